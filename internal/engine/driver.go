@@ -1,0 +1,97 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/reading"
+	"arithmon/internal/site"
+)
+
+// Driver speaks one protocol on links. It knows bytes and objects; what they mean to a person is the engine's.
+// A protocol is added by a package with a Driver and one entry in Options.Drivers.
+type Driver interface {
+	// Protocol is what a link must say to be served by this driver.
+	Protocol() site.Protocol
+	// Jobs says what to ask a station, and how often. For a polled protocol these are planned requests; for one that
+	// reports by itself they are its integrity and event polls, the latter with the readings of all classes.
+	Jobs(station Station) []Job
+	// Open connects a link. ctx bounds the connecting, not the session. A session that receives by itself starts
+	// its own reader here, which calls sink at any time.
+	Open(ctx context.Context, link site.Link, sink Sink) (Session, error)
+}
+
+// Station is a station with what is to be read of it.
+type Station struct {
+	site.Station
+	Slots []*Slot // by tag
+}
+
+// Job is something that is done about a station again and again.
+type Job interface {
+	Period() time.Duration
+	Slots() []*Slot // the points that depend on it
+}
+
+// Session is an open link. It is used by one goroutine at a time, but for Close, which may come at any time and ends
+// what is under way.
+type Session interface {
+	// Do does a job once and emits what it learnt to the sink.
+	Do(job Job) Outcome
+	// Read asks for addresses that no point needs to have.
+	Read(station site.Station, what site.Range) ([]Sample, error)
+	// Write sends a raw value to the point of a slot and reads it back.
+	Write(station site.Station, slot *Slot, raw codec.Value) Written
+	// Test asks the station for any sign of life; its text says what was answered.
+	Test(station site.Station) (string, error)
+	// Lost reports whether the last call found the link gone; then the session must be closed.
+	Lost() bool
+	Close()
+	// Traffic returns what the session counted since it opened.
+	Traffic() Traffic
+}
+
+// Traffic counts what crossed a link.
+type Traffic struct {
+	BytesSent     uint64 `json:"bytes_sent"`
+	BytesReceived uint64 `json:"bytes_received"`
+	Late          uint64 `json:"late_answers" doc:"answers that came after their request had timed out"`
+	Foreign       uint64 `json:"foreign_answers" doc:"answers to no request of ours"`
+}
+
+// Sink takes readings as they come. It is safe for concurrent use.
+type Sink interface {
+	Emit(sample Sample)
+}
+
+// Sample is one raw reading of a point, before scaling.
+type Sample struct {
+	Slot       *Slot
+	Address    site.Address // for samples without a slot
+	Value      codec.Value  // decoded; nothing when Reason makes it bad
+	Words      []uint16     // raw registers; the receiver copies what it keeps
+	Bit        bool         // raw bit, when HasBit
+	HasBit     bool
+	Object     string          // raw object of an event-driven protocol
+	Quality    reading.Quality // Good, or what the device's flags or the decoding make of it
+	Reason     reading.Reason
+	SourceTime time.Time // the device's own, zero where it has none
+}
+
+// Outcome is how a job ended.
+type Outcome struct {
+	Err      error          // nil: it was done and its samples emitted
+	Reason   reading.Reason // of the points that depend on the job, when Err is not nil
+	Answered bool           // the station said something, be it a refusal
+	Instead  []Job          // what takes the job's place from now on; nil leaves it
+}
+
+// Written is how a write ended.
+type Written struct {
+	Before, Sent, After *Sample // nil where not known
+	Err                 error   // why it is not done; nil when After equals Sent
+	Reached             bool    // something was sent, so that the device may have changed
+	Accepted            bool    // the device acknowledged
+	Refused             bool    // the device refused; Err says how
+}

@@ -1,0 +1,221 @@
+package engine
+
+import (
+	"reflect"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/reading"
+	"arithmon/internal/site"
+)
+
+// Slot is the place of one point in the live table. Its point never changes: a changed point gets a new slot, so that
+// an answer still under way for the old one is not taken for the new.
+type Slot struct {
+	Point      site.Point
+	Layout     codec.Layout
+	Period     time.Duration
+	conversion site.Conversion
+
+	mu          sync.Mutex
+	reading     reading.Reading
+	subscribers []*Subscription
+	detached    bool
+}
+
+func newSlot(p site.Point, s site.Station, now time.Time) *Slot {
+	return &Slot{Point: p, Layout: p.Layout(s), Period: p.Period(s), conversion: p.Conversion(), reading: reading.NotRead(now)}
+}
+
+// Live is a point with its reading.
+type Live struct {
+	Point   site.Point
+	Reading reading.Reading
+	Removed bool // the point is gone; only its tag means anything
+}
+
+// Text says the value as a person would read it.
+func (l Live) Text() string { return l.Point.Conversion().Text(l.Reading.Value) }
+
+func (s *Slot) live() Live {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return Live{Point: s.Point, Reading: s.reading, Removed: s.detached}
+}
+
+// take stores a sample.
+func (s *Slot) take(sample Sample, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.detached {
+		return
+	}
+	s.reading = s.converted(sample, now)
+	s.notify()
+}
+
+// converted is the reading that a sample gives after the one before.
+func (s *Slot) converted(sample Sample, now time.Time) reading.Reading {
+	r := s.reading
+	r.Time, r.SourceTime = now, sample.SourceTime
+	r.Quality, r.Reason = sample.Quality, sample.Reason
+	r.Raw.Object, r.Raw.HasBit, r.Raw.Bit = sample.Object, sample.HasBit, 0
+	if sample.Bit {
+		r.Raw.Bit = 1
+	}
+	if !slices.Equal(r.Raw.Words, sample.Words) {
+		r.Raw.Words = slices.Clone(sample.Words) // readings share it, so it is replaced and never changed
+	}
+	if r.Quality == reading.Bad {
+		return r
+	}
+	value, inRange := s.conversion.Engineering(sample.Value)
+	if value.IsZero() {
+		return r.Failed(reading.Decode, now)
+	}
+	r.Value, r.GoodTime = value, now
+	if !inRange && r.Quality == reading.Good {
+		r.Quality, r.Reason = reading.Uncertain, reading.RawRange
+	}
+	return r
+}
+
+// fail makes the reading bad for a reason.
+func (s *Slot) fail(reason reading.Reason, now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.detached || s.reading.Quality == reading.Bad && s.reading.Reason == reason {
+		return
+	}
+	s.reading = s.reading.Failed(reason, now)
+	s.notify()
+}
+
+// age makes the reading stale when it is older than three polls.
+func (s *Slot) age(now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.reading.Quality == reading.Bad || s.reading.Reason == reading.Stale || now.Sub(s.reading.Time) <= 3*s.Period {
+		return
+	}
+	s.reading = s.reading.Aged()
+	s.notify()
+}
+
+func (s *Slot) notify() {
+	for _, sub := range s.subscribers {
+		sub.mark(s)
+	}
+}
+
+// table holds the slots by tag.
+type table struct {
+	mu            sync.RWMutex
+	slots         map[string]*Slot
+	subscriptions map[*Subscription]struct{}
+	emitted       atomic.Uint64
+}
+
+func newTable() *table {
+	return &table{slots: map[string]*Slot{}, subscriptions: map[*Subscription]struct{}{}}
+}
+
+// Emit makes the table a Sink.
+func (t *table) Emit(sample Sample) {
+	t.emitted.Add(1)
+	sample.Slot.take(sample, time.Now())
+}
+
+func (t *table) get(tag string) *Slot {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	return t.slots[tag]
+}
+
+// put places a point, keeps its slot when nothing about it changed, and its reading when what it means did not.
+func (t *table) put(p site.Point, st site.Station) *Slot {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	now := time.Now()
+	slot := newSlot(p, st, now)
+	old := t.slots[p.Tag]
+	if old != nil {
+		same := sameSource(old, slot)
+		if same && reflect.DeepEqual(old.Point, p) && old.Period == slot.Period {
+			return old
+		}
+		old.mu.Lock()
+		if same {
+			slot.reading = old.reading
+		}
+		slot.subscribers = old.subscribers
+		old.detached, old.subscribers = true, nil
+		old.mu.Unlock()
+	} else {
+		for sub := range t.subscriptions {
+			if sub.wants(p.Tag) {
+				slot.subscribers = append(slot.subscribers, sub)
+			}
+		}
+	}
+	t.slots[p.Tag] = slot
+	slot.mu.Lock()
+	slot.notify()
+	slot.mu.Unlock()
+	return slot
+}
+
+// sameSource reports whether two slots read the same data in the same way, so that a reading of one holds for the other.
+func sameSource(a, b *Slot) bool {
+	return a.Point.Station == b.Point.Station && a.Point.Address == b.Point.Address && a.Layout == b.Layout &&
+		a.Point.Invert == b.Point.Invert && reflect.DeepEqual(a.Point.Scaling, b.Point.Scaling)
+}
+
+func (t *table) remove(tag string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	slot := t.slots[tag]
+	if slot == nil {
+		return
+	}
+	delete(t.slots, tag)
+	slot.mu.Lock()
+	defer slot.mu.Unlock()
+	slot.detached = true
+	slot.notify()
+	slot.subscribers = nil
+}
+
+func (t *table) age(now time.Time) {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	for _, slot := range t.slots {
+		slot.age(now)
+	}
+}
+
+// Count is how many points have each quality.
+type Count struct {
+	Good      int `json:"good"`
+	Uncertain int `json:"uncertain"`
+	Bad       int `json:"bad"`
+}
+
+func (t *table) count(slots []*Slot) (c Count) {
+	for _, slot := range slots {
+		slot.mu.Lock()
+		switch slot.reading.Quality {
+		case reading.Good:
+			c.Good++
+		case reading.Uncertain:
+			c.Uncertain++
+		default:
+			c.Bad++
+		}
+		slot.mu.Unlock()
+	}
+	return c
+}

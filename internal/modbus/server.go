@@ -1,0 +1,180 @@
+package modbus
+
+import (
+	"context"
+	"errors"
+	"net"
+	"sync"
+	"time"
+)
+
+// Table is one of the four data tables (AP 4.3).
+type Table byte
+
+// The tables.
+const (
+	Coils Table = iota
+	DiscreteInputs
+	InputRegisters
+	HoldingRegisters
+)
+
+// Model is the data of one device. Its errors are Exceptions; another error answers exception 4.
+type Model interface {
+	ReadBits(t Table, address uint16, bits []bool) error
+	ReadRegisters(t Table, address uint16, words []uint16) error
+	WriteBits(address uint16, bits []bool) error
+	WriteRegisters(address uint16, words []uint16) error
+}
+
+// Answer makes the answer PDU that a device with the given data gives to a request PDU. Exceptions are found in the
+// order of the standard's state diagrams: function, then quantity, then address (AP 6).
+func Answer(m Model, pdu []byte) []byte {
+	r, err := ParseRequest(pdu)
+	var answer []byte
+	if err == nil && int(r.Address)+r.quantity() > 0x10000 {
+		err = IllegalDataAddress
+	}
+	if err == nil {
+		answer, err = answerTo(m, r)
+	}
+	if err == nil {
+		return answer
+	}
+	code := ServerDeviceFailure
+	errors.As(err, &code)
+	return []byte{byte(r.Function) | exceptionFlag, byte(code)}
+}
+
+func answerTo(m Model, r Request) ([]byte, error) {
+	switch r.Function {
+	case ReadCoils, ReadDiscreteInputs:
+		bits := make([]bool, r.Quantity)
+		if err := m.ReadBits(r.Function.table(), r.Address, bits); err != nil {
+			return nil, err
+		}
+		return appendBits([]byte{byte(r.Function), byte((len(bits) + 7) / 8)}, bits), nil
+	case ReadHoldingRegisters, ReadInputRegisters:
+		words := make([]uint16, r.Quantity)
+		if err := m.ReadRegisters(r.Function.table(), r.Address, words); err != nil {
+			return nil, err
+		}
+		return appendWords([]byte{byte(r.Function), byte(2 * len(words))}, words), nil
+	case MaskWriteRegister:
+		word := make([]uint16, 1)
+		if err := m.ReadRegisters(HoldingRegisters, r.Address, word); err != nil {
+			return nil, err
+		}
+		word[0] = word[0]&r.And | r.Or&^r.And // AP 6.16
+		if err := m.WriteRegisters(r.Address, word); err != nil {
+			return nil, err
+		}
+		return r.Append(nil)
+	}
+	var err error
+	if r.Function.Bits() {
+		err = m.WriteBits(r.Address, r.Bits)
+	} else {
+		err = m.WriteRegisters(r.Address, r.Words)
+	}
+	if err != nil {
+		return nil, err
+	}
+	echo, err := r.Append(nil)
+	return echo[:5], err
+}
+
+// table is where a reading function reads.
+func (f Function) table() Table {
+	return [...]Table{ReadCoils: Coils, ReadDiscreteInputs: DiscreteInputs, ReadHoldingRegisters: HoldingRegisters, ReadInputRegisters: InputRegisters}[f]
+}
+
+// Reply is what a server does about one request.
+type Reply struct {
+	PDU   []byte                    // nil: no answer
+	Delay time.Duration             // before the answer
+	Alter func(frame []byte) []byte // spoils the frame on its way out; nil leaves it
+	Close bool                      // the connection, after the answer
+}
+
+// Server answers Modbus TCP requests with what Handle says. Requests of one connection are answered in turn.
+type Server struct {
+	// Handle is called from one goroutine a connection. The PDU holds until it returns.
+	Handle func(unit byte, pdu []byte) Reply
+}
+
+// Serve accepts connections until ctx ends, then closes them, waits for them, and returns nil;
+// the error of a listener that fails before is returned. It closes the listener.
+func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
+	var connections sync.WaitGroup
+	defer connections.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { listener.Close() })
+	defer stop()
+	for {
+		conn, err := listener.Accept()
+		if ctx.Err() != nil {
+			if err == nil {
+				conn.Close()
+			}
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		connections.Go(func() { s.serve(ctx, conn) })
+	}
+}
+
+func (s *Server) serve(ctx context.Context, conn net.Conn) {
+	defer conn.Close()
+	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	in, out := make([]byte, 2*maxADU), make([]byte, 0, maxADU)
+	for held := 0; ; {
+		frame, n, err := CutMBAP(in[:held])
+		if err != nil {
+			return
+		}
+		if n == 0 {
+			got, err := conn.Read(in[held:])
+			if err != nil {
+				return
+			}
+			held += got
+			continue
+		}
+		reply := s.Handle(frame.Unit, frame.PDU)
+		if reply.PDU != nil {
+			if !pause(ctx, reply.Delay) {
+				return
+			}
+			out = AppendMBAP(out[:0], Frame{frame.Transaction, frame.Unit, reply.PDU})
+			if reply.Alter != nil {
+				out = reply.Alter(out)
+			}
+			if _, err := conn.Write(out); err != nil {
+				return
+			}
+		}
+		if reply.Close {
+			return
+		}
+		held = copy(in, in[n:held])
+	}
+}
+
+// pause waits; it returns false when ctx ends first.
+func pause(ctx context.Context, d time.Duration) bool {
+	if d <= 0 {
+		return true
+	}
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}

@@ -1,0 +1,399 @@
+package site
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Space is the part of a station that an address counts in: one of the four Modbus tables
+// (MODBUS Application Protocol V1.1b3, 4.3) or a DNP3 point type.
+type Space string
+
+// The spaces.
+const (
+	Coils            Space = "co"
+	DiscreteInputs   Space = "di"
+	InputRegisters   Space = "ir"
+	HoldingRegisters Space = "hr"
+
+	BinaryInputs    Space = "bi"
+	DoubleBitInputs Space = "dbi"
+	BinaryOutputs   Space = "bo"
+	Counters        Space = "ctr"
+	FrozenCounters  Space = "fctr"
+	AnalogInputs    Space = "ai"
+	AnalogOutputs   Space = "ao"
+	OctetStrings    Space = "os"
+)
+
+type spaceTraits struct {
+	space    Space
+	name     string // of one, in words
+	protocol Protocol
+	register bool
+	output   bool // can be written
+	digit    byte // leading digit of a reference number
+	read     byte // Modbus function that reads it
+}
+
+var spaces = [...]spaceTraits{
+	{Coils, "coil", Modbus, false, true, '0', 1},
+	{DiscreteInputs, "discrete input", Modbus, false, false, '1', 2},
+	{InputRegisters, "input register", Modbus, true, false, '3', 4},
+	{HoldingRegisters, "holding register", Modbus, true, true, '4', 3},
+	{BinaryInputs, "binary input", DNP3, false, false, 0, 0},
+	{DoubleBitInputs, "double-bit input", DNP3, false, false, 0, 0},
+	{BinaryOutputs, "binary output", DNP3, false, true, 0, 0},
+	{Counters, "counter", DNP3, false, false, 0, 0},
+	{FrozenCounters, "frozen counter", DNP3, false, false, 0, 0},
+	{AnalogInputs, "analog input", DNP3, false, false, 0, 0},
+	{AnalogOutputs, "analog output", DNP3, false, true, 0, 0},
+	{OctetStrings, "octet string", DNP3, false, false, 0, 0},
+}
+
+func (s Space) traits() spaceTraits {
+	for _, t := range spaces {
+		if t.space == s {
+			return t
+		}
+	}
+	return spaceTraits{space: s, name: string(s)}
+}
+
+// Known reports whether s is one of the spaces.
+func (s Space) Known() bool { return s.traits().protocol != "" }
+
+// Protocol says which protocol s belongs to; "" when s is unknown.
+func (s Space) Protocol() Protocol { return s.traits().protocol }
+
+// Registers reports whether s is made of 16-bit registers.
+func (s Space) Registers() bool { return s.traits().register }
+
+// Output reports whether s can be written.
+func (s Space) Output() bool { return s.traits().output }
+
+// Name says what one of s is in words: holding register.
+func (s Space) Name() string { return s.traits().name }
+
+// Part says which part of a register an address means.
+type Part uint8
+
+// The parts; Bit makes further ones.
+const (
+	Whole    Part = 0
+	LowByte  Part = 17
+	HighByte Part = 18
+)
+
+// Bit is the part that is one bit of a register, 0 (least significant) to 15.
+func Bit(n int) Part { return Part(n + 1) }
+
+// Bit returns the number of a part made by Bit.
+func (p Part) Bit() (n int, ok bool) { return int(p) - 1, p >= 1 && p <= 16 }
+
+func (p Part) String() string {
+	switch {
+	case p == LowByte:
+		return ".low"
+	case p == HighByte:
+		return ".high"
+	case p >= 1 && p <= 16:
+		return "." + strconv.Itoa(int(p)-1)
+	}
+	return ""
+}
+
+// Address is where a point lives in its station: for Modbus a table and the zero-based offset as on the wire,
+// for DNP3 a point type and an index; both 0 to 65535.
+type Address struct {
+	Space  Space
+	Offset uint16
+	Part   Part
+}
+
+// String gives the canonical form: hr:9, hr:9.3, hr:9.low, ai:3.
+func (a Address) String() string {
+	if a.Space == "" {
+		return ""
+	}
+	return string(a.Space) + ":" + strconv.Itoa(int(a.Offset)) + a.Part.String()
+}
+
+// MarshalText writes the canonical form.
+func (a Address) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
+
+// UnmarshalText reads the canonical form.
+func (a *Address) UnmarshalText(b []byte) error {
+	if len(b) == 0 {
+		*a = Address{}
+		return nil
+	}
+	parsed, err := ParseAddress(string(b), Offset, "")
+	if err == nil {
+		*a = parsed
+	}
+	return err
+}
+
+// Notation is how a station's manual counts plain numbers.
+type Notation string
+
+// The notations. The zero Notation is Offset.
+const (
+	Offset Notation = "offset" // 10 is offset 10
+	Number Notation = "number" // 10 is the tenth: offset 9
+	Ref5   Notation = "ref5"   // 40010 is hr:9
+	Ref6   Notation = "ref6"   // 400010 is hr:9
+)
+
+// Notations lists all notations.
+var Notations = [...]Notation{Offset, Number, Ref5, Ref6}
+
+// Format writes a in notation n: a reference number for Ref5 and Ref6 (in six digits where five do not reach),
+// otherwise the canonical form. ParseAddress reads it back in the same notation.
+func (a Address) Format(n Notation) string {
+	digit := a.Space.traits().digit
+	if digit == 0 || n != Ref5 && n != Ref6 {
+		return a.String()
+	}
+	width := 5
+	if n == Ref5 && a.Offset < 9999 {
+		width = 4
+	}
+	return fmt.Sprintf("%c%0*d%s", digit, width, int(a.Offset)+1, a.Part)
+}
+
+// Meaning says an address in words: holding register, offset 9 (0x0009), the 10th; 40010, 400010 as a reference.
+func (a Address) Meaning() string {
+	if a.Space.Protocol() != Modbus {
+		return fmt.Sprintf("%s, index %d", a.Space.Name(), a.Offset)
+	}
+	whole := Address{Space: a.Space, Offset: a.Offset}
+	part := ""
+	if bit, ok := a.Part.Bit(); ok {
+		part = fmt.Sprintf("bit %d of ", bit)
+	} else if a.Part != Whole {
+		part = strings.TrimPrefix(a.Part.String(), ".") + " byte of "
+	}
+	return fmt.Sprintf("%s%s, offset %d (0x%04X) on the wire, number %d, reference %s, read by function %d",
+		part, a.Space.Name(), a.Offset, a.Offset, int(a.Offset)+1, whole.Format(Ref5), a.Space.traits().read)
+}
+
+// ParseAddress reads what a person typed in notation n. With a space in front (hr:9, ai:3) the number is canonical:
+// zero-based, as on the wire, whatever the notation. A plain number is read in the notation; its table comes from its
+// leading digit or is chosen. Hex is 0x3100 or 3100h. A suffix names a part of a register: .0 to .15, .low, .high.
+// A number with two possible readings is an error that shows both.
+func ParseAddress(text string, n Notation, chosen Space) (Address, error) {
+	typed := strings.TrimSpace(text)
+	if typed == "" {
+		return Address{}, fmt.Errorf("is empty: type an address such as hr:9 or 40010")
+	}
+	if chosen != "" && !chosen.Known() {
+		return Address{}, fmt.Errorf("table %q is unknown: choose co, di, ir or hr", chosen)
+	}
+	digits, part, err := cutPart(typed)
+	if err != nil {
+		return Address{}, err
+	}
+	space, digits, prefixed := cutSpace(digits)
+	if prefixed && !space.Known() {
+		return Address{}, fmt.Errorf("%q: %q is no table: use co (coils), di (discrete inputs), ir (input registers) or hr (holding registers); for DNP3 bi, dbi, bo, ctr, fctr, ai, ao or os", typed, string(space))
+	}
+	if prefixed && chosen != "" && chosen != space {
+		return Address{}, fmt.Errorf("%q names a %s, but the table chosen is %s (%s)", typed, space.Name(), chosen, chosen.Name())
+	}
+	number, hex, err := parseNumber(digits)
+	if err != nil {
+		return Address{}, fmt.Errorf("%q: %w", typed, err)
+	}
+	var a Address
+	if prefixed {
+		a, err = canonical(typed, space, digits, number, hex, n)
+	} else {
+		a, err = plain(typed, digits, number, hex, n, chosen)
+	}
+	if err != nil {
+		return Address{}, err
+	}
+	a.Part = part
+	if part != Whole && !a.Space.Registers() {
+		return Address{}, fmt.Errorf("%q: %s has no parts; %s belongs to registers", typed, a.Space.Name(), part)
+	}
+	return a, nil
+}
+
+// cutSpace splits hr:9 into its space and its number.
+func cutSpace(s string) (Space, string, bool) {
+	before, after, found := strings.Cut(s, ":")
+	if !found {
+		return "", s, false
+	}
+	return Space(strings.ToLower(strings.TrimSpace(before))), strings.TrimSpace(after), true
+}
+
+// cutPart splits off .3, .low or .high.
+func cutPart(s string) (string, Part, error) {
+	number, suffix, found := strings.Cut(s, ".")
+	if !found {
+		return s, Whole, nil
+	}
+	switch strings.ToLower(suffix) {
+	case "low":
+		return number, LowByte, nil
+	case "high":
+		return number, HighByte, nil
+	}
+	bit, err := strconv.ParseUint(suffix, 10, 8)
+	if err != nil || bit > 15 {
+		return "", Whole, fmt.Errorf("%q: after the point comes a bit, 0 to 15, or low or high for a byte", s)
+	}
+	return number, Bit(int(bit)), nil
+}
+
+func parseNumber(s string) (n uint64, hex bool, err error) {
+	digits, base := s, 10
+	lower := strings.ToLower(s)
+	if rest, ok := strings.CutPrefix(lower, "0x"); ok {
+		digits, base = rest, 16
+	} else if rest, ok := strings.CutSuffix(lower, "h"); ok {
+		digits, base = rest, 16
+	}
+	n, err = strconv.ParseUint(digits, base, 32)
+	if err != nil {
+		return 0, false, fmt.Errorf("%q is no number: use decimal digits, or hex as 0x3100 or 3100h", s)
+	}
+	return n, base == 16, nil
+}
+
+// canonical reads the number after a prefix. In a station that counts in references, a number that looks like one
+// is not taken as an offset in silence.
+func canonical(typed string, space Space, digits string, number uint64, hex bool, n Notation) (Address, error) {
+	ref, isRef := reference(digits, number)
+	if !hex && isRef && space.Protocol() == Modbus && (number > 0xFFFF || n == Ref5 || n == Ref6) && digits[0] != '0' {
+		if ref.Space != space {
+			offset := ""
+			if number <= 0xFFFF {
+				offset = fmt.Sprintf("; for offset %d write %s:0x%X", number, space, number)
+			}
+			return Address{}, fmt.Errorf("%q contradicts itself: the reference %s is a %s (%s), but %s: says %s%s",
+				typed, digits, ref.Space.Name(), ref, space, space.Name(), offset)
+		}
+		if number <= 0xFFFF {
+			return Address{}, fmt.Errorf("%q is ambiguous: as a reference it is %s, as an offset %s:0x%X; write one of these",
+				typed, ref, space, number)
+		}
+		return ref, nil
+	}
+	if number > 0xFFFF {
+		return Address{}, fmt.Errorf("%q: offset %d is out of range: 0 to 65535", typed, number)
+	}
+	return Address{Space: space, Offset: uint16(number)}, nil
+}
+
+// plain reads a number without a prefix.
+func plain(typed, digits string, number uint64, hex bool, n Notation, chosen Space) (Address, error) {
+	var readings []Address
+	add := func(a Address) {
+		for _, r := range readings {
+			if r == a {
+				return
+			}
+		}
+		readings = append(readings, a)
+	}
+	ref, isRef := reference(digits, number)
+	isRef = isRef && !hex
+	switch n {
+	case Ref5, Ref6:
+		if hex {
+			break
+		}
+		width := map[Notation]int{Ref5: 5, Ref6: 6}[n]
+		// Fewer digits than the notation's are a number whose leading zeros were lost: a coil.
+		if len(digits) < width && number >= 1 && number <= 9999 {
+			add(Address{Space: Coils, Offset: uint16(number - 1)})
+		}
+		if n == Ref6 && len(digits) == 5 && number >= 10000 && number <= 65536 {
+			add(Address{Space: Coils, Offset: uint16(number - 1)})
+		}
+		if isRef {
+			add(ref)
+		}
+		if len(readings) == 0 {
+			return Address{}, fmt.Errorf("%q is no reference number: %s has %d digits, led by 0 (coils), 1 (discrete inputs), 3 (input registers) or 4 (holding registers), and counts from 1",
+				typed, n, width)
+		}
+	default:
+		if isRef {
+			add(ref)
+		}
+		first := uint64(0)
+		if n == Number {
+			first = 1
+		}
+		switch {
+		case number < first:
+			return Address{}, fmt.Errorf("%q: numbers count from 1 in this station's notation", typed)
+		case number-first <= 0xFFFF && chosen != "":
+			add(Address{Space: chosen, Offset: uint16(number - first)})
+		case number-first <= 0xFFFF && isRef:
+			return Address{}, fmt.Errorf("%q is ambiguous: as a reference it is %s, as %s it is offset %d of a table not named; write %s or hr:%d",
+				typed, ref, article(n), number-first, ref, number-first)
+		}
+	}
+	if len(readings) == 2 {
+		return Address{}, fmt.Errorf("%q is ambiguous: it reads as %s or as %s; write the one that is meant", typed, readings[0], unambiguous(readings[1], n))
+	}
+	if len(readings) == 1 {
+		if chosen != "" && readings[0].Space != chosen {
+			return Address{}, fmt.Errorf("%q contradicts its table: it is a %s (%s), but the table chosen is %s (%s)",
+				typed, readings[0].Space.Name(), readings[0], chosen, chosen.Name())
+		}
+		return readings[0], nil
+	}
+	if number > 0x10000 {
+		return Address{}, fmt.Errorf("%q is out of range: offsets go from 0 to 65535", typed)
+	}
+	if hex && chosen != "" && number <= 0xFFFF {
+		return Address{Space: chosen, Offset: uint16(number)}, nil
+	}
+	return Address{}, fmt.Errorf("%q names no table: write hr:%s for a holding register, ir:, co: or di: for the others", typed, digits)
+}
+
+func article(n Notation) string {
+	if n == Number {
+		return "a number"
+	}
+	return "an offset"
+}
+
+// unambiguous writes a so that ParseAddress in notation n reads it as a.
+func unambiguous(a Address, n Notation) string {
+	if back, err := ParseAddress(a.String(), n, ""); err == nil && back == a {
+		return a.String()
+	}
+	return fmt.Sprintf("%s:0x%X", a.Space, a.Offset)
+}
+
+// reference reads digits as a five- or six-digit reference number: table digit, then a number from 1.
+func reference(digits string, number uint64) (Address, bool) {
+	var table, count uint64
+	switch len(digits) {
+	case 5:
+		table, count = number/10000, number%10000
+	case 6:
+		table, count = number/100000, number%100000
+	default:
+		return Address{}, false
+	}
+	if count == 0 || count > 0x10000 {
+		return Address{}, false
+	}
+	for _, t := range spaces {
+		if t.digit != 0 && uint64(t.digit-'0') == table {
+			return Address{Space: t.space, Offset: uint16(count - 1)}, true
+		}
+	}
+	return Address{}, false
+}

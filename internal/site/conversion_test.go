@@ -1,0 +1,72 @@
+package site
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/scaling"
+)
+
+func TestConversion(t *testing.T) {
+	one, zero := 1, 0
+	percent := scaling.Scaling{Raw: &[2]float64{0, 27648}, Eng: &[2]float64{0, 100}}
+	for _, c := range []struct {
+		name  string
+		point Point
+		raw   codec.Value
+		eng   codec.Value
+		text  string
+		given []codec.Value // each of which writes raw
+	}{
+		{"scaled", Point{Type: codec.TypeInt16, Scaling: percent, Decimals: &one}, codec.IntValue(6912), codec.FloatValue(25), "25.0",
+			[]codec.Value{codec.IntValue(25), codec.TextValue("25.0"), codec.FloatValue(25)}},
+		{"plain integer", Point{Type: codec.TypeUint16}, codec.UintValue(7), codec.UintValue(7), "7", []codec.Value{codec.TextValue("0x7")}},
+		{"integer with decimals", Point{Type: codec.TypeUint16, Decimals: &one}, codec.UintValue(7), codec.UintValue(7), "7.0", nil},
+		{"float without decimals", Point{Type: codec.TypeFloat32}, codec.FloatValue(float64(float32(0.1))), codec.FloatValue(float64(float32(0.1))), "0.1", nil},
+		{"float with none", Point{Type: codec.TypeFloat32, Decimals: &zero}, codec.FloatValue(24.6), codec.FloatValue(24.6), "25", nil},
+		{"bool", Point{Type: codec.TypeBool}, codec.BoolValue(true), codec.BoolValue(true), "true", []codec.Value{codec.TextValue("on"), codec.IntValue(1), codec.TextValue("TRUE")}},
+		{"bool with states", Point{Type: codec.TypeBool, States: States{0: "idle", 1: "open"}}, codec.BoolValue(true), codec.BoolValue(true), "open", []codec.Value{codec.TextValue("Open"), codec.TextValue("1")}},
+		{"inverted bool", Point{Type: codec.TypeBool, Invert: true}, codec.BoolValue(false), codec.BoolValue(true), "true", []codec.Value{codec.BoolValue(true)}},
+		{"enumeration", Point{Type: codec.TypeUint16, States: States{0: "stopped", 5: "tripped"}}, codec.UintValue(5), codec.UintValue(5), "tripped", nil},
+		{"unnamed value", Point{Type: codec.TypeUint16, States: States{0: "stopped"}}, codec.UintValue(3), codec.UintValue(3), "3", nil},
+		{"bits", Point{Type: codec.TypeBits, States: States{0: "ready", 3: "fault"}}, codec.UintValue(9), codec.UintValue(9), "ready, fault", []codec.Value{codec.TextValue("9")}},
+		{"string", Point{Type: codec.TypeString, Length: 4}, codec.TextValue("12"), codec.TextValue("12"), "12", []codec.Value{codec.TextValue("12"), codec.IntValue(12)}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			conversion := c.point.Conversion()
+			eng, inRange := conversion.Engineering(c.raw)
+			assert.True(t, inRange)
+			assert.Equal(t, c.eng, eng)
+			assert.Equal(t, c.text, conversion.Text(eng))
+			for _, given := range c.given {
+				raw, err := conversion.Raw(given)
+				require.NoError(t, err)
+				assert.Equal(t, c.raw.String(), raw.String(), "written as %v", given)
+			}
+		})
+	}
+}
+
+func TestConversionRefuses(t *testing.T) {
+	percent := scaling.Scaling{Raw: &[2]float64{0, 27648}, Eng: &[2]float64{0, 100}}
+	for _, c := range []struct {
+		name  string
+		point Point
+		given codec.Value
+		want  string
+	}{
+		{"beyond the range", Point{Type: codec.TypeInt16, Scaling: percent}, codec.IntValue(120), "120 is out of the engineering range 0 to 100"},
+		{"no state", Point{Type: codec.TypeBool, States: States{0: "idle", 1: "open"}}, codec.TextValue("ajar"), `"ajar" is no value for this point; it takes true or false, 1 or 0, or one of idle, open`},
+		{"half an integer", Point{Type: codec.TypeInt16}, codec.FloatValue(2.5), "2.5 is not a whole number, which int16 takes"},
+		{"bool of two", Point{Type: codec.TypeBool}, codec.IntValue(2), "2 is neither 0 nor 1"},
+		{"nothing", Point{Type: codec.TypeInt16}, codec.Value{}, "no value"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := c.point.Conversion().Raw(c.given)
+			assert.EqualError(t, err, c.want)
+		})
+	}
+}

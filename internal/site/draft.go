@@ -1,0 +1,274 @@
+package site
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+
+	"arithmon/internal/nearest"
+)
+
+// Draft is a set of modifications to a site that has not happened yet. Reads through a Draft see what it holds.
+type Draft struct {
+	base    *Site
+	touched map[key]Entity // nil: removed
+	order   []key
+	renamed map[key]key // new to old
+	units   map[string]map[int][]string
+	faults  Errors
+}
+
+type key struct {
+	kind Kind
+	name string
+}
+
+// Edit starts a draft. The site must not change until the draft's changes were applied or dropped.
+func (s *Site) Edit() *Draft {
+	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}}
+}
+
+// Get returns an entity as the draft has it.
+func (d *Draft) Get(kind Kind, name string) (Entity, bool) {
+	if e, ok := d.touched[key{kind, name}]; ok {
+		return e, e != nil
+	}
+	return d.base.Get(kind, name)
+}
+
+// Station returns a station as the draft has it.
+func (d *Draft) Station(name string) (Station, bool) {
+	e, ok := d.Get(KindStation, name)
+	s, _ := e.(Station)
+	return s, ok
+}
+
+// Put adds e, or replaces the entity of its kind and key.
+func (d *Draft) Put(e Entity) {
+	if p, ok := e.(Point); ok {
+		e = p.WithDefaults()
+	}
+	d.touch(key{e.Kind(), e.Key()}, e)
+}
+
+// Fail adds a fault that was found while the draft was made, so that it is reported with those Changes finds.
+func (d *Draft) Fail(f *FieldError) { d.faults = append(d.faults, f) }
+
+// Add puts e, which must be new: a taken name or tag is a fault.
+func (d *Draft) Add(e Entity) {
+	if _, taken := d.Get(e.Kind(), e.Key()); taken {
+		d.Fail(&FieldError{e.Kind(), e.Key(), keyField(e.Kind()), e.Key(), fmt.Sprintf("%q is taken by another %s; choose another, or change that one", e.Key(), e.Kind())})
+		return
+	}
+	d.Put(e)
+}
+
+// Replace puts e in place of the entity named old. When the key differs it is renamed and what refers to it follows.
+func (d *Draft) Replace(old string, e Entity) {
+	if old == e.Key() {
+		d.Put(e)
+		return
+	}
+	if _, taken := d.Get(e.Kind(), e.Key()); taken {
+		d.Add(e) // reports it
+		return
+	}
+	was := key{e.Kind(), old}
+	d.touch(was, nil)
+	d.Put(e)
+	d.renamed[key{e.Kind(), e.Key()}] = was
+	for _, dependent := range d.dependents(was) {
+		switch t := dependent.(type) {
+		case Station:
+			t.Link = e.Key()
+			d.Put(t)
+		case Point:
+			t.Station = e.Key()
+			d.Put(t)
+		}
+	}
+}
+
+// Remove takes an entity out. What depends on it goes too when cascade is set; otherwise that is a fault.
+func (d *Draft) Remove(kind Kind, name string, cascade bool) {
+	k := key{kind, name}
+	dependents := d.dependents(k)
+	if len(dependents) > 0 && !cascade {
+		d.Fail(&FieldError{kind, name, "", name, fmt.Sprintf("%d %ss belong to it, %s among them; remove them first, or all together (cascade)",
+			len(dependents), dependents[0].Kind(), dependents[0].Key())})
+		return
+	}
+	for _, dependent := range dependents {
+		d.Remove(dependent.Kind(), dependent.Key(), true)
+	}
+	d.touch(k, nil)
+}
+
+func (d *Draft) touch(k key, e Entity) {
+	if _, again := d.touched[k]; !again {
+		d.order = append(d.order, k)
+	}
+	d.touched[k] = e
+}
+
+// dependents lists the stations of a link or the points of a station, as the draft has them.
+func (d *Draft) dependents(of key) []Entity {
+	var list []Entity
+	keep := func(e Entity) {
+		k := key{e.Kind(), e.Key()}
+		if now, touched := d.touched[k]; touched {
+			e = now
+		}
+		if e != nil && parent(e) == of.name {
+			list = append(list, e)
+		}
+	}
+	switch of.kind {
+	case KindLink:
+		for _, s := range d.base.StationsOf(of.name) {
+			keep(s)
+		}
+	case KindStation:
+		for _, p := range d.base.PointsOf(of.name) {
+			keep(p)
+		}
+	}
+	for _, k := range d.order {
+		e := d.touched[k]
+		if e == nil || parent(e) != of.name || k.kind == of.kind || k.kind == KindPoint != (of.kind == KindStation) {
+			continue
+		}
+		if before, existed := d.base.Get(k.kind, k.name); !existed || parent(before) != of.name {
+			list = append(list, e)
+		}
+	}
+	return list
+}
+
+func parent(e Entity) string {
+	switch e := e.(type) {
+	case Station:
+		return e.Link
+	case Point:
+		return e.Station
+	}
+	return ""
+}
+
+func keyField(kind Kind) string {
+	if kind == KindPoint {
+		return "tag"
+	}
+	return "name"
+}
+
+// Changes checks everything the draft touches and returns what it would modify, links before stations before points,
+// removals last and in reverse; nothing when all is as it was. Its error is Errors, with every fault.
+func (d *Draft) Changes() ([]Change, error) {
+	found := slices.Clone(d.faults)
+	for _, k := range d.order {
+		if e := d.touched[k]; e != nil {
+			f := &faults{entity: e}
+			d.check(e, f)
+			found = append(found, f.list...)
+		}
+	}
+	if len(found) > 0 {
+		return nil, found
+	}
+	gone := map[key]bool{}
+	for _, old := range d.renamed {
+		gone[old] = true
+	}
+	var puts, removals [3][]Change
+	rank := map[Kind]int{KindLink: 0, KindStation: 1, KindPoint: 2}
+	for _, k := range d.order {
+		after := d.touched[k]
+		was := k
+		if old, ok := d.renamed[k]; ok {
+			was = old
+		} else if gone[k] && after == nil {
+			continue // the other half of a renaming
+		}
+		before, existed := d.base.Get(was.kind, was.name)
+		switch {
+		case after == nil && existed:
+			removals[rank[k.kind]] = append(removals[rank[k.kind]], Change{Before: before})
+		case after != nil && !existed:
+			puts[rank[k.kind]] = append(puts[rank[k.kind]], Change{After: after})
+		case after != nil && !reflect.DeepEqual(before, after):
+			puts[rank[k.kind]] = append(puts[rank[k.kind]], Change{Before: before, After: after})
+		}
+	}
+	return slices.Concat(puts[0], puts[1], puts[2], removals[2], removals[1], removals[0]), nil
+}
+
+// check validates one entity by itself and against what it refers to.
+func (d *Draft) check(e Entity, f *faults) {
+	switch e := e.(type) {
+	case Link:
+		e.validate(f)
+	case Station:
+		e.validate(f)
+		if e.Link == "" {
+			f.add("link", "", "is missing; give the name of its link")
+		} else if _, ok := d.Get(KindLink, e.Link); !ok {
+			f.add("link", e.Link, "there is no link %q%s", e.Link, d.near(KindLink, e.Link))
+		} else if other := d.sameUnit(e); other != "" {
+			f.add("unit", e.Unit, "unit %d on link %s is taken by station %s; two stations of one link cannot share a unit", e.Unit, e.Link, other)
+		}
+	case Point:
+		e.validate(f)
+		if e.Station == "" {
+			f.add("station", "", "is missing; give the name of its station")
+		} else if s, ok := d.Station(e.Station); !ok {
+			f.add("station", e.Station, "there is no station %q%s", e.Station, d.near(KindStation, e.Station))
+		} else if p := e.Address.Space.Protocol(); p != "" {
+			if l, _ := d.Get(KindLink, s.Link); l != nil && l.(Link).Protocol != p {
+				f.add("address", e.Address, "%s is a %s address, but station %s speaks %s", e.Address, p, s.Name, l.(Link).Protocol)
+			}
+		}
+	}
+}
+
+// sameUnit returns another station of the same link with the same unit, or "".
+func (d *Draft) sameUnit(s Station) string {
+	if d.units == nil {
+		d.units = map[string]map[int][]string{}
+	}
+	byUnit, ok := d.units[s.Link]
+	if !ok {
+		byUnit = map[int][]string{}
+		for _, e := range d.dependents(key{KindLink, s.Link}) {
+			other := e.(Station)
+			byUnit[other.Unit] = append(byUnit[other.Unit], other.Name)
+		}
+		d.units[s.Link] = byUnit
+	}
+	for _, name := range byUnit[s.Unit] {
+		if name != s.Name {
+			return name
+		}
+	}
+	return ""
+}
+
+func (d *Draft) near(kind Kind, name string) string {
+	var names []string
+	switch kind {
+	case KindLink:
+		for _, l := range d.base.Links() {
+			names = append(names, l.Name)
+		}
+	case KindStation:
+		for _, s := range d.base.Stations() {
+			names = append(names, s.Name)
+		}
+	}
+	for _, k := range d.order {
+		if k.kind == kind && d.touched[k] != nil {
+			names = append(names, k.name)
+		}
+	}
+	return nearest.Hint(name, names)
+}

@@ -1,0 +1,279 @@
+package site
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/scaling"
+)
+
+// FieldError is one fault of one field of an entity.
+type FieldError struct {
+	Kind    Kind
+	Name    string // name or tag of the entity; may be empty when that is what is missing
+	Field   string // as in the site file, such as scaling.raw
+	Value   string // as given; empty when there is none
+	Message string // what is wrong and what to do
+}
+
+func (e *FieldError) Error() string {
+	s := string(e.Kind)
+	if e.Name != "" {
+		s += " " + e.Name
+	}
+	if e.Field != "" {
+		s += ": " + e.Field
+	}
+	return s + ": " + e.Message
+}
+
+// Errors is every fault found, in the order found; it is not empty when used as an error.
+type Errors []*FieldError
+
+func (e Errors) Error() string {
+	lines := make([]string, len(e))
+	for i, f := range e {
+		lines[i] = f.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// The limits of what a person types.
+const (
+	MaxName        = 100
+	MaxTag         = 200
+	MaxDescription = 500
+	MaxUnitText    = 20
+	MinPoll        = 20 * time.Millisecond
+	MaxPoll        = 24 * time.Hour
+)
+
+// faults collects the errors of one entity.
+type faults struct {
+	entity Entity
+	list   Errors
+}
+
+func (f *faults) add(field string, value any, format string, args ...any) {
+	f.list = append(f.list, &FieldError{f.entity.Kind(), f.entity.Key(), field, fmt.Sprint(value), fmt.Sprintf(format, args...)})
+}
+
+func choose[T ~string](f *faults, field string, value T, allowed ...T) {
+	if !slices.Contains(allowed, value) {
+		names := make([]string, len(allowed))
+		for i, a := range allowed {
+			names[i] = string(a)
+		}
+		f.add(field, value, "%q is not known; choose %s", value, strings.Join(names, ", "))
+	}
+}
+
+func (f *faults) span(field string, d Duration, lo, hi time.Duration) {
+	if time.Duration(d) < lo || time.Duration(d) > hi {
+		f.add(field, d, "%s is out of range: %s to %s", d, Duration(lo), Duration(hi))
+	}
+}
+
+func (f *faults) count(field string, n, lo, hi int) {
+	if n < lo || n > hi {
+		f.add(field, n, "%d is out of range: %d to %d", n, lo, hi)
+	}
+}
+
+func (f *faults) text(field, s string, limit int) {
+	if n := utf8.RuneCountInString(s); n > limit {
+		f.add(field, s[:20]+"…", "has %d characters; at most %d are allowed", n, limit)
+	}
+	if i := strings.IndexFunc(s, unicode.IsControl); i >= 0 {
+		f.add(field, s, "has a control character at byte %d; remove it", i+1)
+	}
+}
+
+func (f *faults) name(field, s string, limit int, separators string) {
+	switch {
+	case s == "":
+		f.add(field, s, "is missing")
+		return
+	case utf8.RuneCountInString(s) > limit:
+		f.add(field, s[:20]+"…", "has %d characters; at most %d are allowed", utf8.RuneCountInString(s), limit)
+	}
+	for _, r := range s {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("-_."+separators, r) {
+			f.add(field, s, "%q has %q in it; use letters, digits, - _ . %s", s, r, separators)
+			return
+		}
+	}
+	if separators != "" && (strings.HasPrefix(s, "/") || strings.HasSuffix(s, "/") || strings.Contains(s, "//")) {
+		f.add(field, s, "%q has an empty part; put / only between parts", s)
+	}
+	if s == "." || s == ".." {
+		f.add(field, s, "%q is no name", s)
+	}
+}
+
+func (l Link) validate(f *faults) {
+	f.name("name", l.Name, MaxName, "")
+	f.text("description", l.Description, MaxDescription)
+	choose(f, "protocol", l.Protocol, Modbus)
+	choose(f, "transport", l.Transport, TCP)
+	switch {
+	case l.Host == "":
+		f.add("host", "", "is missing; give the host name or IP address of the device or gateway")
+	case len(l.Host) > 253 || strings.ContainsAny(l.Host, " \t\r\n/@?#") || strings.Contains(l.Host, ":") && !isIP(l.Host):
+		f.add("host", l.Host, "%q is no host name or IP address; the port goes into its own field", l.Host)
+	}
+	f.count("port", l.Port, 1, 65535)
+	if l.Bind != "" && !isIP(l.Bind) {
+		f.add("bind", l.Bind, "%q is no IP address of this machine", l.Bind)
+	}
+	f.span("timeout", l.Timeout, 10*time.Millisecond, time.Minute)
+	f.count("retries", l.Retries, 0, 10)
+	f.span("pause", l.Pause, 0, 10*time.Second)
+}
+
+func isIP(s string) bool {
+	_, err := netip.ParseAddr(s)
+	return err == nil
+}
+
+func (s Station) validate(f *faults) {
+	f.name("name", s.Name, MaxName, "")
+	f.text("description", s.Description, MaxDescription)
+	f.count("unit", s.Unit, 0, 255)
+	choose(f, "notation", s.Notation, Notations[:]...)
+	choose(f, "order", s.Order, codec.Orders[:]...)
+	f.span("poll", s.Poll, MinPoll, MaxPoll)
+}
+
+func (p Point) validate(f *faults) {
+	f.name("tag", p.Tag, MaxTag, "/")
+	f.text("description", p.Description, MaxDescription)
+	f.text("unit", p.Unit, MaxUnitText)
+	if p.Decimals != nil {
+		f.count("decimals", *p.Decimals, 0, 12)
+	}
+	if p.Poll != 0 {
+		f.span("poll", p.Poll, MinPoll, MaxPoll)
+	}
+	if p.Order != "" {
+		choose(f, "order", p.Order, codec.Orders[:]...)
+	}
+	known := slices.Contains(codec.Types[:], p.Type)
+	if !known && p.Type != "" {
+		choose(f, "type", p.Type, codec.Types[:]...)
+	}
+	if p.Address.Space == "" {
+		f.add("address", "", "is missing; give one such as hr:9 or 40010")
+	} else if known {
+		p.validateAddress(f)
+	}
+	if known {
+		p.validateMeaning(f)
+	}
+}
+
+// validateAddress checks that the type fits its table and the value ends within it.
+func (p Point) validateAddress(f *faults) {
+	space := p.Address.Space
+	_, isBit := p.Address.Part.Bit()
+	switch {
+	case !space.Registers() && p.Type != codec.TypeBool:
+		f.add("type", p.Type, "%s does not fit %s: a %s holds one bit; use bool, or an address in hr or ir", p.Type, p.Address, space.Name())
+	case isBit && p.Type != codec.TypeBool:
+		f.add("type", p.Type, "%s does not fit %s: one bit is a bool; leave out %s for the whole register", p.Type, p.Address, p.Address.Part)
+	case p.Address.Part >= LowByte && p.Type != codec.TypeInt8 && p.Type != codec.TypeUint8:
+		f.add("type", p.Type, "%s does not fit %s: one byte is an int8 or uint8", p.Type, p.Address)
+	}
+	if space.Output() || !p.Writable {
+		return
+	}
+	f.add("writable", true, "a %s (%s) can only be read; writable points are in co or hr", space.Name(), p.Address)
+}
+
+// validateMeaning checks length, scaling, states and inversion against the type.
+func (p Point) validateMeaning(f *faults) {
+	switch {
+	case p.Type == codec.TypeString && (p.Length < 1 || p.Length > codec.MaxStringLength):
+		f.add("length", p.Length, "a string needs its length in characters, 1 to %d", codec.MaxStringLength)
+	case p.Type == codec.TypeBits && !slices.Contains([]int{0, 16, 32, 64}, p.Length):
+		f.add("length", p.Length, "%d: a bit field has 16, 32 or 64 bits", p.Length)
+	case p.Length != 0 && p.Type != codec.TypeString && p.Type != codec.TypeBits:
+		f.add("length", p.Length, "only string and bits have a length; %s has its own", p.Type)
+	default:
+		if end := int(p.Address.Offset) + p.Layout(Station{}).Words(); p.Address.Space.Registers() && end > 0x10000 {
+			f.add("address", p.Address, "%s: a %s of %d registers from there ends beyond 65535", p.Address, p.Type, p.Layout(Station{}).Words())
+		}
+	}
+	scalable := p.Type != codec.TypeBool && p.Type != codec.TypeString && p.Type != codec.TypeBits
+	if !p.Scaling.IsZero() && !scalable {
+		f.add("scaling", "", "a %s has no scaling; remove it", p.Type)
+	}
+	compiled, err := p.Scaling.Compile()
+	if err != nil {
+		for _, fault := range unjoin(err) {
+			var field *scaling.FieldError
+			if errors.As(fault, &field) {
+				f.add(strings.TrimSuffix("scaling."+field.Field, "."), "", "%s", field.Message)
+			}
+		}
+	} else if p.Writable && !compiled.Invertible() {
+		f.add("scaling", "", "%s; make the table rise or fall throughout, or the point read-only", scaling.ErrNoInverse)
+	}
+	if p.Invert && p.Type != codec.TypeBool {
+		f.add("invert", true, "only a bool can be inverted; this is %s", p.Type)
+	}
+	p.validateStates(f, compiled)
+}
+
+func (p Point) validateStates(f *faults, compiled scaling.Func) {
+	if len(p.States) == 0 {
+		return
+	}
+	if len(p.States) > MaxStates {
+		f.add("states", len(p.States), "%d names; at most %d are allowed", len(p.States), MaxStates)
+		return
+	}
+	last := int64(-1) // no limit
+	switch p.Type {
+	case codec.TypeString, codec.TypeFloat32, codec.TypeFloat64:
+		f.add("states", "", "names are for whole numbers and bits, not for %s", p.Type)
+		return
+	case codec.TypeBool:
+		last = 1
+	case codec.TypeBits:
+		last = int64(16*p.Layout(Station{}).Words()) - 1
+	}
+	if !compiled.IsZero() {
+		f.add("states", "", "a point has names for its values or a scaling, not both")
+	}
+	seen := make(map[string]int64, len(p.States))
+	for _, n := range p.States.numbers() {
+		name := p.States[n]
+		if last >= 0 && (n < 0 || n > last) {
+			f.add("states", n, "%d: a %s has only 0 to %d", n, p.Type, last)
+		}
+		if strings.TrimSpace(name) == "" {
+			f.add("states", n, "the name of %d is empty", n)
+		}
+		f.text("states", name, MaxName)
+		key := strings.ToLower(name)
+		if first, twice := seen[key]; twice {
+			f.add("states", name, "%q names both %d and %d", name, first, n)
+		}
+		seen[key] = n
+	}
+}
+
+func unjoin(err error) []error {
+	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+		return joined.Unwrap()
+	}
+	return []error{err}
+}
