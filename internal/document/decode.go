@@ -93,13 +93,10 @@ func (n *Node) eachField(faults *Faults, visit func(name string, key, value *Nod
 func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
 	index := map[string][]int{}
 	var names []string
-	for _, field := range reflect.VisibleFields(target.Type()) { // an outer field hides an embedded one
-		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
-		if _, hidden := index[name]; name != "" && name != "-" && !hidden {
-			index[name] = field.Index
-			names = append(names, name)
-		}
-	}
+	eachName(target.Type(), func(name string, at []int) {
+		index[name] = at
+		names = append(names, name)
+	})
 	n.eachField(faults, func(name string, key, value *Node) {
 		i, known := index[name]
 		if !known {
@@ -256,4 +253,23 @@ func (n *Node) plain() any {
 		}
 	}
 	return n.yaml.Value
+}
+
+// FieldNames lists the json names of a struct's fields in the order of their declaration, those of embedded structs
+// included.
+func FieldNames(of any) (names []string) {
+	eachName(reflect.TypeOf(of), func(name string, _ []int) { names = append(names, name) })
+	return names
+}
+
+// eachName visits the named fields of a struct; an outer field hides an embedded one.
+func eachName(t reflect.Type, visit func(name string, index []int)) {
+	seen := map[string]bool{}
+	for _, field := range reflect.VisibleFields(t) {
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		if name != "" && name != "-" && !seen[name] {
+			seen[name] = true
+			visit(name, field.Index)
+		}
+	}
 }

@@ -37,6 +37,8 @@ type Write struct {
 	Sent    codec.Value
 	After   codec.Value
 	Message string
+	// NotAllowed is set when the point, and not its value or device, is why the write was refused.
+	NotAllowed bool
 }
 
 // Write sends an engineering value to a point. Everything that can be refused is refused before anything is sent.
@@ -54,6 +56,7 @@ func (e *Engine) Write(ctx context.Context, tag string, given codec.Value, recor
 		return w, nil
 	}
 	if !slot.Point.Writable {
+		w.NotAllowed = true
 		return refuse("not sent: %s is read-only; set writable: true on the point to allow writing", tag)
 	}
 	raw, err := slot.conversion.Raw(given)

@@ -43,24 +43,37 @@ func (s *Subscription) Next(ctx context.Context) ([]Live, error) {
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		case <-s.ready:
-		}
-		s.mu.Lock()
-		slots := s.dirty
-		s.dirty = make(map[*Slot]struct{}, len(slots))
-		s.mu.Unlock()
-		list := make([]Live, 0, len(slots))
-		for slot := range slots {
-			l := slot.live()
-			if l.Removed && s.table.get(l.Point.Tag) != nil {
-				continue // replaced by a newer slot, which speaks for itself
+			if list := s.Take(); len(list) > 0 {
+				return list, nil
 			}
-			list = append(list, l)
-		}
-		if len(list) > 0 {
-			slices.SortFunc(list, func(a, b Live) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
-			return list, nil
 		}
 	}
+}
+
+// Ready holds a token while there is something to Take. A nil Subscription is never ready.
+func (s *Subscription) Ready() <-chan struct{} {
+	if s == nil {
+		return nil
+	}
+	return s.ready
+}
+
+// Take returns the newest readings of what changed since the last call, by tag; it does not wait.
+func (s *Subscription) Take() []Live {
+	s.mu.Lock()
+	slots := s.dirty
+	s.dirty = make(map[*Slot]struct{}, len(slots))
+	s.mu.Unlock()
+	list := make([]Live, 0, len(slots))
+	for slot := range slots {
+		l := slot.live()
+		if l.Removed && s.table.get(l.Point.Tag) != nil {
+			continue // replaced by a newer slot, which speaks for itself
+		}
+		list = append(list, l)
+	}
+	slices.SortFunc(list, func(a, b Live) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
+	return list
 }
 
 // Close ends the subscription.

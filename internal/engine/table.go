@@ -35,15 +35,17 @@ type Live struct {
 	Point   site.Point
 	Reading reading.Reading
 	Removed bool // the point is gone; only its tag means anything
+
+	conversion site.Conversion
 }
 
 // Text says the value as a person would read it.
-func (l Live) Text() string { return l.Point.Conversion().Text(l.Reading.Value) }
+func (l Live) Text() string { return l.conversion.Text(l.Reading.Value) }
 
 func (s *Slot) live() Live {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return Live{Point: s.Point, Reading: s.reading, Removed: s.detached}
+	return Live{s.Point, s.reading, s.detached, s.conversion}
 }
 
 // take stores a sample.

@@ -1,0 +1,220 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/engine"
+	"arithmon/internal/site"
+	"arithmon/internal/store"
+	"arithmon/internal/wire"
+)
+
+// maxRange is the most addresses read at once without points.
+const maxRange = 2000
+
+func (s *Server) testStation(c *gin.Context) error {
+	if err := s.exists(site.KindStation, name(c)); err != nil {
+		return err
+	}
+	t, err := s.engine.TestStation(c.Request.Context(), name(c))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, t)
+	return nil
+}
+
+// testLink connects to the far end, unless the link is connected already: some devices take one connection only.
+func (s *Server) testLink(c *gin.Context) error {
+	var link site.Link
+	var ok bool
+	s.store.View(func(now *site.Site) { link, ok = now.Link(name(c)) })
+	if !ok {
+		return s.missing(site.KindLink, name(c))
+	}
+	links, _ := s.engine.Status()
+	for _, l := range links {
+		if l.Name == link.Name && l.State == engine.LinkUp {
+			c.JSON(http.StatusOK, engine.Test{Answers: true, Message: fmt.Sprintf("connected to %s:%d since %s", link.Host, link.Port, l.Since.Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
+			return nil
+		}
+	}
+	began := time.Now()
+	conn, err := wire.Dial(c.Request.Context(), link)
+	t := engine.Test{RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
+	if err != nil {
+		t.Message = err.Error()
+	} else {
+		conn.Close()
+		t.Answers, t.Message = true, fmt.Sprintf("%s:%d takes connections", link.Host, link.Port)
+	}
+	c.JSON(http.StatusOK, t)
+	return nil
+}
+
+func (s *Server) exists(kind site.Kind, name string) error {
+	var ok bool
+	s.store.View(func(now *site.Site) { _, ok = now.Get(kind, name) })
+	if !ok {
+		return s.missing(kind, name)
+	}
+	return nil
+}
+
+func (s *Server) readRange(c *gin.Context) error {
+	var st site.Station
+	var ok bool
+	s.store.View(func(now *site.Site) { st, ok = now.Station(name(c)) })
+	if !ok {
+		return s.missing(site.KindStation, name(c))
+	}
+	what, err := site.ParseRange(c.Query("range"), st.Notation, "")
+	if err == nil && what.Count > maxRange {
+		err = fmt.Errorf("%s is %d addresses; at most %d are read at once", what, what.Count, maxRange)
+	}
+	if err != nil {
+		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: "range", Value: c.Query("range"), Message: err.Error()}}
+	}
+	samples, err := s.engine.ReadAddresses(c.Request.Context(), st.Name, what)
+	if err != nil {
+		return gateway(err)
+	}
+	list := Page[RawReading]{Items: make([]RawReading, len(samples))}
+	for i, sample := range samples {
+		r := RawReading{Address: sample.Address.String(), Shown: sample.Address.Format(st.Notation), Value: sample.Value, Raw: sample.Raw()}
+		if len(sample.Words) == 1 {
+			signed := int16(sample.Words[0])
+			r.Signed = &signed
+		}
+		list.Items[i] = r
+	}
+	c.JSON(http.StatusOK, list)
+	return nil
+}
+
+// gateway marks an error of a device as one that is not the service's.
+func gateway(err error) error {
+	if errors.Is(err, engine.ErrStopped) || errors.Is(err, engine.ErrNoStation) {
+		return err
+	}
+	return fail(http.StatusBadGateway, "the device gave nothing: %s", err)
+}
+
+// lens reads as many words at a point's address as the widest type takes, or as many as the device gives.
+func (s *Server) lens(c *gin.Context) error {
+	tag := c.Query("tag")
+	var p site.Point
+	var st site.Station
+	var ok bool
+	s.store.View(func(now *site.Site) {
+		p, ok = now.Point(tag)
+		st, _ = now.Station(p.Station)
+	})
+	if !ok {
+		return s.missing(site.KindPoint, tag)
+	}
+	if !p.Address.Space.Registers() {
+		return fail(http.StatusUnprocessableEntity, "%s is a %s: a bit has one interpretation", tag, p.Address.Space.Name())
+	}
+	out := Lens{Tag: tag, Address: site.Address{Space: p.Address.Space, Offset: p.Address.Offset}.String()}
+	words, err := s.words(c.Request.Context(), p, 4)
+	if err != nil {
+		return gateway(err)
+	}
+	for _, w := range words {
+		out.Words = append(out.Words, fmt.Sprintf("0x%04X", w))
+	}
+	current := p.Layout(st)
+	for _, in := range codec.Interpretations(words) {
+		row := LensRow{Type: in.Layout.Type, Order: in.Layout.Order, Value: in.Value, Plausible: in.Plausible}
+		row.Current = in.Layout.Type == current.Type && sameOrder(in.Layout, current)
+		if in.Err != nil {
+			row.Problem = in.Err.Error()
+		} else {
+			as := p
+			as.Type, as.States = in.Layout.Type, nil
+			conversion := as.Conversion()
+			v, _ := conversion.Engineering(in.Value)
+			row.Text = conversion.Text(v)
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	c.JSON(http.StatusOK, out)
+	return nil
+}
+
+// sameOrder reports whether two layouts of one type read words alike.
+func sameOrder(a, b codec.Layout) bool {
+	probe := []uint16{0x0102, 0x0304, 0x0506, 0x0708}
+	x, _ := codec.Layout{Type: codec.TypeUint64, Order: a.Order}.Decode(probe)
+	y, _ := codec.Layout{Type: codec.TypeUint64, Order: b.Order}.Decode(probe)
+	if a.Words() == 1 {
+		x, _ = codec.Layout{Type: codec.TypeUint16, Order: a.Order}.Decode(probe)
+		y, _ = codec.Layout{Type: codec.TypeUint16, Order: b.Order}.Decode(probe)
+	}
+	return x == y
+}
+
+// words reads up to n registers from a point's address on; fewer when the device refuses that many.
+func (s *Server) words(ctx context.Context, p site.Point, n int) ([]uint16, error) {
+	for {
+		n = min(n, 0x10000-int(p.Address.Offset))
+		start := site.Address{Space: p.Address.Space, Offset: p.Address.Offset}
+		samples, err := s.engine.ReadAddresses(ctx, p.Station, site.Range{Start: start, Count: n})
+		if err != nil && n > 1 && strings.Contains(err.Error(), "exception") {
+			n /= 2
+			continue
+		}
+		words := make([]uint16, 0, len(samples))
+		for _, sample := range samples {
+			words = append(words, sample.Words...)
+		}
+		return words, err
+	}
+}
+
+func (s *Server) write(c *gin.Context) error {
+	node, err := parse(c)
+	if err != nil {
+		return err
+	}
+	var request WriteRequest
+	if faults := node.Decode(&request, WriteRequest{}); faults != nil {
+		return faults
+	}
+	if err := s.exists(site.KindPoint, request.Tag); err != nil {
+		return err
+	}
+	// Once sent, a write is followed to its end, whether or not the client still waits.
+	ctx := context.WithoutCancel(c.Request.Context())
+	person := who(c)
+	var id int64
+	record := func(w engine.Write) (err error) {
+		if c.Request.Context().Err() != nil {
+			return fail(http.StatusRequestTimeout, "not sent: the request was given up before its turn came")
+		}
+		id, err = s.store.BeginWrite(ctx, recordOf(w, person))
+		return err
+	}
+	w, err := s.engine.Write(ctx, request.Tag, request.Value, record)
+	if err != nil {
+		return err
+	}
+	if err := s.store.EndWrite(ctx, id, recordOf(w, person)); err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, WriteResult{w.Tag, w.Outcome, w.Before, w.Sent, w.After, w.Message, w.NotAllowed})
+	return nil
+}
+
+func recordOf(w engine.Write, who string) store.WriteRecord {
+	return store.WriteRecord{Time: time.Now(), Who: who, Tag: w.Tag, Outcome: string(w.Outcome), Before: w.Before, Sent: w.Sent, After: w.After, Message: w.Message}
+}

@@ -1,0 +1,234 @@
+package api
+
+import (
+	"net/http"
+	"slices"
+	"sort"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/document"
+	"arithmon/internal/exchange"
+	"arithmon/internal/nearest"
+	"arithmon/internal/site"
+	"arithmon/internal/store"
+)
+
+func near(now *site.Site, kind site.Kind, name string) []string {
+	var names []string
+	switch kind {
+	case site.KindLink:
+		for _, l := range now.Links() {
+			names = append(names, l.Name)
+		}
+	case site.KindStation:
+		for _, st := range now.Stations() {
+			names = append(names, st.Name)
+		}
+	default:
+		names = now.Tags()
+	}
+	return nearest.Names(name, names, 3)
+}
+
+// notFound is missing for callers that already look at the site.
+func notFound(now *site.Site, kind site.Kind, name string) error {
+	e := fail(http.StatusNotFound, "there is no %s %q%s", kind, name, nearest.Hint(name, near(now, kind, name))).(*statusError)
+	e.near = near(now, kind, name)
+	return e
+}
+
+// order lists the fields of a kind of entity as they are declared.
+func order(kind site.Kind) []string { return document.FieldNames(defaultsOf(kind)) }
+
+func (s *Server) listLinks(c *gin.Context) error {
+	var list []site.Link
+	s.store.View(func(now *site.Site) { list = now.Links() })
+	c.JSON(http.StatusOK, Page[site.Link]{Items: list})
+	return nil
+}
+
+func (s *Server) listStations(c *gin.Context) error {
+	var list []site.Station
+	s.store.View(func(now *site.Site) { list = now.Stations() })
+	c.JSON(http.StatusOK, Page[site.Station]{Items: list})
+	return nil
+}
+
+// tags lists the tags that fit any pattern, or all, from the one after cursor on, and the cursor of the next page.
+// Without a pattern that fits any tag it says which tags are near.
+func (s *Server) tags(c *gin.Context, patterns []string, station string) (tags []string, next string, err error) {
+	limit, cursor, err := page(c)
+	if err != nil {
+		return nil, "", err
+	}
+	s.store.View(func(now *site.Site) {
+		for _, p := range patterns {
+			if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
+				err = notFound(now, site.KindPoint, p)
+				return
+			}
+		}
+		all := now.Tags()
+		all = all[sort.SearchStrings(all, cursor+"\x00"):]
+		if cursor == "" {
+			all = now.Tags()
+		}
+		for _, tag := range all {
+			if len(patterns) > 0 && !slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
+				continue
+			}
+			if p, _ := now.Point(tag); station != "" && p.Station != station {
+				continue
+			}
+			if len(tags) == limit {
+				next = tags[limit-1]
+				return
+			}
+			tags = append(tags, tag)
+		}
+	})
+	return tags, next, err
+}
+
+func (s *Server) listPoints(c *gin.Context) error {
+	tags, next, err := s.tags(c, c.QueryArray("tag"), c.Query("station"))
+	if err != nil {
+		return err
+	}
+	list := Page[Point]{Items: make([]Point, 0, len(tags)), Next: next}
+	s.store.View(func(now *site.Site) {
+		for _, tag := range tags {
+			if p, ok := now.Point(tag); ok {
+				st, _ := now.Station(p.Station)
+				list.Items = append(list.Items, newPoint(p, st))
+			}
+		}
+	})
+	c.JSON(http.StatusOK, list)
+	return nil
+}
+
+func (s *Server) readings(c *gin.Context) error {
+	tags, next, err := s.tags(c, c.QueryArray("tag"), "")
+	if err != nil {
+		return err
+	}
+	list := Page[Reading]{Items: make([]Reading, 0, len(tags)), Next: next}
+	for _, tag := range tags {
+		if l, ok := s.engine.Reading(tag); ok {
+			list.Items = append(list.Items, newReading(l))
+		}
+	}
+	c.JSON(http.StatusOK, list)
+	return nil
+}
+
+func (s *Server) address(c *gin.Context) error {
+	notation := site.Notation(c.DefaultQuery("notation", string(site.Offset)))
+	if !slices.Contains(site.Notations[:], notation) {
+		return fail(http.StatusBadRequest, "notation=%s: choose offset, number, ref5 or ref6", notation)
+	}
+	if name := c.Query("station"); name != "" {
+		var st site.Station
+		var ok bool
+		s.store.View(func(now *site.Site) { st, ok = now.Station(name) })
+		if !ok {
+			return s.missing(site.KindStation, name)
+		}
+		notation = st.Notation
+	}
+	a, err := site.ParseAddress(c.Query("text"), notation, site.Space(c.Query("table")))
+	if err != nil {
+		return site.Errors{{Kind: site.KindPoint, Field: "address", Value: c.Query("text"), Message: err.Error()}}
+	}
+	c.JSON(http.StatusOK, AddressMeaning{a.Format(notation), a.String(), a.Meaning()})
+	return nil
+}
+
+// apply takes over a site file.
+func (s *Server) apply(c *gin.Context) error {
+	dry, err := flag(c, "dry_run")
+	if err != nil {
+		return err
+	}
+	prune, err := flag(c, "prune")
+	if err != nil {
+		return err
+	}
+	data, err := body(c, document.MaxBytes)
+	if err != nil {
+		return err
+	}
+	file, err := exchange.ReadSiteFile(c.DefaultQuery("file", "site file"), data)
+	if err != nil {
+		return err
+	}
+	changes, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, now *site.Site) {
+		file.Into(d, now, prune)
+	})
+	if err != nil {
+		return file.Place(err)
+	}
+	c.JSON(http.StatusOK, summary(changes, dry))
+	return nil
+}
+
+func (s *Server) export(c *gin.Context) error {
+	var data []byte
+	var err error
+	s.store.View(func(now *site.Site) { data, err = exchange.WriteSiteFile(now) })
+	if err != nil {
+		return err
+	}
+	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
+	c.Data(http.StatusOK, "application/yaml; charset=utf-8", data)
+	return nil
+}
+
+// recordCursor reads the cursor of a list of records, an id.
+func recordCursor(c *gin.Context) (limit int, before int64, err error) {
+	limit, cursor, err := page(c)
+	if err != nil || cursor == "" {
+		return limit, 0, err
+	}
+	if before, err = strconv.ParseInt(cursor, 10, 64); err != nil || before < 1 {
+		return 0, 0, fail(http.StatusBadRequest, "cursor=%s: that is none this service gave", cursor)
+	}
+	return limit, before, nil
+}
+
+func (s *Server) changes(c *gin.Context) error {
+	limit, before, err := recordCursor(c)
+	if err != nil {
+		return err
+	}
+	list, err := s.store.Changes(c.Request.Context(), site.Kind(c.Query("kind")), c.Query("name"), before, limit)
+	if err != nil {
+		return err
+	}
+	out := changePage{Items: list}
+	if len(list) == limit {
+		out.Next = strconv.FormatInt(list[limit-1].ID, 10)
+	}
+	c.JSON(http.StatusOK, out)
+	return nil
+}
+
+func (s *Server) writes(c *gin.Context) error {
+	limit, before, err := recordCursor(c)
+	if err != nil {
+		return err
+	}
+	list, err := s.store.Writes(c.Request.Context(), c.Query("tag"), before, limit)
+	if err != nil {
+		return err
+	}
+	out := writePage{Items: list}
+	if len(list) == limit {
+		out.Next = strconv.FormatInt(list[limit-1].ID, 10)
+	}
+	c.JSON(http.StatusOK, out)
+	return nil
+}

@@ -1,0 +1,105 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/engine"
+)
+
+// Live messages come at most this often, each with at most so many readings.
+const (
+	liveEvery = 200 * time.Millisecond
+	liveBatch = 1000
+)
+
+// live sends readings as they change. A client that reads slowly gets the newest ones, not all.
+func (s *Server) live(c *gin.Context) error {
+	conn, err := websocket.Accept(c.Writer, c.Request, nil) // the origin was checked for every request
+	if err != nil {
+		return nil // Accept has answered
+	}
+	defer conn.CloseNow()
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	wanted := make(chan []string, 1)
+	wanted <- c.QueryArray("tag")
+	go func() {
+		defer cancel()
+		for {
+			_, data, err := conn.Read(ctx)
+			if err != nil {
+				return
+			}
+			var request LiveRequest
+			if err := json.Unmarshal(data, &request); err != nil {
+				conn.Close(websocket.StatusUnsupportedData, "send {\"tags\": [...]}")
+				return
+			}
+			select { // the newest request counts
+			case <-wanted:
+			default:
+			}
+			wanted <- request.Tags
+		}
+	}()
+	var subscription *engine.Subscription
+	defer func() {
+		if subscription != nil {
+			subscription.Close()
+		}
+	}()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-s.closing:
+			conn.Close(websocket.StatusGoingAway, "the service ends")
+			return nil
+		case tags := <-wanted:
+			if subscription != nil {
+				subscription.Close()
+			}
+			subscription = s.engine.Subscribe(tags...)
+		case <-subscription.Ready():
+			if send(ctx, conn, subscription.Take()) != nil {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+			case <-s.closing:
+			case <-time.After(liveEvery):
+			}
+		}
+	}
+}
+
+func send(ctx context.Context, conn *websocket.Conn, list []engine.Live) error {
+	for len(list) > 0 {
+		n := min(len(list), liveBatch)
+		message := LiveMessage{Readings: make([]Reading, 0, n)}
+		for _, l := range list[:n] {
+			if l.Removed {
+				message.Removed = append(message.Removed, l.Point.Tag)
+			} else {
+				message.Readings = append(message.Readings, newReading(l))
+			}
+		}
+		data, err := json.Marshal(message)
+		if err != nil {
+			return err
+		}
+		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+		err = conn.Write(ctx, websocket.MessageText, data)
+		cancel()
+		if err != nil {
+			return err
+		}
+		list = list[n:]
+	}
+	return nil
+}

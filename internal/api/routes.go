@@ -1,0 +1,413 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/document"
+	"arithmon/internal/engine"
+	"arithmon/internal/exchange"
+	"arithmon/internal/site"
+	"arithmon/internal/store"
+)
+
+// route is one thing the API does.
+type route struct {
+	method, path string
+	summary      string
+	query        []parameter
+	body         any // an example of the type, nil for none
+	answer       any
+	status       int
+	handle       func(*gin.Context) error
+}
+
+// parameter is one of a route's query.
+type parameter struct{ name, doc string }
+
+const (
+	maxBody  = 1 << 20
+	whoField = "Arithmon-Who" // header: who asks, in the record until there are accounts
+)
+
+var paging = []parameter{{"limit", "most items of a page, 1 to 10000; 1000 unless said"}, {"cursor", "next of the page before"}}
+
+func (s *Server) routes() []route {
+	return []route{
+		{"GET", "/healthz", "whether the service runs", nil, nil, Health{}, 200, s.health},
+		{"GET", "/api/v1/openapi.json", "this description", nil, nil, nil, 200, s.openapi},
+		{"GET", "/api/v1/status", "state and statistics of all links and stations", nil, nil, Status{}, 200, s.status},
+
+		{"GET", "/api/v1/links", "all links", nil, nil, Page[site.Link]{}, 200, s.listLinks},
+		{"POST", "/api/v1/links", "add a link", nil, site.Link{}, site.Link{}, 201, s.add(site.KindLink)},
+		{"GET", "/api/v1/links/:name", "one link", nil, nil, site.Link{}, 200, s.show(site.KindLink)},
+		{"PUT", "/api/v1/links/:name", "replace a link, or add it", nil, site.Link{}, site.Link{}, 200, s.put(site.KindLink)},
+		{"PATCH", "/api/v1/links/:name", "change some fields of a link; null gives the default", nil, site.Link{}, site.Link{}, 200, s.patch(site.KindLink)},
+		{"DELETE", "/api/v1/links/:name", "remove a link", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindLink)},
+		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, engine.Test{}, 200, s.testLink},
+
+		{"GET", "/api/v1/stations", "all stations", nil, nil, Page[site.Station]{}, 200, s.listStations},
+		{"POST", "/api/v1/stations", "add a station", nil, site.Station{}, site.Station{}, 201, s.add(site.KindStation)},
+		{"GET", "/api/v1/stations/:name", "one station", nil, nil, site.Station{}, 200, s.show(site.KindStation)},
+		{"PUT", "/api/v1/stations/:name", "replace a station, or add it", nil, site.Station{}, site.Station{}, 200, s.put(site.KindStation)},
+		{"PATCH", "/api/v1/stations/:name", "change some fields of a station; null gives the default", nil, site.Station{}, site.Station{}, 200, s.patch(site.KindStation)},
+		{"DELETE", "/api/v1/stations/:name", "remove a station", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindStation)},
+		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, engine.Test{}, 200, s.testStation},
+		{"GET", "/api/v1/stations/:name/read", "read addresses that no point needs to have",
+			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}}, nil, Page[RawReading]{}, 200, s.readRange},
+		{"GET", "/api/v1/address", "what a typed address means",
+			[]parameter{{"text", "as typed"}, {"station", "whose notation holds"}, {"notation", "when there is no station yet"}, {"table", "co, di, ir or hr, for numbers that do not name one"}}, nil, AddressMeaning{}, 200, s.address},
+
+		{"GET", "/api/v1/points", "points by tag", append([]parameter{{"tag", "tag or pattern, * for any characters"}, {"station", "name of a station"}}, paging...), nil, Page[Point]{}, 200, s.listPoints},
+		{"POST", "/api/v1/points", "add a point", nil, exchange.PointEntry{}, Point{}, 201, s.add(site.KindPoint)},
+		{"GET", "/api/v1/points/*name", "one point; its tag may hold slashes", nil, nil, Point{}, 200, s.show(site.KindPoint)},
+		{"PUT", "/api/v1/points/*name", "replace a point, or add it", nil, exchange.PointEntry{}, Point{}, 200, s.put(site.KindPoint)},
+		{"PATCH", "/api/v1/points/*name", "change some fields of a point; null gives the default", nil, exchange.PointEntry{}, Point{}, 200, s.patch(site.KindPoint)},
+		{"DELETE", "/api/v1/points/*name", "remove a point", nil, nil, ChangeSummary{}, 200, s.remove(site.KindPoint)},
+
+		{"GET", "/api/v1/readings", "newest readings by tag", append([]parameter{{"tag", "tag or pattern; may be repeated"}}, paging...), nil, Page[Reading]{}, 200, s.readings},
+		{"GET", "/api/v1/live", "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{"tag", "tag or pattern; may be repeated"}}, nil, LiveMessage{}, 200, s.live},
+		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
+		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
+
+		{"POST", "/api/v1/apply", "take over a site file, YAML or JSON, all or nothing",
+			[]parameter{{"dry_run", "true: say what would change"}, {"prune", "true: remove what the file does not name"}, {"file", "its name, for messages"}}, nil, ChangeSummary{}, 200, s.apply},
+		{"GET", "/api/v1/export", "the site as a site file", nil, nil, nil, 200, s.export},
+		{"GET", "/api/v1/changes", "recorded changes, newest first", append([]parameter{{"kind", "link, station or point"}, {"name", "name or tag"}}, paging...), nil, changePage{}, 200, s.changes},
+		{"GET", "/api/v1/writes", "recorded writes, newest first", append([]parameter{{"tag", "of one point"}}, paging...), nil, writePage{}, 200, s.writes},
+	}
+}
+
+var cascade = []parameter{{"cascade", "true: also what belongs to it"}}
+
+// Health says that the service runs.
+type Health struct {
+	Status  string `json:"status"`
+	Version string `json:"version"`
+}
+
+func (s *Server) health(c *gin.Context) error {
+	c.JSON(http.StatusOK, Health{"ok", s.version})
+	return nil
+}
+
+func (s *Server) status(c *gin.Context) error {
+	links, stations := s.engine.Status()
+	c.JSON(http.StatusOK, Status{links, stations})
+	return nil
+}
+
+// name is the entity that the path names.
+func name(c *gin.Context) string { return strings.TrimPrefix(c.Param("name"), "/") }
+
+func who(c *gin.Context) string {
+	w := c.GetHeader(whoField)
+	if decoded, err := url.QueryUnescape(w); err == nil {
+		w = decoded
+	}
+	if w == "" || len(w) > 100 {
+		return "local"
+	}
+	return w
+}
+
+// body reads the request's document.
+func body(c *gin.Context, limit int64) ([]byte, error) {
+	b, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
+	if err != nil && !errors.As(err, new(*http.MaxBytesError)) {
+		err = fail(http.StatusBadRequest, "the request's body ended early: %s", err)
+	}
+	return b, err
+}
+
+// flag reads a query parameter that is true or false.
+func flag(c *gin.Context, name string) (bool, error) {
+	text := c.Query(name)
+	if text == "" {
+		return false, nil
+	}
+	v, err := strconv.ParseBool(text)
+	if err != nil {
+		return false, fail(http.StatusBadRequest, "%s=%s: true or false is needed", name, text)
+	}
+	return v, nil
+}
+
+// page reads limit and cursor.
+func page(c *gin.Context) (limit int, cursor string, err error) {
+	limit = 1000
+	if text := c.Query("limit"); text != "" {
+		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > 10000 {
+			return 0, "", fail(http.StatusBadRequest, "limit=%s: 1 to 10000 is possible", text)
+		}
+	}
+	return limit, c.Query("cursor"), nil
+}
+
+// entity answers with an entity and its version.
+func (s *Server) entity(c *gin.Context, status int, e site.Entity) {
+	c.Header("ETag", strconv.Quote(strconv.FormatInt(s.store.Version(e.Kind(), e.Key()), 10)))
+	if p, ok := e.(site.Point); ok {
+		var station site.Station
+		s.store.View(func(now *site.Site) { station, _ = now.Station(p.Station) })
+		c.JSON(status, newPoint(p, station))
+		return
+	}
+	c.JSON(status, e)
+}
+
+func (s *Server) missing(kind site.Kind, name string) error {
+	e := &statusError{status: http.StatusNotFound}
+	s.store.View(func(now *site.Site) { e.near = near(now, kind, name) })
+	e.detail = fmt.Sprintf("there is no %s %q", kind, name)
+	if len(e.near) > 0 {
+		e.detail += "; did you mean " + strings.Join(e.near, " or ") + "?"
+	}
+	return e
+}
+
+func (s *Server) show(kind site.Kind) func(*gin.Context) error {
+	return func(c *gin.Context) error {
+		var e site.Entity
+		var ok bool
+		s.store.View(func(now *site.Site) { e, ok = now.Get(kind, name(c)) })
+		if !ok {
+			return s.missing(kind, name(c))
+		}
+		s.entity(c, http.StatusOK, e)
+		return nil
+	}
+}
+
+// modify runs an edit and answers with the entity it leaves.
+func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*site.Draft, *site.Site) (site.Entity, error)) error {
+	var e site.Entity
+	var fault error
+	edit.Who = who(c)
+	_, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+		if e, fault = f(d, now); fault != nil {
+			d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
+		}
+	})
+	if fault != nil {
+		return fault
+	}
+	if err != nil {
+		return err
+	}
+	s.store.View(func(now *site.Site) { e, _ = now.Get(e.Kind(), e.Key()) })
+	s.entity(c, status, e)
+	return nil
+}
+
+// expected reads If-Match.
+func expected(c *gin.Context, kind site.Kind) (store.Edit, error) {
+	edit := store.Edit{ExpectKind: kind, ExpectName: name(c)}
+	match := strings.Trim(strings.TrimPrefix(c.GetHeader("If-Match"), "W/"), `"`)
+	if match == "" || match == "*" {
+		return edit, nil
+	}
+	v, err := strconv.ParseInt(match, 10, 64)
+	if err != nil || v < 1 {
+		return edit, fail(http.StatusBadRequest, "If-Match: %q is no version that this service gave as ETag", match)
+	}
+	edit.Expect = v
+	return edit, nil
+}
+
+// decodeEntity reads a document into an entity that starts as from. The address of a point is read in the notation
+// of its station.
+func decodeEntity(node *document.Node, d *site.Draft, from, defaults site.Entity) (site.Entity, error) {
+	var faults document.Faults
+	switch e := from.(type) {
+	case site.Link:
+		faults = node.Decode(&e, defaults)
+		from = e
+	case site.Station:
+		faults = node.Decode(&e, defaults)
+		from = e
+	case site.Point:
+		station, _ := d.Station(e.Station)
+		entry := exchange.PointEntry{Point: e, Address: e.Address.Format(station.Notation)}
+		faults = node.Decode(&entry, exchange.PointEntry{Point: defaults.(site.Point)})
+		if faults != nil {
+			break
+		}
+		p, err := entry.Resolve(d)
+		if err != nil {
+			return nil, site.Errors{{Kind: site.KindPoint, Name: p.Tag, Field: "address", Value: entry.Address, Message: err.Error()}}
+		}
+		if fields, _ := node.Fields(); fields["type"] == nil && p.Type == e.Type && p.Address.Space.Registers() != e.Address.Space.Registers() {
+			p.Type = "" // follows the new table
+		}
+		from = p
+	}
+	if faults != nil {
+		return nil, faults
+	}
+	return from, nil
+}
+
+func defaultsOf(kind site.Kind) site.Entity {
+	switch kind {
+	case site.KindLink:
+		return site.NewLink()
+	case site.KindStation:
+		return site.NewStation()
+	}
+	return site.NewPoint()
+}
+
+// parse reads the request's body as a document.
+func parse(c *gin.Context) (*document.Node, error) {
+	b, err := body(c, maxBody)
+	if err != nil {
+		return nil, err
+	}
+	return document.Parse(b)
+}
+
+func (s *Server) add(kind site.Kind) func(*gin.Context) error {
+	return func(c *gin.Context) error {
+		node, err := parse(c)
+		if err != nil {
+			return err
+		}
+		return s.modify(c, store.Edit{}, http.StatusCreated, func(d *site.Draft, _ *site.Site) (site.Entity, error) {
+			e, err := decodeEntity(node, d, defaultsOf(kind), defaultsOf(kind))
+			if err == nil {
+				d.Add(e)
+			}
+			return e, err
+		})
+	}
+}
+
+func (s *Server) put(kind site.Kind) func(*gin.Context) error {
+	return func(c *gin.Context) error {
+		node, err := parse(c)
+		if err != nil {
+			return err
+		}
+		edit, err := expected(c, kind)
+		if err != nil {
+			return err
+		}
+		return s.modify(c, edit, http.StatusOK, func(d *site.Draft, now *site.Site) (site.Entity, error) {
+			e, err := decodeEntity(node, d, defaultsOf(kind), defaultsOf(kind))
+			if err != nil {
+				return nil, err
+			}
+			if _, exists := now.Get(kind, name(c)); exists {
+				d.Replace(name(c), e)
+			} else if e.Key() != name(c) {
+				return nil, fail(http.StatusUnprocessableEntity, "the path names %q, the document %q", name(c), e.Key())
+			} else {
+				d.Add(e)
+			}
+			return e, nil
+		})
+	}
+}
+
+func (s *Server) patch(kind site.Kind) func(*gin.Context) error {
+	return func(c *gin.Context) error {
+		node, err := parse(c)
+		if err != nil {
+			return err
+		}
+		edit, err := expected(c, kind)
+		if err != nil {
+			return err
+		}
+		return s.modify(c, edit, http.StatusOK, func(d *site.Draft, now *site.Site) (site.Entity, error) {
+			from, ok := now.Get(kind, name(c))
+			if !ok {
+				return nil, notFound(now, kind, name(c))
+			}
+			e, err := decodeEntity(node, d, from, defaultsOf(kind))
+			if err == nil {
+				d.Replace(name(c), e)
+			}
+			return e, err
+		})
+	}
+}
+
+func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
+	return func(c *gin.Context) error {
+		all, err := flag(c, "cascade")
+		if err != nil {
+			return err
+		}
+		edit, err := expected(c, kind)
+		if err != nil {
+			return err
+		}
+		edit.Who = who(c)
+		exists := true
+		changes, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+			if _, exists = now.Get(kind, name(c)); exists {
+				d.Remove(kind, name(c), all)
+			}
+		})
+		var inUse site.Errors
+		switch {
+		case !exists:
+			return s.missing(kind, name(c))
+		case errors.As(err, &inUse):
+			return fail(http.StatusConflict, "%s", inUse)
+		case err != nil:
+			return err
+		}
+		c.JSON(http.StatusOK, summary(changes, false))
+		return nil
+	}
+}
+
+// summary says what changes do.
+func summary(changes []site.Change, dry bool) ChangeSummary {
+	sum := ChangeSummary{DryRun: dry, Changes: []ChangeLine{}}
+	for _, c := range changes {
+		line := ChangeLine{Action: c.Action(), Kind: c.Kind(), Name: c.Name()}
+		switch line.Action {
+		case site.Add:
+			sum.Added++
+		case site.Remove:
+			sum.Removed++
+		default:
+			sum.Changed++
+			line.Fields = differing(c.Before, c.After)
+		}
+		sum.Changes = append(sum.Changes, line)
+	}
+	return sum
+}
+
+// differing lists the fields in which two entities of a kind differ.
+func differing(a, b site.Entity) []string {
+	var fields []string
+	am, bm := fieldsOf(a), fieldsOf(b)
+	for _, name := range order(a.Kind()) {
+		if string(am[name]) != string(bm[name]) {
+			fields = append(fields, name)
+		}
+	}
+	return fields
+}
+
+func fieldsOf(e site.Entity) map[string]json.RawMessage {
+	var m map[string]json.RawMessage
+	if b, err := json.Marshal(e); err == nil {
+		_ = json.Unmarshal(b, &m) // what was just marshalled is an object
+	}
+	return m
+}

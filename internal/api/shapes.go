@@ -1,0 +1,194 @@
+package api
+
+import (
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/engine"
+	"arithmon/internal/exchange"
+	"arithmon/internal/modbus"
+	"arithmon/internal/reading"
+	"arithmon/internal/site"
+	"arithmon/internal/store"
+)
+
+// Reading is a point's reading as programs get it.
+type Reading struct {
+	Tag         string          `json:"tag"`
+	Value       codec.Value     `json:"value" doc:"engineering value; with a bad quality the last good one; null when never read"`
+	Text        string          `json:"text" doc:"the value as a person would read it, without the unit"`
+	Unit        string          `json:"unit"`
+	Quality     reading.Quality `json:"quality" enum:"good,uncertain,bad"`
+	Reason      reading.Reason  `json:"reason" doc:"why the quality is not good; empty when it is"`
+	Explanation string          `json:"explanation,omitempty" doc:"the reason in words"`
+	Raw         reading.Raw     `json:"raw" doc:"wire data: words, bit or object; null when never read"`
+	Time        *time.Time      `json:"time" doc:"when this became known; UTC"`
+	SourceTime  *time.Time      `json:"source_time" doc:"the device's own time, null where it has none"`
+	GoodTime    *time.Time      `json:"good_time" doc:"when the value came from the device; for a bad reading, how old the last good value is"`
+}
+
+func newReading(l engine.Live) Reading {
+	r := l.Reading
+	return Reading{
+		Tag: l.Point.Tag, Value: r.Value, Text: l.Text(), Unit: l.Point.Unit, Quality: r.Quality, Reason: r.Reason,
+		Explanation: explain(r.Reason), Raw: r.Raw, Time: when(r.Time), SourceTime: when(r.SourceTime), GoodTime: when(r.GoodTime),
+	}
+}
+
+func when(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC().Truncate(time.Millisecond)
+	return &t
+}
+
+var explanations = map[reading.Reason]string{
+	reading.Stale:       "no newer value for three polls",
+	reading.RawRange:    "the raw number is outside the range of its scaling",
+	reading.NeverRead:   "nothing was read yet",
+	reading.Disabled:    "its link or station is disabled",
+	reading.LinkDown:    "the link is down",
+	reading.Timeout:     "the station did not answer in time",
+	reading.BadResponse: "what came back is no proper answer to the request",
+	reading.Decode:      "the raw data are no value of this type: not a number, not BCD or not text",
+}
+
+// explain says a reason in words.
+func explain(reason reading.Reason) string {
+	if code, ok := reason.Exception(); ok {
+		return "the device refused: " + modbus.Exception(code).Error()
+	}
+	return explanations[reason]
+}
+
+// Point is a point as programs get it: its address as its station's notation has it, and what that means.
+type Point struct {
+	exchange.PointEntry
+	Canonical string `json:"canonical" doc:"the address as on the wire: hr:9"`
+	Meaning   string `json:"meaning" doc:"the address in words"`
+}
+
+func newPoint(p site.Point, s site.Station) Point {
+	out := Point{PointEntry: exchange.PointEntry{Address: p.Address.Format(s.Notation), Point: p}}
+	out.Canonical, out.Meaning = p.Address.String(), p.Address.Meaning()
+	return out
+}
+
+// Page is a part of a list.
+type Page[E any] struct {
+	Items []E    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"cursor of the next page; absent on the last"`
+}
+
+// ChangeSummary is what a modification did, or would do.
+type ChangeSummary struct {
+	DryRun  bool         `json:"dry_run"`
+	Added   int          `json:"added"`
+	Changed int          `json:"changed"`
+	Removed int          `json:"removed"`
+	Changes []ChangeLine `json:"changes"`
+}
+
+// ChangeLine is one entity that was modified.
+type ChangeLine struct {
+	Action site.Action `json:"action" enum:"add,change,remove"`
+	Kind   site.Kind   `json:"kind" enum:"link,station,point"`
+	Name   string      `json:"name"`
+	Fields []string    `json:"fields,omitempty" doc:"what differs, of a changed entity"`
+}
+
+// WriteRequest is a value for a point.
+type WriteRequest struct {
+	Tag   string      `json:"tag"`
+	Value codec.Value `json:"value" doc:"number, boolean, text, or the name of a state"`
+}
+
+// WriteResult is how a write ended.
+type WriteResult struct {
+	Tag     string              `json:"tag"`
+	Outcome engine.WriteOutcome `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  codec.Value         `json:"before"`
+	Sent    codec.Value         `json:"sent"`
+	After   codec.Value         `json:"after"`
+	Message string              `json:"message"`
+
+	NotAllowed bool `json:"not_allowed,omitempty" doc:"refused because the point may not be written"`
+}
+
+// AddressMeaning is what a typed address means.
+type AddressMeaning struct {
+	Address   string `json:"address" doc:"in the station's notation"`
+	Canonical string `json:"canonical" doc:"as on the wire: hr:9"`
+	Meaning   string `json:"meaning" doc:"in words"`
+}
+
+// RawReading is one address that was read without a point.
+type RawReading struct {
+	Address string      `json:"address" doc:"canonical"`
+	Shown   string      `json:"shown" doc:"in the station's notation"`
+	Value   codec.Value `json:"value" doc:"a register as uint16, or a bit"`
+	Signed  *int16      `json:"signed,omitempty" doc:"the register as int16"`
+	Raw     reading.Raw `json:"raw"`
+}
+
+// Lens is a point's raw data under every interpretation.
+type Lens struct {
+	Tag     string    `json:"tag"`
+	Address string    `json:"address" doc:"canonical, of the first word"`
+	Words   []string  `json:"words" doc:"as on the wire, in hex"`
+	Rows    []LensRow `json:"rows"`
+}
+
+// LensRow is one interpretation.
+type LensRow struct {
+	Type      codec.Type  `json:"type"`
+	Order     codec.Order `json:"order"`
+	Value     codec.Value `json:"value" doc:"raw value; null when these words are none"`
+	Text      string      `json:"text" doc:"the value with the point's scaling"`
+	Problem   string      `json:"problem,omitempty" doc:"why these words are no value of this type"`
+	Plausible bool        `json:"plausible" doc:"false for values a plant hardly ever means"`
+	Current   bool        `json:"current" doc:"this is how the point is read now"`
+}
+
+// Status is the state of communication.
+type Status struct {
+	Links    []engine.LinkStatus    `json:"links"`
+	Stations []engine.StationStatus `json:"stations"`
+}
+
+// LiveMessage is what the WebSocket sends.
+type LiveMessage struct {
+	Readings []Reading `json:"readings"`
+	Removed  []string  `json:"removed,omitempty" doc:"tags of points that are gone"`
+}
+
+// LiveRequest is what a client sends over the WebSocket to follow other tags from then on.
+type LiveRequest struct {
+	Tags []string `json:"tags" doc:"tags or patterns, * for any characters"`
+}
+
+// Problem is an RFC 9457 problem document.
+type Problem struct {
+	Type   string         `json:"type"`
+	Title  string         `json:"title"`
+	Status int            `json:"status"`
+	Detail string         `json:"detail"`
+	Errors []ProblemField `json:"errors,omitempty" doc:"one entry a wrong field"`
+	Near   []string       `json:"near,omitempty" doc:"the names most like one that was not found"`
+}
+
+// ProblemField is one wrong field.
+type ProblemField struct {
+	Subject string `json:"subject,omitempty" doc:"kind and name of the entity"`
+	Field   string `json:"field"`
+	Value   string `json:"value"`
+	Message string `json:"message"`
+	Line    int    `json:"line,omitempty" doc:"in the file, from 1"`
+}
+
+// Changes and writes as recorded.
+type (
+	changePage = Page[store.Record]
+	writePage  = Page[store.WriteRecord]
+)

@@ -1,0 +1,317 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
+
+	"arithmon/internal/api"
+	"arithmon/internal/document"
+	"arithmon/internal/exchange"
+	"arithmon/internal/site"
+)
+
+// entities are the verbs link, station and point, which are alike.
+func (a *app) entities() []*cobra.Command {
+	return []*cobra.Command{
+		a.entity(site.KindLink, site.Link{}, "NAME", a.listLinks()),
+		a.entity(site.KindStation, site.Station{}, "NAME", a.listStations()),
+		a.entity(site.KindPoint, exchange.PointEntry{}, "TAG", a.listPoints()),
+	}
+}
+
+func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command) *cobra.Command {
+	parent := &cobra.Command{Use: string(kind), Short: fmt.Sprintf("List, show, add, change and remove %ss", kind),
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("unknown verb %q. See %s --help", args[0], c.CommandPath())
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	show := &cobra.Command{Use: "show " + key, Short: "Show one with all its fields", Args: arguments(1, 1, "one "+key),
+		RunE: func(c *cobra.Command, args []string) error {
+			e, err := a.client().Show(c.Context(), kind, args[0])
+			if err != nil {
+				return err
+			}
+			return a.printEntity(e)
+		}}
+	add := &cobra.Command{Use: "add " + key, Short: "Add one", Args: arguments(1, 1, "one "+key)}
+	addFields := fieldFlags(add, shape)
+	add.RunE = func(c *cobra.Command, args []string) error {
+		fields, err := addFields.given(c)
+		if err != nil {
+			return err
+		}
+		fields[strings.ToLower(key)] = args[0]
+		e, err := a.client().Add(c.Context(), kind, fields)
+		if err != nil {
+			return err
+		}
+		return a.printEntity(e)
+	}
+	set := &cobra.Command{Use: "set " + key, Short: "Change some fields", Args: arguments(1, 1, "one "+key)}
+	setFields := fieldFlags(set, shape)
+	set.Flags().String(strings.ToLower(key), "", "new "+strings.ToLower(key)+": renames it, and what refers to it follows")
+	unset := set.Flags().StringSlice("unset", nil, "field to give its default; may be repeated")
+	set.RunE = func(c *cobra.Command, args []string) error {
+		fields, err := setFields.given(c)
+		if err != nil {
+			return err
+		}
+		for _, name := range *unset {
+			fields[name] = nil
+		}
+		if f := c.Flags().Lookup(strings.ToLower(key)); f.Changed {
+			fields[f.Name] = f.Value.String()
+		}
+		if len(fields) == 0 {
+			return usage("nothing to change: give a field, such as --%s. See %s --help", setFields[1].name, c.CommandPath())
+		}
+		e, err := a.client().Set(c.Context(), kind, args[0], fields)
+		if err != nil {
+			return err
+		}
+		return a.printEntity(e)
+	}
+	var cascade bool
+	remove := &cobra.Command{Use: "remove " + key + "...", Short: "Remove", Args: arguments(1, -1, "at least one "+key),
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range args {
+				sum, err := a.client().Remove(c.Context(), kind, name, cascade)
+				if err != nil {
+					return err
+				}
+				if err := a.printSummary(sum); err != nil {
+					return err
+				}
+			}
+			return nil
+		}}
+	parent.AddCommand(list, show, add, set, remove)
+	if kind != site.KindPoint {
+		remove.Flags().BoolVar(&cascade, "cascade", false, "also what belongs to it")
+		parent.AddCommand(&cobra.Command{Use: "test " + key, Short: "Does it answer?", Args: arguments(1, 1, "one "+key),
+			RunE: func(c *cobra.Command, args []string) error {
+				t, err := a.client().Test(c.Context(), kind, args[0])
+				if err != nil {
+					return err
+				}
+				if err := a.print(t, func(tb *table) {
+					word := "answers"
+					if !t.Answers {
+						word = "no answer"
+					}
+					tb.line(fmt.Sprintf("%s: %s (%.1f ms)", word, t.Message, t.RoundTripMS))
+				}); err != nil {
+					return err
+				}
+				if !t.Answers {
+					return &exitError{code: exitFailed}
+				}
+				return nil
+			}})
+	}
+	return parent
+}
+
+// field is a flag made from a field of a site type.
+type field struct {
+	name string
+	text bool // its value is text, whatever it looks like
+}
+
+type fields []field
+
+// fieldFlags gives a command a flag for each field of shape but its key, with the field's own description.
+func fieldFlags(c *cobra.Command, shape any) (list fields) {
+	t := reflect.TypeOf(shape)
+	for _, name := range document.FieldNames(shape) {
+		var sf reflect.StructField
+		for _, f := range reflect.VisibleFields(t) {
+			if tagged, _, _ := strings.Cut(f.Tag.Get("json"), ","); tagged == name {
+				sf = f
+				break
+			}
+		}
+		if name == "name" || name == "tag" {
+			continue
+		}
+		doc := sf.Tag.Get("doc")
+		if values := sf.Tag.Get("enum"); values != "" {
+			doc += " (" + strings.ReplaceAll(values, ",", ", ") + ")"
+		}
+		c.Flags().String(name, "", strings.ReplaceAll(doc, "`", ""))
+		_, written := reflect.New(sf.Type).Interface().(interface{ UnmarshalText([]byte) error })
+		list = append(list, field{name, sf.Type.Kind() == reflect.String || written})
+	}
+	return list
+}
+
+// given returns the fields whose flags were set. Values that are not text are written as in a site file.
+func (list fields) given(c *cobra.Command) (map[string]any, error) {
+	values := map[string]any{}
+	for _, f := range list {
+		flag := c.Flags().Lookup(f.name)
+		if !flag.Changed {
+			continue
+		}
+		text := flag.Value.String()
+		if f.text {
+			values[f.name] = text
+			continue
+		}
+		var v any
+		if err := yaml.Unmarshal([]byte(text), &v); err != nil {
+			return nil, usage("--%s %q is not written as in a site file: %s", f.name, text, strings.TrimPrefix(err.Error(), "yaml: "))
+		}
+		values[f.name] = jsonable(v)
+	}
+	return values, nil
+}
+
+// jsonable gives maps that YAML reads with number keys the text keys of JSON.
+func jsonable(v any) any {
+	switch v := v.(type) {
+	case map[any]any:
+		m := map[string]any{}
+		for k, e := range v {
+			m[fmt.Sprint(k)] = jsonable(e)
+		}
+		return m
+	case map[string]any:
+		for k, e := range v {
+			v[k] = jsonable(e)
+		}
+	case []any:
+		for i, e := range v {
+			v[i] = jsonable(e)
+		}
+	}
+	return v
+}
+
+// printEntity prints one entity, for people a field a line.
+func (a *app) printEntity(e json.RawMessage) error {
+	if a.output == "text" || a.output == "csv" {
+		var doc yaml.Node
+		if err := yaml.Unmarshal(e, &doc); err != nil {
+			return err
+		}
+		return a.print(e, func(t *table) {
+			t.header("FIELD", "VALUE")
+			for i := 0; i+1 < len(doc.Content[0].Content); i += 2 {
+				value := doc.Content[0].Content[i+1]
+				text := value.Value
+				if value.Kind != yaml.ScalarNode {
+					b, _ := yaml.Marshal(flow(value)) // a node that was just read
+					text = strings.TrimSpace(string(b))
+				}
+				t.row(doc.Content[0].Content[i].Value, text)
+			}
+		})
+	}
+	return a.print(e, nil)
+}
+
+func flow(n *yaml.Node) *yaml.Node {
+	unquote(n)
+	n.Style = yaml.FlowStyle
+	return n
+}
+
+func (a *app) printSummary(sum api.ChangeSummary) error {
+	return a.print(sum, func(t *table) {
+		if a.output == "csv" {
+			t.header("ACTION", "KIND", "NAME", "FIELDS")
+		}
+		for _, c := range sum.Changes {
+			if a.output == "csv" {
+				t.row(string(c.Action), string(c.Kind), c.Name, strings.Join(c.Fields, " "))
+				continue
+			}
+			line := fmt.Sprintf("%-7s %-8s %s", c.Action, c.Kind, c.Name)
+			if len(c.Fields) > 0 {
+				line += " (" + strings.Join(c.Fields, ", ") + ")"
+			}
+			t.line(line)
+		}
+		verb := ""
+		if sum.DryRun {
+			verb = "would be "
+		}
+		t.line(fmt.Sprintf("%d %sadded, %d %schanged, %d %sremoved", sum.Added, verb, sum.Changed, verb, sum.Removed, verb))
+	})
+}
+
+func enabled(b bool) string {
+	if b {
+		return "enabled"
+	}
+	return "disabled"
+}
+
+func (a *app) listLinks() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List them", Args: arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := a.client().Links(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(t *table) {
+				t.header("NAME", "PROTOCOL", "FAR END", "TIMEOUT", "", "DESCRIPTION")
+				for _, l := range list {
+					t.row(l.Name, string(l.Protocol)+"/"+string(l.Transport), l.Host+":"+strconv.Itoa(l.Port), l.Timeout.String(), enabled(l.Enabled), l.Description)
+				}
+			})
+		}}
+}
+
+func (a *app) listStations() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List them", Args: arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := a.client().Stations(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(t *table) {
+				t.header("NAME", "LINK", "UNIT", "NOTATION", "ORDER", "POLL", "", "DESCRIPTION")
+				for _, s := range list {
+					t.row(s.Name, s.Link, strconv.Itoa(s.Unit), string(s.Notation), string(s.Order), s.Poll.String(), enabled(s.Enabled), s.Description)
+				}
+			})
+		}}
+}
+
+func (a *app) listPoints() *cobra.Command {
+	var station string
+	c := &cobra.Command{Use: "list [PATTERN]...", Short: "List them by tag", Args: arguments(0, -1, "patterns"),
+		RunE: func(c *cobra.Command, patterns []string) error {
+			list, err := a.client().Points(c.Context(), station, patterns...)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(t *table) {
+				t.header("TAG", "STATION", "ADDRESS", "WIRE", "TYPE", "UNIT", "")
+				for _, p := range list {
+					t.row(p.Tag, p.Point.Station, p.Address, p.Canonical, string(p.Type), p.Unit, writable(p.Writable))
+				}
+			})
+		}}
+	c.Flags().StringVar(&station, "station", "", "only those of this station")
+	return c
+}
+
+func writable(b bool) string {
+	if b {
+		return "writable"
+	}
+	return ""
+}

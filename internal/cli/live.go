@@ -1,0 +1,353 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"arithmon/internal/api"
+	"arithmon/internal/codec"
+	"arithmon/internal/engine"
+	"arithmon/internal/reading"
+	"arithmon/internal/site"
+)
+
+// shapes go before quality words, so that they can be told apart without colour.
+var shapes = map[reading.Quality]string{reading.Good: "●", reading.Uncertain: "◐", reading.Bad: "✕"}
+
+// cells says a reading in columns.
+func cells(r api.Reading, now time.Time) []string {
+	value := r.Text
+	if r.Unit != "" && value != "" {
+		value += " " + r.Unit
+	}
+	if r.Quality == reading.Bad && value != "" {
+		value = "(" + value + ")" // the last good one, not live
+	}
+	quality := shapes[r.Quality] + " " + r.Quality.String()
+	if r.Reason != "" {
+		quality += " (" + string(r.Reason) + ")"
+	}
+	return []string{r.Tag, value, quality, age(r.GoodTime, now), r.Raw.String()}
+}
+
+// age says how old the value is.
+func age(at *time.Time, now time.Time) string {
+	if at == nil {
+		return "never"
+	}
+	switch d := max(0, now.Sub(*at)); {
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	default:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+}
+
+var readingHead = []string{"TAG", "VALUE", "QUALITY", "AGE", "RAW"}
+
+func (a *app) read() *cobra.Command {
+	var station string
+	c := &cobra.Command{
+		Use:   "read TAG|PATTERN... | read --station STATION RANGE",
+		Short: "Read points, or addresses that no point has yet",
+		Long: `Read points: the newest reading of each, as the service knows it.
+With --station, ask the device now for a range of addresses, such as hr:0..9.
+Ends with 4 when a reading is not good.`,
+		Args: arguments(1, -1, "tags or patterns, or --station with a range"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if station != "" {
+				return a.readRanges(c.Context(), station, args)
+			}
+			list, err := a.client().Readings(c.Context(), args...)
+			if err != nil {
+				return err
+			}
+			if len(list) == 0 {
+				return &exitError{exitNotFound, fmt.Sprintf("no tag fits %s; arithmon point list shows all", strings.Join(args, " "))}
+			}
+			var data any = list
+			if len(args) == 1 && !site.IsPattern(args[0]) {
+				data = list[0]
+			}
+			if err := a.print(data, func(t *table) {
+				t.header(readingHead...)
+				for _, r := range list {
+					t.row(cells(r, time.Now())...)
+				}
+			}); err != nil {
+				return err
+			}
+			if slices.ContainsFunc(list, func(r api.Reading) bool { return r.Quality != reading.Good }) {
+				return &exitError{code: exitNotGood}
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&station, "station", "", "read addresses of this station")
+	return c
+}
+
+func (a *app) readRanges(ctx context.Context, station string, ranges []string) error {
+	list := []api.RawReading{}
+	for _, what := range ranges {
+		part, err := a.client().ReadRange(ctx, station, what)
+		if err != nil {
+			return err
+		}
+		list = append(list, part...)
+	}
+	return a.print(list, func(t *table) {
+		t.header("ADDRESS", "NOTATION", "RAW", "UNSIGNED", "SIGNED")
+		for _, r := range list {
+			signed := ""
+			if r.Signed != nil {
+				signed = fmt.Sprint(*r.Signed)
+			}
+			t.row(r.Address, r.Shown, r.Raw.String(), r.Value.String(), signed)
+		}
+	})
+}
+
+func (a *app) write() *cobra.Command {
+	return &cobra.Command{
+		Use:   "write TAG VALUE",
+		Short: "Write a value to a point and read it back",
+		Long: `Write a value to a point and read it back.
+VALUE is an engineering value, true or false, text, or the name of a state. Put -- before a negative number.
+Ends with 0 only when the value reads back as sent.`,
+		Args: arguments(2, 2, "a tag and a value"),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.client().Write(c.Context(), api.WriteRequest{Tag: args[0], Value: codec.TextValue(args[1])})
+			if err != nil {
+				return err
+			}
+			if err := a.print(r, func(t *table) {
+				t.header("TAG", "OUTCOME", "BEFORE", "SENT", "AFTER", "MESSAGE")
+				if a.output == "csv" {
+					t.row(r.Tag, string(r.Outcome), r.Before.String(), r.Sent.String(), r.After.String(), r.Message)
+					return
+				}
+				t.head = nil
+				t.line(fmt.Sprintf("%s: %s: %s", r.Tag, r.Outcome, r.Message))
+			}); err != nil {
+				return err
+			}
+			switch {
+			case r.NotAllowed:
+				return &exitError{code: exitNotAllowed}
+			case r.Outcome != engine.Done:
+				return &exitError{code: exitFailed}
+			}
+			return nil
+		}}
+}
+
+func (a *app) watch() *cobra.Command {
+	var limit time.Duration
+	c := &cobra.Command{
+		Use:   "watch [TAG|PATTERN]...",
+		Short: "Follow readings as they change",
+		Long: `Follow readings as they change: in place on a terminal, otherwise a line for each change.
+Without a pattern all points are followed. Ends with Ctrl-C, or after --for.`,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				args = []string{"*"}
+			}
+			if _, err := a.client().Readings(c.Context(), args...); err != nil {
+				return err // an unknown tag is said at once
+			}
+			ctx := c.Context()
+			if limit > 0 {
+				var cancel context.CancelFunc
+				ctx, cancel = context.WithTimeout(ctx, limit)
+				defer cancel()
+			}
+			follow := a.watchLines
+			if f, ok := a.Out.(*os.File); ok && a.output == "text" && term.IsTerminal(int(f.Fd())) {
+				follow = func(ctx context.Context, tags []string) error { return a.watchScreen(ctx, f, tags) }
+			}
+			err := follow(ctx, args)
+			if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+				return nil // ended as asked
+			}
+			return err
+		}}
+	c.Flags().DurationVar(&limit, "for", 0, "end after this time, such as 10s")
+	return c
+}
+
+// watchLines prints a line for each change.
+func (a *app) watchLines(ctx context.Context, tags []string) error {
+	if a.output == "csv" {
+		fmt.Fprintln(a.Out, "TIME,TAG,VALUE,UNIT,QUALITY,REASON")
+	}
+	return a.client().Live(ctx, tags, func(m api.LiveMessage) error {
+		for _, r := range m.Readings {
+			var line string
+			at := ""
+			if r.Time != nil {
+				at = r.Time.Format("2006-01-02T15:04:05.000Z")
+			}
+			switch a.output {
+			case "json":
+				b, err := json.Marshal(r)
+				if err != nil {
+					return err
+				}
+				line = string(b)
+			case "yaml":
+				line = "---"
+			case "csv":
+				line = strings.Join([]string{at, r.Tag, quoted(r.Text), quoted(r.Unit), r.Quality.String(), string(r.Reason)}, ",")
+			default:
+				line = strings.TrimRight(at+"  "+strings.Join(cells(r, time.Now())[:3], "  "), " ")
+			}
+			if _, err := fmt.Fprintln(a.Out, line); err != nil {
+				return err
+			}
+			if a.output == "yaml" {
+				if err := writeYAML(a.Out, r); err != nil {
+					return err
+				}
+			}
+		}
+		for _, tag := range m.Removed {
+			fmt.Fprintf(a.Err, "arithmon: point %s was removed\n", tag)
+		}
+		return nil
+	})
+}
+
+func quoted(s string) string {
+	if strings.ContainsAny(s, "\",\n") {
+		return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
+	}
+	return s
+}
+
+// watchScreen shows a table that is refreshed in place.
+func (a *app) watchScreen(ctx context.Context, out *os.File, tags []string) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	messages := make(chan api.LiveMessage)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- a.client().Live(ctx, tags, func(m api.LiveMessage) error {
+			select {
+			case messages <- m:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	}()
+	fmt.Fprint(out, "\x1b[?25l\x1b[2J") // hide the cursor, clear
+	defer fmt.Fprint(out, "\x1b[?25h\n")
+	known := map[string]api.Reading{}
+	redraw := time.NewTicker(250 * time.Millisecond) // ages move on even when nothing changes
+	defer redraw.Stop()
+	for {
+		select {
+		case err := <-ended:
+			return err
+		case m := <-messages:
+			for _, r := range m.Readings {
+				known[r.Tag] = r
+			}
+			for _, tag := range m.Removed {
+				delete(known, tag)
+			}
+			continue
+		case <-redraw.C:
+		}
+		columns, lines, err := term.GetSize(int(out.Fd()))
+		if err != nil {
+			columns, lines = width, 24
+		}
+		screen(out, known, columns, lines)
+	}
+}
+
+// screen draws what fits of the readings.
+func screen(out io.Writer, known map[string]api.Reading, columns, lines int) {
+	tags := make([]string, 0, len(known))
+	count := map[reading.Quality]int{}
+	for tag, r := range known {
+		tags = append(tags, tag)
+		count[r.Quality]++
+	}
+	slices.Sort(tags)
+	var b strings.Builder
+	fmt.Fprintf(&b, "\x1b[H%s   %s %d good   %s %d uncertain   %s %d bad\x1b[K\n\x1b[K\n", time.Now().Format(time.TimeOnly),
+		shapes[reading.Good], count[reading.Good], shapes[reading.Uncertain], count[reading.Uncertain], shapes[reading.Bad], count[reading.Bad])
+	rows := [][]string{readingHead}
+	shown := tags[:min(len(tags), max(1, lines-5))]
+	for _, tag := range shown {
+		rows = append(rows, cells(known[tag], time.Now()))
+	}
+	widths := make([]int, len(readingHead))
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], len([]rune(cell)))
+		}
+	}
+	for _, row := range rows {
+		var line strings.Builder
+		for i, cell := range row {
+			pad := strings.Repeat(" ", widths[i]-len([]rune(cell)))
+			if i == 1 || i == 3 {
+				line.WriteString(pad + cell + "  ") // numbers to the right
+			} else {
+				line.WriteString(cell + pad + "  ")
+			}
+		}
+		text := []rune(strings.TrimRight(line.String(), " "))
+		b.WriteString(string(text[:min(len(text), columns)]) + "\x1b[K\n")
+	}
+	if hidden := len(tags) - len(shown); hidden > 0 {
+		fmt.Fprintf(&b, "… and %d more; narrow the pattern to see them\x1b[K\n", hidden)
+	}
+	b.WriteString("\x1b[J")
+	fmt.Fprint(out, b.String())
+}
+
+func (a *app) lens() *cobra.Command {
+	return &cobra.Command{
+		Use:   "lens TAG",
+		Short: "Show a point's raw data under every type and byte order",
+		Long: `Read a point's registers now and show them under every type and byte order, to find the one the device means.
+Take it over with arithmon point set TAG --type T --order O.`,
+		Args: arguments(1, 1, "one tag"),
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Lens(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(l, func(t *table) {
+				if a.output != "csv" {
+					t.line(fmt.Sprintf("%s at %s: %s", l.Tag, l.Address, strings.Join(l.Words, " ")))
+				}
+				t.header("TYPE", "ORDER", "RAW VALUE", "WITH SCALING", "")
+				for _, row := range l.Rows {
+					note := row.Problem
+					if row.Current {
+						note = "◀ as the point is now"
+					} else if row.Problem == "" && !row.Plausible {
+						note = "implausible"
+					}
+					t.row(string(row.Type), string(row.Order), row.Value.String(), row.Text, note)
+				}
+			})
+		}}
+}

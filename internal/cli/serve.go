@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"arithmon/demo"
+	"arithmon/internal/client"
+	"arithmon/internal/rig"
+	"arithmon/internal/service"
+)
+
+func (a *app) serve() *cobra.Command {
+	var dir, listen string
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service",
+		Long: `Run the service: keep the point database in a directory, read its points, and answer on loopback.
+The first line on stdout is the console's URL, printed once the service answers. Ends with Ctrl-C.`,
+		Args: arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := a.start(c.Context(), dir, listen)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(a.Out, s.URL)
+			return a.untilEnd(c.Context(), s)
+		}}
+	home, err := os.UserConfigDir()
+	if err != nil {
+		home = "."
+	}
+	c.Flags().StringVar(&dir, "data", filepath.Join(home, "arithmon"), "directory of the database; made when it is missing")
+	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
+	return c
+}
+
+func (a *app) start(ctx context.Context, dir, listen string) (*service.Service, error) {
+	log := slog.New(slog.NewTextHandler(a.Err, nil))
+	return service.Start(ctx, service.Options{Dir: dir, Listen: listen, Console: a.Console, Log: log, Version: a.Version})
+}
+
+// untilEnd waits for the end of the service or of ctx.
+func (a *app) untilEnd(ctx context.Context, s *service.Service) error {
+	var failed error
+	select {
+	case failed = <-s.Failed():
+	case <-ctx.Done():
+		fmt.Fprintln(a.Err, "arithmon: stopping")
+	}
+	if err := s.Stop(); failed == nil {
+		return err
+	}
+	return failed
+}
+
+func (a *app) demo() *cobra.Command {
+	var dir, listen string
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with Merrowfen, an invented plant, and its simulated devices",
+		Long: `Run the service with the site of Merrowfen, an invented drainage district, and simulate its devices.
+The first line on stdout is the console's URL. The database is thrown away at the end unless --data is given.`,
+		Args: arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if dir == "" {
+				temporary, err := os.MkdirTemp("", "arithmon-demo-")
+				if err != nil {
+					return err
+				}
+				defer os.RemoveAll(temporary)
+				dir = temporary
+			}
+			config, err := rig.Load("merrowfen.yaml", demo.Rig)
+			if err != nil {
+				return err
+			}
+			devices, err := rig.Start(config, rig.Options{AnyPort: true})
+			if err != nil {
+				return err
+			}
+			defer devices.Stop()
+			s, err := a.start(c.Context(), dir, listen)
+			if err != nil {
+				return err
+			}
+			if err := a.furnish(c.Context(), s, config, devices); err != nil {
+				s.Stop()
+				return err
+			}
+			fmt.Fprintln(a.Out, s.URL)
+			fmt.Fprintf(a.Err, "arithmon: Merrowfen runs. Open %s, or try: arithmon watch 'sallow/*' --server %s\n", s.URL, s.URL)
+			return a.untilEnd(c.Context(), s)
+		}}
+	c.Flags().StringVar(&dir, "data", "", "directory of the database, to keep it")
+	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
+	return c
+}
+
+// furnish gives an empty service the site of the demo, and its links the ports on which the devices listen.
+func (a *app) furnish(ctx context.Context, s *service.Service, config *rig.Config, devices *rig.Rig) error {
+	cl := client.New(s.URL, "demo")
+	links, err := cl.Links(ctx)
+	if err != nil {
+		return err
+	}
+	if len(links) == 0 {
+		if _, err := cl.Apply(ctx, "site.yaml", demo.Site, false, false); err != nil {
+			return err
+		}
+	}
+	for _, line := range config.Lines {
+		host, port, err := net.SplitHostPort(devices.Address(line.Name))
+		if err != nil {
+			return err
+		}
+		n, err := strconv.Atoi(port)
+		if err != nil {
+			return err
+		}
+		if _, err := cl.Set(ctx, "link", line.Name, map[string]any{"host": host, "port": n}); err != nil {
+			return fmt.Errorf("pointing link %s at its simulated device: %w", line.Name, err)
+		}
+	}
+	return nil
+}
+
+func (a *app) rig() *cobra.Command {
+	return &cobra.Command{
+		Use:   "rig FILE",
+		Short: "Simulate the devices of a rig file",
+		Long:  `Simulate devices: listen where the rig file says and answer as its stations. Ends with Ctrl-C.`,
+		Args:  arguments(1, 1, "one rig file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			data, err := a.readFile(args[0])
+			if err != nil {
+				return err
+			}
+			config, err := rig.Load(args[0], data)
+			if err != nil {
+				return err
+			}
+			devices, err := rig.Start(config, rig.Options{})
+			if err != nil {
+				return err
+			}
+			defer devices.Stop()
+			for _, line := range config.Lines {
+				fmt.Fprintf(a.Out, "%s %s\n", line.Name, devices.Address(line.Name))
+			}
+			<-c.Context().Done()
+			return nil
+		}}
+}

@@ -1,0 +1,276 @@
+// Package client speaks to a running Arithmon service.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"syscall"
+
+	"github.com/coder/websocket"
+
+	"arithmon/internal/api"
+	"arithmon/internal/engine"
+	"arithmon/internal/site"
+	"arithmon/internal/store"
+)
+
+// Client speaks to one service. It is safe for concurrent use.
+type Client struct {
+	base string
+	who  string
+	http *http.Client
+}
+
+// ProblemError is a problem that the service answered.
+type ProblemError struct{ api.Problem }
+
+func (e *ProblemError) Error() string {
+	if len(e.Errors) == 0 {
+		return e.Detail
+	}
+	lines := make([]string, len(e.Errors))
+	for i, f := range e.Errors {
+		var parts []string
+		if f.Line > 0 {
+			parts = append(parts, fmt.Sprintf("line %d", f.Line))
+		}
+		for _, part := range []string{f.Subject, f.Field, f.Message} {
+			if part != "" {
+				parts = append(parts, part)
+			}
+		}
+		lines[i] = strings.Join(parts, ": ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// New returns a client of the service at base, such as http://127.0.0.1:7340; who is recorded with what it changes.
+func New(base, who string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), who: who, http: &http.Client{}}
+}
+
+// do makes one request. body is sent as JSON unless it is []byte; answer is filled from JSON unless it is *[]byte.
+func (c *Client) do(ctx context.Context, method, path string, query url.Values, body, answer any) error {
+	var reader io.Reader
+	switch b := body.(type) {
+	case nil:
+	case []byte:
+		reader = bytes.NewReader(b)
+	default:
+		encoded, err := json.Marshal(b)
+		if err != nil {
+			return err
+		}
+		reader = bytes.NewReader(encoded)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, c.base+path+"?"+query.Encode(), reader)
+	if err != nil {
+		return fmt.Errorf("server %q: %w", c.base, err)
+	}
+	request.Header.Set("Arithmon-Who", url.QueryEscape(c.who))
+	response, err := c.http.Do(request)
+	if err != nil {
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			return fmt.Errorf("no service answers at %s. Start one with arithmon serve, or name another with --server or ARITHMON_SERVER", c.base)
+		}
+		return fmt.Errorf("service at %s: %w", c.base, errors.Unwrap(err))
+	}
+	defer response.Body.Close()
+	data, err := io.ReadAll(response.Body)
+	if err != nil {
+		return fmt.Errorf("service at %s: %w", c.base, err)
+	}
+	if response.StatusCode >= 300 {
+		p := &ProblemError{}
+		if json.Unmarshal(data, &p.Problem) != nil || p.Status == 0 {
+			return fmt.Errorf("%s answers %s; is that an Arithmon service?", c.base, response.Status)
+		}
+		return p
+	}
+	if raw, ok := answer.(*[]byte); ok {
+		*raw = data
+		return nil
+	}
+	if answer == nil {
+		return nil
+	}
+	if err := json.Unmarshal(data, answer); err != nil {
+		return fmt.Errorf("%s does not answer as an Arithmon service does: %w", c.base, err)
+	}
+	return nil
+}
+
+// all gathers the pages of a list.
+func all[E any](ctx context.Context, c *Client, path string, query url.Values) ([]E, error) {
+	list := []E{}
+	if query == nil {
+		query = url.Values{}
+	}
+	query.Set("limit", "10000")
+	for {
+		var page api.Page[E]
+		if err := c.do(ctx, http.MethodGet, path, query, nil, &page); err != nil {
+			return nil, err
+		}
+		list = append(list, page.Items...)
+		if page.Next == "" {
+			return list, nil
+		}
+		query.Set("cursor", page.Next)
+	}
+}
+
+func plural(kind site.Kind) string { return "/api/v1/" + string(kind) + "s" }
+
+func entityPath(kind site.Kind, name string) string {
+	return plural(kind) + "/" + strings.ReplaceAll(url.PathEscape(name), "%2F", "/")
+}
+
+// Links lists the links by name.
+func (c *Client) Links(ctx context.Context) ([]site.Link, error) {
+	return all[site.Link](ctx, c, plural(site.KindLink), nil)
+}
+
+// Stations lists the stations by name.
+func (c *Client) Stations(ctx context.Context) ([]site.Station, error) {
+	return all[site.Station](ctx, c, plural(site.KindStation), nil)
+}
+
+// Points lists the points whose tag fits a pattern, all when there is none, of one station when it is named.
+func (c *Client) Points(ctx context.Context, station string, patterns ...string) ([]api.Point, error) {
+	query := url.Values{"tag": patterns}
+	if station != "" {
+		query.Set("station", station)
+	}
+	return all[api.Point](ctx, c, plural(site.KindPoint), query)
+}
+
+// Show returns one entity as the service's JSON.
+func (c *Client) Show(ctx context.Context, kind site.Kind, name string) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodGet, entityPath(kind, name), nil, nil, &entity)
+	return entity, err
+}
+
+// Add adds an entity, given by its fields.
+func (c *Client) Add(ctx context.Context, kind site.Kind, fields any) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodPost, plural(kind), nil, fields, &entity)
+	return entity, err
+}
+
+// Set changes some fields of an entity; null gives one its default.
+func (c *Client) Set(ctx context.Context, kind site.Kind, name string, fields any) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodPatch, entityPath(kind, name), nil, fields, &entity)
+	return entity, err
+}
+
+// Remove removes an entity, with cascade also what belongs to it.
+func (c *Client) Remove(ctx context.Context, kind site.Kind, name string, cascade bool) (sum api.ChangeSummary, err error) {
+	err = c.do(ctx, http.MethodDelete, entityPath(kind, name), url.Values{"cascade": {fmt.Sprint(cascade)}}, nil, &sum)
+	return sum, err
+}
+
+// Test asks a link or a station for a sign of life.
+func (c *Client) Test(ctx context.Context, kind site.Kind, name string) (t engine.Test, err error) {
+	err = c.do(ctx, http.MethodPost, entityPath(kind, name)+"/test", nil, nil, &t)
+	return t, err
+}
+
+// Apply takes over a site file; name is for messages.
+func (c *Client) Apply(ctx context.Context, name string, file []byte, dryRun, prune bool) (sum api.ChangeSummary, err error) {
+	query := url.Values{"dry_run": {fmt.Sprint(dryRun)}, "prune": {fmt.Sprint(prune)}, "file": {name}}
+	err = c.do(ctx, http.MethodPost, "/api/v1/apply", query, file, &sum)
+	return sum, err
+}
+
+// Export returns the site as a site file.
+func (c *Client) Export(ctx context.Context) (file []byte, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/export", nil, nil, &file)
+	return file, err
+}
+
+// Readings returns the newest readings of the tags or patterns given.
+func (c *Client) Readings(ctx context.Context, patterns ...string) ([]api.Reading, error) {
+	return all[api.Reading](ctx, c, "/api/v1/readings", url.Values{"tag": patterns})
+}
+
+// ReadRange reads addresses that no point needs to have.
+func (c *Client) ReadRange(ctx context.Context, station, what string) ([]api.RawReading, error) {
+	return all[api.RawReading](ctx, c, entityPath(site.KindStation, station)+"/read", url.Values{"range": {what}})
+}
+
+// Lens returns a point's raw data under every interpretation.
+func (c *Client) Lens(ctx context.Context, tag string) (l api.Lens, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/lens", url.Values{"tag": {tag}}, nil, &l)
+	return l, err
+}
+
+// Write writes a value to a point.
+func (c *Client) Write(ctx context.Context, w api.WriteRequest) (r api.WriteResult, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/write", nil, w, &r)
+	return r, err
+}
+
+// Status returns the state of communication.
+func (c *Client) Status(ctx context.Context) (st api.Status, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/status", nil, nil, &st)
+	return st, err
+}
+
+// Changes returns at most limit recorded changes, newest first; of one entity when kind and name are given.
+func (c *Client) Changes(ctx context.Context, kind site.Kind, name string, limit int) ([]store.Record, error) {
+	var page api.Page[store.Record]
+	query := url.Values{"limit": {fmt.Sprint(limit)}, "kind": {string(kind)}, "name": {name}}
+	err := c.do(ctx, http.MethodGet, "/api/v1/changes", query, nil, &page)
+	return page.Items, err
+}
+
+// Writes returns at most limit recorded writes, newest first; of one tag when it is given.
+func (c *Client) Writes(ctx context.Context, tag string, limit int) ([]store.WriteRecord, error) {
+	var page api.Page[store.WriteRecord]
+	query := url.Values{"limit": {fmt.Sprint(limit)}, "tag": {tag}}
+	err := c.do(ctx, http.MethodGet, "/api/v1/writes", query, nil, &page)
+	return page.Items, err
+}
+
+// Health asks whether the service runs.
+func (c *Client) Health(ctx context.Context) (h api.Health, err error) {
+	err = c.do(ctx, http.MethodGet, "/healthz", nil, nil, &h)
+	return h, err
+}
+
+// Live calls f with readings as they change, first with all, until ctx ends or f fails. Its error is f's, ctx's, or
+// why the connection ended.
+func (c *Client) Live(ctx context.Context, patterns []string, f func(api.LiveMessage) error) error {
+	conn, _, err := websocket.Dial(ctx, "ws"+strings.TrimPrefix(c.base, "http")+"/api/v1/live?"+url.Values{"tag": patterns}.Encode(), nil)
+	if err != nil {
+		return fmt.Errorf("following readings at %s: %w", c.base, err)
+	}
+	defer conn.CloseNow()
+	conn.SetReadLimit(16 << 20)
+	for {
+		_, data, err := conn.Read(ctx)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("the service ended the connection: %w", err)
+		}
+		var message api.LiveMessage
+		if err := json.Unmarshal(data, &message); err != nil {
+			return err
+		}
+		if err := f(message); err != nil {
+			return err
+		}
+	}
+}

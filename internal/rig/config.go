@@ -1,0 +1,166 @@
+// Package rig simulates stations: devices with registers that move as those of a plant do, and the faults of real
+// ones. It is a server; it knows nothing of sites, points or who reads it.
+package rig
+
+import (
+	"fmt"
+	"maps"
+	"net"
+	"slices"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/document"
+	"arithmon/internal/nearest"
+	"arithmon/internal/site"
+)
+
+// Version is the number a rig file carries in its field rig.
+const Version = 1
+
+// Config is a rig file.
+type Config struct {
+	Rig     int               `json:"rig"`
+	Seed    int64             `json:"seed"`    // of the random walks; the same seed gives the same walks
+	Signals map[string]Signal `json:"signals"` // by name
+	Lines   []Line            `json:"lines"`
+}
+
+// Line is one listening address with the stations behind it.
+type Line struct {
+	Name     string    `json:"name"`
+	Listen   string    `json:"listen"` // host:port
+	Stations []Station `json:"stations"`
+}
+
+// Station is one simulated Modbus server.
+type Station struct {
+	Unit   int            `json:"unit"`
+	Order  codec.Order    `json:"order"`
+	Tables map[string]int `json:"tables"` // how many addresses each table has: {hr: 100, co: 16}; what values need unless said
+	Values []Value        `json:"values"`
+	Faults Faults         `json:"faults"`
+}
+
+// Value puts a signal, or a fixed value, into registers.
+type Value struct {
+	At     site.Address `json:"at"`
+	Type   codec.Type   `json:"type"`   // uint16 in registers unless said
+	Length int          `json:"length"` // of a string
+	Order  codec.Order  `json:"order"`  // the station's unless said
+	Signal string       `json:"signal"`
+	Factor *float64     `json:"factor"` // raw = signal × factor + offset
+	Offset float64      `json:"offset"`
+	Set    codec.Value  `json:"set"` // a fixed value, which a client may overwrite, instead of a signal
+}
+
+// Faults spoil what a station answers. The zero Faults spoil nothing.
+type Faults struct {
+	Delay     site.Duration `json:"delay"`      // before each answer
+	Drop      bool          `json:"drop"`       // no answers
+	Close     bool          `json:"close"`      // the connection is closed in the middle of an answer
+	Garbage   bool          `json:"garbage"`    // answers that are not Modbus
+	WrongUnit bool          `json:"wrong_unit"` // answers in the name of another unit
+	Short     bool          `json:"short"`      // answers with a register too few
+	Exception int           `json:"exception"`  // every request is refused with this code
+	Outage    *Outage       `json:"outage"`     // no answers from time to time
+}
+
+// Outage is a station that is unplugged for part of every period.
+type Outage struct {
+	Every site.Duration `json:"every"`
+	For   site.Duration `json:"for"` // at the end of each period
+}
+
+// Load reads a rig file; name is for messages.
+func Load(name string, data []byte) (*Config, error) {
+	root, err := document.Parse(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	var c Config
+	if faults := root.Decode(&c, Config{}); faults != nil {
+		return nil, fmt.Errorf("%s: %w", name, faults)
+	}
+	if err := c.validate(); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return &c, nil
+}
+
+func (c *Config) validate() error {
+	var faults document.Faults
+	fault := func(path, format string, args ...any) {
+		faults = append(faults, document.Fault{Path: path, Message: fmt.Sprintf(format, args...)})
+	}
+	if c.Rig != Version {
+		fault("rig", "%d: a rig file begins with rig: %d", c.Rig, Version)
+	}
+	if len(c.Lines) == 0 {
+		fault("lines", "is empty; name at least one line with a listen address")
+	}
+	names := slices.Sorted(maps.Keys(c.Signals))
+	for _, name := range names {
+		if err := c.Signals[name].validate(c.Signals); err != nil {
+			fault("signals."+name, "%s", err)
+		}
+	}
+	if _, err := order(c.Signals); err != nil && faults == nil {
+		fault("signals", "%s", err)
+	}
+	listening := map[string]bool{}
+	for i, line := range c.Lines {
+		path := fmt.Sprintf("lines[%d]", i)
+		if line.Name == "" || listening[line.Name] {
+			fault(path+".name", "%q: each line needs a name of its own", line.Name)
+		}
+		listening[line.Name] = true
+		if _, _, err := net.SplitHostPort(line.Listen); err != nil {
+			fault(path+".listen", "%q is no host:port", line.Listen)
+		}
+		units := map[int]bool{}
+		for j, st := range line.Stations {
+			path := fmt.Sprintf("%s.stations[%d]", path, j)
+			if st.Unit < 0 || st.Unit > 255 || units[st.Unit] {
+				fault(path+".unit", "%d: units of a line differ and go from 0 to 255", st.Unit)
+			}
+			units[st.Unit] = true
+			for table, n := range st.Tables {
+				if _, known := tables[site.Space(table)]; !known || n < 0 || n > 0x10000 {
+					fault(path+".tables."+table, "%d: tables are co, di, ir and hr, of at most 65536 addresses", n)
+				}
+			}
+			if st.Faults.Outage != nil && (st.Faults.Outage.Every <= 0 || st.Faults.Outage.For >= st.Faults.Outage.Every) {
+				fault(path+".faults.outage", "for must be shorter than every")
+			}
+			for k, v := range st.Values {
+				path := fmt.Sprintf("%s.values[%d]", path, k)
+				if v.At.Space.Protocol() != site.Modbus {
+					fault(path+".at", "%q is no Modbus address", v.At)
+					continue
+				}
+				if _, known := c.Signals[v.Signal]; !known && (v.Signal != "" || v.Set.IsZero()) {
+					fault(path+".signal", "there is no signal %q%s", v.Signal, nearest.Hint(v.Signal, names))
+				}
+				if l := v.layout(st.Order); l.Words() == 0 || int(v.At.Offset)+l.Words() > 0x10000 {
+					fault(path+".type", "%q does not fit %s", v.Type, v.At)
+				}
+			}
+		}
+	}
+	if faults != nil {
+		return faults
+	}
+	return nil
+}
+
+func (v Value) layout(order codec.Order) codec.Layout {
+	if v.Order != "" {
+		order = v.Order
+	}
+	p := site.Point{Address: v.At, Type: v.Type, Order: order, Length: v.Length}.WithDefaults()
+	return p.Layout(site.Station{})
+}
+
+// tick is the step of the simulation.
+const tick = 100 * time.Millisecond

@@ -1,0 +1,329 @@
+package rig
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net"
+	"sync"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/modbus"
+	"arithmon/internal/site"
+)
+
+// Rig is a running set of simulated stations.
+type Rig struct {
+	mu        sync.Mutex // guards everything the stations hold
+	world     *world
+	simulated time.Time // until when
+	began     time.Time
+	lines     map[string]*line
+}
+
+// line is a listener that can be cut and restored.
+type line struct {
+	config   Line
+	stations map[byte]*station
+	listen   string // where it really listens
+	cancel   context.CancelFunc
+	done     chan struct{} // closed when it no longer listens
+}
+
+// Options say how a rig starts.
+type Options struct {
+	// AnyPort takes a free port on loopback where the one a line names is taken.
+	AnyPort bool
+}
+
+// Start listens on all lines and answers until Stop.
+func Start(c *Config, o Options) (*Rig, error) {
+	r := &Rig{lines: map[string]*line{}, began: time.Now(), simulated: time.Now()}
+	for _, lc := range c.Lines {
+		l := &line{config: lc, stations: map[byte]*station{}}
+		for _, sc := range lc.Stations {
+			l.stations[byte(sc.Unit)] = newStation(sc)
+		}
+		r.lines[lc.Name] = l
+	}
+	var err error
+	if r.world, err = newWorld(c.Signals, c.Seed, r.written); err != nil {
+		return nil, err
+	}
+	for _, lc := range c.Lines {
+		l := r.lines[lc.Name]
+		err := r.listen(l, lc.Listen)
+		if err != nil && o.AnyPort {
+			host, _, _ := net.SplitHostPort(lc.Listen)
+			err = r.listen(l, net.JoinHostPort(host, "0"))
+		}
+		if err != nil {
+			r.Stop()
+			return nil, fmt.Errorf("line %s: %w", lc.Name, err)
+		}
+	}
+	return r, nil
+}
+
+func (r *Rig) listen(l *line, address string) error {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	l.listen, l.cancel, l.done = listener.Addr().String(), cancel, make(chan struct{})
+	server := modbus.Server{Handle: func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, unit, pdu) }}
+	go func() {
+		defer close(l.done)
+		server.Serve(ctx, listener) // it ends when the line is cut
+	}()
+	return nil
+}
+
+// Stop closes all lines and waits for them.
+func (r *Rig) Stop() {
+	for name := range r.lines {
+		r.Cut(name)
+	}
+}
+
+// Address is where a line listens, host:port; "" for an unknown line.
+func (r *Rig) Address(name string) string {
+	if l := r.lines[name]; l != nil {
+		return l.listen
+	}
+	return ""
+}
+
+// Cut closes a line: its port refuses connections. Not for concurrent use with Restore or Stop.
+func (r *Rig) Cut(name string) {
+	if l := r.lines[name]; l != nil && l.cancel != nil {
+		l.cancel()
+		<-l.done
+		l.cancel = nil
+	}
+}
+
+// Restore opens a line that was cut, at the same address.
+func (r *Rig) Restore(name string) error {
+	l := r.lines[name]
+	if l == nil || l.cancel != nil {
+		return nil
+	}
+	return r.listen(l, l.listen)
+}
+
+// SetFaults replaces the faults of a station.
+func (r *Rig) SetFaults(line string, unit int, f Faults) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s, err := r.station(line, unit)
+	if err == nil {
+		s.faults = f
+	}
+	return err
+}
+
+// Registers reads holding registers of a station as they are, for checking what arrived.
+func (r *Rig) Registers(line string, unit int, address uint16, n int) ([]uint16, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s, err := r.station(line, unit)
+	if err != nil {
+		return nil, err
+	}
+	words := make([]uint16, n)
+	return words, s.ReadRegisters(modbus.HoldingRegisters, address, words)
+}
+
+func (r *Rig) station(line string, unit int) (*station, error) {
+	if l := r.lines[line]; l != nil && l.stations[byte(unit)] != nil {
+		return l.stations[byte(unit)], nil
+	}
+	return nil, fmt.Errorf("the rig has no unit %d on line %s", unit, line)
+}
+
+// handle answers one request. Units that are not there do not answer.
+func (r *Rig) handle(l *line, unit byte, pdu []byte) modbus.Reply {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := l.stations[unit]
+	if s == nil {
+		return modbus.Reply{}
+	}
+	r.advance(time.Now())
+	f := s.faults
+	if f.Drop || f.Outage != nil && time.Since(r.began)%time.Duration(f.Outage.Every) >= time.Duration(f.Outage.Every-f.Outage.For) {
+		return modbus.Reply{}
+	}
+	s.refresh(r.world.now)
+	reply := modbus.Reply{PDU: modbus.Answer(s, pdu), Delay: time.Duration(f.Delay)}
+	f.spoil(&reply, pdu)
+	return reply
+}
+
+// spoil makes of a proper reply what the faults say.
+func (f Faults) spoil(reply *modbus.Reply, request []byte) {
+	switch {
+	case f.Exception != 0:
+		reply.PDU = []byte{request[0] | 0x80, byte(f.Exception)}
+	case f.Short && len(reply.PDU) > 4:
+		reply.PDU = reply.PDU[:len(reply.PDU)-2]
+		reply.PDU[1] -= 2
+	case f.Close:
+		reply.Alter, reply.Close = func(frame []byte) []byte { return frame[:len(frame)-1] }, true
+	case f.Garbage:
+		reply.Alter = func([]byte) []byte { return []byte("login: ") }
+	case f.WrongUnit:
+		reply.Alter = func(frame []byte) []byte { frame[6]++; return frame }
+	}
+}
+
+// advance moves the simulation on to a moment, in steps of a tick; after a long silence it skips ahead.
+func (r *Rig) advance(to time.Time) {
+	const most = 36000 // an hour of ticks
+	if behind := to.Sub(r.simulated); behind > most*tick {
+		r.simulated = to.Add(-most * tick)
+	}
+	for ; !r.simulated.Add(tick).After(to); r.simulated = r.simulated.Add(tick) {
+		r.world.step(tick.Seconds())
+	}
+}
+
+// written is what a client wrote where an input signal looks.
+func (r *Rig) written(s Signal) float64 {
+	st, err := r.station(s.Line, s.Unit)
+	if err != nil {
+		return s.Value
+	}
+	if s.At.Space == site.Coils {
+		if st.coil(s.At.Offset) {
+			return 1
+		}
+		return 0
+	}
+	return float64(st.register(modbus.HoldingRegisters, s.At.Offset))
+}
+
+// station is the data of one device. It is a modbus.Model; the rig's mutex guards it.
+type station struct {
+	config Station
+	faults Faults
+	bits   [2][]bool   // coils, discrete inputs
+	words  [4][]uint16 // by modbus.Table
+}
+
+var tables = map[site.Space]modbus.Table{
+	site.Coils: modbus.Coils, site.DiscreteInputs: modbus.DiscreteInputs,
+	site.InputRegisters: modbus.InputRegisters, site.HoldingRegisters: modbus.HoldingRegisters,
+}
+
+func newStation(c Station) *station {
+	s := &station{config: c, faults: c.Faults}
+	size := map[site.Space]int{}
+	for table, n := range c.Tables {
+		size[site.Space(table)] = n
+	}
+	for _, v := range c.Values {
+		end := int(v.At.Offset) + v.layout(c.Order).Words()
+		size[v.At.Space] = max(size[v.At.Space], end)
+	}
+	s.bits[modbus.Coils] = make([]bool, size[site.Coils])
+	s.bits[modbus.DiscreteInputs] = make([]bool, size[site.DiscreteInputs])
+	s.words[modbus.InputRegisters] = make([]uint16, size[site.InputRegisters])
+	s.words[modbus.HoldingRegisters] = make([]uint16, size[site.HoldingRegisters])
+	for _, v := range c.Values {
+		if v.Signal == "" {
+			s.put(v, v.Set)
+		}
+	}
+	return s
+}
+
+// refresh puts the signals into the registers.
+func (s *station) refresh(signals map[string]float64) {
+	for _, v := range s.config.Values {
+		if v.Signal == "" {
+			continue
+		}
+		factor := 1.0
+		if v.Factor != nil {
+			factor = *v.Factor
+		}
+		raw := signals[v.Signal]*factor + v.Offset
+		if v.At.Space == site.Coils || v.At.Space == site.DiscreteInputs {
+			raw = math.Min(1, math.Round(math.Abs(raw)))
+		}
+		s.put(v, codec.FloatValue(raw))
+	}
+}
+
+// put encodes a value where it belongs; one that does not fit its type leaves what is there.
+func (s *station) put(v Value, value codec.Value) {
+	layout := v.layout(s.config.Order)
+	if v.At.Space == site.Coils || v.At.Space == site.DiscreteInputs {
+		s.bits[tables[v.At.Space]][v.At.Offset] = value.Bool()
+		return
+	}
+	if _, bit := v.At.Part.Bit(); bit {
+		value = codec.BoolValue(value.Bool())
+	}
+	words, err := layout.Encode(value)
+	if err != nil {
+		return
+	}
+	registers := s.words[tables[v.At.Space]][v.At.Offset:]
+	if layout.Partial() {
+		registers[0] = layout.Merge(registers[0], words[0])
+		return
+	}
+	copy(registers, words)
+}
+
+func (s *station) coil(offset uint16) bool {
+	return int(offset) < len(s.bits[modbus.Coils]) && s.bits[modbus.Coils][offset]
+}
+
+func (s *station) register(t modbus.Table, offset uint16) uint16 {
+	if int(offset) >= len(s.words[t]) {
+		return 0
+	}
+	return s.words[t][offset]
+}
+
+// ReadBits is part of modbus.Model.
+func (s *station) ReadBits(t modbus.Table, address uint16, bits []bool) error {
+	if int(address)+len(bits) > len(s.bits[t]) {
+		return modbus.IllegalDataAddress
+	}
+	copy(bits, s.bits[t][address:])
+	return nil
+}
+
+// ReadRegisters is part of modbus.Model.
+func (s *station) ReadRegisters(t modbus.Table, address uint16, words []uint16) error {
+	if int(address)+len(words) > len(s.words[t]) {
+		return modbus.IllegalDataAddress
+	}
+	copy(words, s.words[t][address:])
+	return nil
+}
+
+// WriteBits is part of modbus.Model.
+func (s *station) WriteBits(address uint16, bits []bool) error {
+	if int(address)+len(bits) > len(s.bits[modbus.Coils]) {
+		return modbus.IllegalDataAddress
+	}
+	copy(s.bits[modbus.Coils][address:], bits)
+	return nil
+}
+
+// WriteRegisters is part of modbus.Model.
+func (s *station) WriteRegisters(address uint16, words []uint16) error {
+	if int(address)+len(words) > len(s.words[modbus.HoldingRegisters]) {
+		return modbus.IllegalDataAddress
+	}
+	copy(s.words[modbus.HoldingRegisters][address:], words)
+	return nil
+}

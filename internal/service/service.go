@@ -1,0 +1,106 @@
+// Package service puts store, engine and API together into the program that runs.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"syscall"
+	"time"
+
+	"arithmon/internal/api"
+	"arithmon/internal/engine"
+	"arithmon/internal/engine/modbuslink"
+	"arithmon/internal/site"
+	"arithmon/internal/store"
+)
+
+// DefaultListen is where the service listens unless told otherwise.
+const DefaultListen = "127.0.0.1:7340"
+
+// Options are what a Service needs.
+type Options struct {
+	Dir     string       // of the database
+	Listen  string       // host:port; port 0 takes a free one
+	Console fs.FS        // the built console; nil serves none
+	Log     *slog.Logger // nil discards
+	Version string
+}
+
+// Service is a running service.
+type Service struct {
+	Store  *store.Store
+	Engine *engine.Engine
+	URL    string // of the console
+
+	api    *api.Server
+	http   *http.Server
+	served chan error
+}
+
+// drain is how long requests under way may take to end.
+const drain = 5 * time.Second
+
+// Start opens the database, starts the links and listens. The service runs until Stop; Failed tells when it fails.
+func Start(ctx context.Context, o Options) (*Service, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	listener, err := listen(o.Listen)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{served: make(chan error, 1), URL: "http://" + listener.Addr().String()}
+	s.Engine = engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}}})
+	if s.Store, err = store.Open(ctx, o.Dir, s.Engine.Apply); err != nil {
+		listener.Close()
+		return nil, err
+	}
+	s.Store.View(func(now *site.Site) { s.Engine.Start(context.WithoutCancel(ctx), now) })
+	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Console: o.Console, Log: o.Log, Version: o.Version})
+	s.http = &http.Server{Handler: s.api, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
+	go func() { s.served <- s.http.Serve(listener) }()
+	return s, nil
+}
+
+// Failed gives the error when the service stops by itself.
+func (s *Service) Failed() <-chan error { return s.served }
+
+// Stop lets requests and exchanges under way end, and closes the database.
+func (s *Service) Stop() error {
+	ctx, cancel := context.WithTimeout(context.Background(), drain)
+	defer cancel()
+	s.api.CloseLive()
+	err := s.http.Shutdown(ctx)
+	s.Engine.Stop()
+	return errors.Join(err, s.Store.Close())
+}
+
+// listen opens the address when it is this machine's loopback.
+func listen(address string) (net.Listener, error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, fmt.Errorf("listen address %q is not host:port, such as %s", address, DefaultListen)
+	}
+	ip, err := netip.ParseAddr(host)
+	if !strings.EqualFold(host, "localhost") && (err != nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("listen address %q is not this machine's loopback. There are no accounts yet, so the service does not listen to the network; use 127.0.0.1:%s", address, port)
+	}
+	listener, err := net.Listen("tcp", address)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return nil, fmt.Errorf("%s is taken by another program, perhaps by another Arithmon. Stop that one, or use another port: --listen 127.0.0.1:0 takes a free one", address)
+	case errors.Is(err, syscall.EACCES):
+		return nil, fmt.Errorf("%s: this user may not listen there; use a port above 1023", address)
+	case err != nil:
+		return nil, fmt.Errorf("listening on %s: %w", address, err)
+	}
+	return listener, nil
+}

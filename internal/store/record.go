@@ -1,0 +1,145 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/site"
+)
+
+// Record is one recorded change of the site.
+type Record struct {
+	ID     int64           `json:"id"`
+	Batch  int64           `json:"batch" doc:"id of the first change that was made together with this one"`
+	Time   time.Time       `json:"time"`
+	Who    string          `json:"who"`
+	Kind   site.Kind       `json:"kind" enum:"link,station,point"`
+	Action site.Action     `json:"action" enum:"add,change,remove"`
+	Name   string          `json:"name"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
+}
+
+// WriteRecord is one recorded write to a device.
+type WriteRecord struct {
+	ID      int64       `json:"id"`
+	Time    time.Time   `json:"time"`
+	Who     string      `json:"who"`
+	Tag     string      `json:"tag"`
+	Outcome string      `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  codec.Value `json:"before"`
+	Sent    codec.Value `json:"sent"`
+	After   codec.Value `json:"after"`
+	Message string      `json:"message"`
+}
+
+// Changes lists recorded changes, newest first, those before the id given (0: all); of one entity when name is set.
+func (s *Store) Changes(ctx context.Context, kind site.Kind, name string, before int64, limit int) ([]Record, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
+		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR kind = ?2) AND (?3 = '' OR name = ?3) ORDER BY id DESC LIMIT ?4`, before, kind, name, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	list := []Record{}
+	for rows.Next() {
+		var r Record
+		var at string
+		var was, is sql.NullString
+		if err := rows.Scan(&r.ID, &r.Batch, &at, &r.Who, &r.Kind, &r.Action, &r.Name, &was, &is); err != nil {
+			return nil, err
+		}
+		if r.Time, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return nil, err
+		}
+		if was.Valid {
+			r.Before = json.RawMessage(was.String)
+		}
+		if is.Valid {
+			r.After = json.RawMessage(is.String)
+		}
+		list = append(list, r)
+	}
+	return list, rows.Err()
+}
+
+// BeginWrite records that a value is about to be sent; EndWrite completes the record. Between the two its outcome is
+// unknown, which is what it stays when the service ends in between.
+func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err error) {
+	before, sent, _, err := values(w)
+	if err != nil {
+		return 0, err
+	}
+	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, outcome, before, sent, after, message) VALUES (?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
+		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, before, sent)
+	if err != nil {
+		return 0, fmt.Errorf("recording the write: %w", err)
+	}
+	return result.LastInsertId()
+}
+
+// EndWrite completes the record of a write; with id 0 it makes one.
+func (s *Store) EndWrite(ctx context.Context, id int64, w WriteRecord) error {
+	if id == 0 {
+		var err error
+		if id, err = s.BeginWrite(ctx, w); err != nil {
+			return err
+		}
+	}
+	before, sent, after, err := values(w)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
+		w.Outcome, before, sent, after, w.Message, id)
+	return err
+}
+
+func values(w WriteRecord) (before, sent, after string, err error) {
+	for _, v := range []struct {
+		value codec.Value
+		to    *string
+	}{{w.Before, &before}, {w.Sent, &sent}, {w.After, &after}} {
+		b, err := v.value.MarshalJSON()
+		if err != nil {
+			return "", "", "", err
+		}
+		*v.to = string(b)
+	}
+	return before, sent, after, nil
+}
+
+// Writes lists recorded writes, newest first, those before the id given (0: all); to one tag when it is set.
+func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int) ([]WriteRecord, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id, time, who, tag, outcome, before, sent, after, message FROM writes
+		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR tag = ?2) ORDER BY id DESC LIMIT ?3`, before, tag, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	list := []WriteRecord{}
+	for rows.Next() {
+		var w WriteRecord
+		var at, was, sent, after string
+		if err := rows.Scan(&w.ID, &at, &w.Who, &w.Tag, &w.Outcome, &was, &sent, &after, &w.Message); err != nil {
+			return nil, err
+		}
+		if w.Time, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return nil, err
+		}
+		for _, v := range []struct {
+			text string
+			to   *codec.Value
+		}{{was, &w.Before}, {sent, &w.Sent}, {after, &w.After}} {
+			if err := v.to.UnmarshalJSON([]byte(v.text)); err != nil {
+				return nil, err
+			}
+		}
+		list = append(list, w)
+	}
+	return list, rows.Err()
+}
