@@ -5,10 +5,10 @@ import (
 	"net/http"
 	"reflect"
 	"regexp"
+	"strconv"
 	"strings"
+	"time"
 
-	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/getkin/kin-openapi/openapi3gen"
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/codec"
@@ -16,62 +16,97 @@ import (
 	"arithmon/internal/site"
 )
 
-// Description returns the OpenAPI document of the API, made from its routes and their types.
-func Description() (*openapi3.T, error) {
-	doc := &openapi3.T{
-		OpenAPI:    "3.0.3",
-		Info:       &openapi3.Info{Title: "Arithmon", Version: "v1", Description: "A shared point database for Modbus and DNP3 devices, and its live readings."},
-		Paths:      openapi3.NewPaths(),
-		Components: &openapi3.Components{Schemas: openapi3.Schemas{}},
+// object is a JSON object.
+type object = map[string]any
+
+// schemas makes OpenAPI 3.0 schemas of Go types: of each named struct one component, with the descriptions (doc) and
+// the possible values (enum) that its field tags give.
+type schemas struct{ components object }
+
+var text = object{"type": "string"}
+
+// special are the types that write their JSON themselves.
+var special = map[reflect.Type]object{
+	reflect.TypeFor[codec.Value]():     {"nullable": true, "oneOf": []object{{"type": "boolean"}, {"type": "number"}, text}},
+	reflect.TypeFor[reading.Quality](): text,
+	reflect.TypeFor[site.Duration]():   text,
+	reflect.TypeFor[site.Address]():    text,
+	reflect.TypeFor[time.Time]():       {"type": "string", "format": "date-time"},
+	reflect.TypeFor[json.RawMessage](): {"type": "object", "additionalProperties": true},
+	reflect.TypeFor[site.States]():     {"oneOf": []object{{"type": "array", "items": text}, {"type": "object", "additionalProperties": text}}},
+	reflect.TypeFor[reading.Raw]():     {"nullable": true, "type": "object", "properties": object{"words": object{"type": "array", "items": text}, "bit": object{"type": "integer"}, "object": text}},
+}
+
+// of returns the schema of a type, a reference for a named struct.
+func (s schemas) of(t reflect.Type) object {
+	if known, ok := special[t]; ok {
+		return known
 	}
-	generator := openapi3gen.NewGenerator(
-		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
-		openapi3gen.CreateTypeNameGenerator(typeName),
-		openapi3gen.SchemaCustomizer(customize))
-	schema := func(v any) (*openapi3.SchemaRef, error) {
-		return generator.NewSchemaRefForValue(v, doc.Components.Schemas)
-	}
-	fault, err := schema(Problem{})
-	if err != nil {
-		return nil, err
-	}
-	if _, err := schema(LiveRequest{}); err != nil { // goes over the WebSocket, so that no route names it
-		return nil, err
-	}
-	for _, r := range new(Server).routes() {
-		op := openapi3.NewOperation()
-		op.Summary = r.summary
-		path, parameters := pathOf(r.path)
-		op.Parameters = parameters
-		for _, q := range r.query {
-			op.AddParameter(openapi3.NewQueryParameter(q.name).WithDescription(q.doc).WithSchema(openapi3.NewStringSchema()))
+	switch t.Kind() {
+	case reflect.Pointer:
+		schema := object{"nullable": true}
+		for k, v := range s.of(t.Elem()) {
+			schema[k] = v
 		}
-		if r.body != nil {
-			ref, err := schema(r.body)
-			if err != nil {
-				return nil, err
+		return schema
+	case reflect.Struct:
+		name := typeName(t)
+		if s.components[name] == nil {
+			s.components[name] = object{} // so that a type may hold itself
+			s.components[name] = s.structure(t)
+		}
+		return object{"$ref": "#/components/schemas/" + name}
+	case reflect.Slice:
+		return object{"type": "array", "items": s.of(t.Elem())}
+	case reflect.Array:
+		return object{"type": "array", "items": s.of(t.Elem()), "minItems": t.Len(), "maxItems": t.Len()}
+	case reflect.Map:
+		return object{"type": "object", "additionalProperties": s.of(t.Elem())}
+	case reflect.Bool:
+		return object{"type": "boolean"}
+	case reflect.String:
+		return text
+	case reflect.Float64:
+		return object{"type": "number"}
+	}
+	return object{"type": "integer"}
+}
+
+func (s schemas) structure(t reflect.Type) object {
+	properties, required := object{}, []string{}
+	for _, field := range reflect.VisibleFields(t) {
+		name, options, _ := strings.Cut(field.Tag.Get("json"), ",")
+		if name == "" || name == "-" || properties[name] != nil {
+			continue
+		}
+		schema := s.of(field.Type)
+		doc, enum := field.Tag.Get("doc"), field.Tag.Get("enum")
+		if doc != "" || enum != "" {
+			own := object{}
+			for k, v := range schema {
+				own[k] = v
 			}
-			op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(ref)}
-		}
-		answer := openapi3.NewResponse().WithDescription(r.summary)
-		if r.answer != nil {
-			ref, err := schema(r.answer)
-			if err != nil {
-				return nil, err
+			if ref, is := own["$ref"]; is { // beside a reference nothing else counts
+				own = object{"allOf": []object{{"$ref": ref}}}
 			}
-			answer.WithJSONSchemaRef(ref)
+			if doc != "" {
+				own["description"] = doc
+			}
+			if enum != "" {
+				own["enum"] = strings.Split(enum, ",")
+			}
+			schema = own
 		}
-		op.AddResponse(r.status, answer)
-		op.Responses.Set("default", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("a problem").
-			WithContent(openapi3.NewContentWithSchemaRef(fault, []string{"application/problem+json"}))})
-		item := doc.Paths.Value(path)
-		if item == nil {
-			item = &openapi3.PathItem{}
-			doc.Paths.Set(path, item)
+		properties[name] = schema
+		if !strings.Contains(options, "omit") {
+			required = append(required, name)
 		}
-		item.SetOperation(r.method, op)
 	}
-	return doc, nil
+	schema := object{"type": "object", "properties": properties}
+	if len(required) > 0 {
+		schema["required"] = required
+	}
+	return schema
 }
 
 // typeName names a type's schema; pages are named after what they hold.
@@ -86,76 +121,57 @@ func typeName(t reflect.Type) string {
 
 var pathParameter = regexp.MustCompile(`[:*](\w+)`)
 
-func pathOf(path string) (string, openapi3.Parameters) {
-	var parameters openapi3.Parameters
-	for _, m := range pathParameter.FindAllStringSubmatch(path, -1) {
-		parameters = append(parameters, &openapi3.ParameterRef{Value: openapi3.NewPathParameter(m[1]).WithSchema(openapi3.NewStringSchema())})
+// Description returns the OpenAPI document of the API, made from its routes and their types.
+func Description() object {
+	s := schemas{components: object{}}
+	content := func(media string, v any) object {
+		return object{media: object{"schema": s.of(reflect.TypeOf(v))}}
 	}
-	return pathParameter.ReplaceAllString(path, "{$1}"), parameters
-}
-
-// customize says of types and fields what their Go types do not.
-func customize(_ string, t reflect.Type, tag reflect.StructTag, schema *openapi3.Schema) error {
-	for t.Kind() == reflect.Pointer {
-		t = t.Elem()
-	}
-	text := openapi3.NewStringSchema()
-	switch t {
-	case reflect.TypeFor[codec.Value]():
-		*schema = openapi3.Schema{Nullable: true, OneOf: openapi3.SchemaRefs{
-			openapi3.NewSchemaRef("", openapi3.NewBoolSchema()), openapi3.NewSchemaRef("", openapi3.NewFloat64Schema()), openapi3.NewSchemaRef("", text)}}
-	case reflect.TypeFor[reading.Quality](), reflect.TypeFor[site.Duration](), reflect.TypeFor[site.Address]():
-		*schema = *text
-	case reflect.TypeFor[site.States]():
-		*schema = openapi3.Schema{OneOf: openapi3.SchemaRefs{
-			openapi3.NewSchemaRef("", openapi3.NewArraySchema().WithItems(text)), openapi3.NewSchemaRef("", openapi3.NewObjectSchema().WithAdditionalProperties(text))}}
-	case reflect.TypeFor[reading.Raw]():
-		*schema = *openapi3.NewObjectSchema().WithProperty("words", openapi3.NewArraySchema().WithItems(text)).
-			WithProperty("bit", openapi3.NewIntegerSchema()).WithProperty("object", text).WithNullable()
-	case reflect.TypeFor[json.RawMessage]():
-		*schema = *openapi3.NewObjectSchema().WithAnyAdditionalProperties()
-	default:
-		if t.Kind() == reflect.Struct && schema.Properties != nil {
-			schema.Required = required(t)
+	s.of(reflect.TypeFor[LiveRequest]()) // goes over the WebSocket, so that no route names it
+	paths := map[string]object{}
+	for _, r := range new(Server).routes() {
+		parameters := []object{}
+		for _, m := range pathParameter.FindAllStringSubmatch(r.path, -1) {
+			parameters = append(parameters, object{"name": m[1], "in": "path", "required": true, "schema": text})
 		}
-	}
-	if doc := tag.Get("doc"); doc != "" {
-		schema.Description = doc
-	}
-	if values := tag.Get("enum"); values != "" {
-		for v := range strings.SplitSeq(values, ",") {
-			schema.Enum = append(schema.Enum, v)
+		for _, q := range r.query {
+			parameters = append(parameters, object{"name": q.name, "in": "query", "description": q.doc, "schema": text})
 		}
-	}
-	return nil
-}
-
-// required lists the fields that are always there.
-func required(t reflect.Type) (names []string) {
-	for _, field := range reflect.VisibleFields(t) {
-		name, options, _ := strings.Cut(field.Tag.Get("json"), ",")
-		if name != "" && name != "-" && !strings.Contains(options, "omit") {
-			names = append(names, name)
+		answer := object{"description": r.summary}
+		if r.answer != nil {
+			answer["content"] = content("application/json", r.answer)
 		}
+		operation := object{
+			"summary": r.summary, "parameters": parameters,
+			"responses": object{
+				strconv.Itoa(r.status): answer,
+				"default":              object{"description": "a problem", "content": content("application/problem+json", Problem{})},
+			},
+		}
+		if r.body != nil {
+			operation["requestBody"] = object{"required": true, "content": content("application/json", r.body)}
+		}
+		path := pathParameter.ReplaceAllString(r.path, "{$1}")
+		if paths[path] == nil {
+			paths[path] = object{}
+		}
+		paths[path][strings.ToLower(r.method)] = operation
 	}
-	return names
+	return object{
+		"openapi":    "3.0.3",
+		"info":       object{"title": "Arithmon", "version": "v1", "description": "A shared point database for Modbus and DNP3 devices, and its live readings."},
+		"paths":      paths,
+		"components": object{"schemas": s.components},
+	}
 }
 
 func (s *Server) openapi(c *gin.Context) error {
-	doc, err := Description()
-	if err != nil {
-		return err
-	}
-	c.JSON(http.StatusOK, doc)
+	c.JSON(http.StatusOK, Description())
 	return nil
 }
 
 // DescriptionJSON is the OpenAPI document as it is committed for the console's types.
 func DescriptionJSON() ([]byte, error) {
-	doc, err := Description()
-	if err != nil {
-		return nil, err
-	}
-	b, err := json.MarshalIndent(doc, "", "  ")
+	b, err := json.MarshalIndent(Description(), "", "  ")
 	return append(b, '\n'), err
 }

@@ -342,7 +342,7 @@ Take it over with arithmon point set TAG --type T --order O.`,
 				for _, row := range l.Rows {
 					note := row.Problem
 					if row.Current {
-						note = "◀ as the point is now"
+						note = "◀ in use"
 					} else if row.Problem == "" && !row.Plausible {
 						note = "implausible"
 					}

@@ -130,6 +130,16 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 	for _, tag := range removed {
 		e.table.remove(tag)
 	}
+	// Stations leave their old links before anything takes them up on the new ones.
+	for name := range stations {
+		st, exists := s.Station(name)
+		if was, ok := e.linkOf[name]; ok && (!exists || was != st.Link) {
+			if r := e.runners[was]; r != nil && !links[was] {
+				r.inbox.put(func() { r.drop(name) })
+			}
+			delete(e.linkOf, name)
+		}
+	}
 	for name := range links {
 		var after <-chan struct{}
 		if old := e.runners[name]; old != nil {
@@ -142,14 +152,7 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 		}
 	}
 	for name := range stations {
-		st, exists := s.Station(name)
-		if was, ok := e.linkOf[name]; ok && (!exists || was != st.Link) {
-			if r := e.runners[was]; r != nil && !links[was] {
-				r.inbox.put(func() { r.drop(name) })
-			}
-			delete(e.linkOf, name)
-		}
-		if exists && !links[st.Link] {
+		if st, exists := s.Station(name); exists && !links[st.Link] {
 			e.linkOf[name] = st.Link
 			r, station := e.runners[st.Link], e.station(s, st)
 			r.inbox.put(func() { r.configure(station) })

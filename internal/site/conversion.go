@@ -124,7 +124,11 @@ func (c Conversion) Text(v codec.Value) string {
 		return name
 	}
 	if f, ok := v.Float(); ok && c.decimals >= 0 && v.Kind() != codec.Bool {
-		return strconv.FormatFloat(f, 'f', c.decimals, 64)
+		text := strconv.FormatFloat(f, 'f', c.decimals, 64)
+		if strings.Trim(text, "-0.") == "" {
+			return strings.TrimPrefix(text, "-") // nothing is below zero by less than is shown
+		}
+		return text
 	}
 	if f, ok := v.Float(); ok && v.Kind() == codec.Float {
 		// What scaling or binary32 left behind the seventh digit is no knowledge.

@@ -1,0 +1,67 @@
+# Everything here sets up what it needs by itself, and is quick the second time.
+
+SHELL := /bin/bash
+GO ?= go
+VERSION ?= $(shell git describe --always --dirty 2>/dev/null || echo development)
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck
+WEB := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
+APT = $(if $(filter 0,$(shell id -u)),,sudo -n )apt-get
+
+.PHONY: demo build test unit lint bench shots fuzz tools types clean
+
+## demo: start Arithmon with the Merrowfen demo and print the console's address
+demo: build
+	bin/arithmon demo
+
+## build: one binary with the console in it
+build: web/dist/index.html
+	@mkdir -p bin
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o bin/arithmon ./cmd/arithmon
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+web/dist/index.html: web/node_modules/.installed web/src/api/schema.gen.ts $(WEB)
+	cd web && npx --no-install vite build --logLevel warn
+	@touch web/dist/.gitkeep $@
+
+## types: the console's types, from the service's own description
+types: web/node_modules/.installed
+	$(GO) run ./internal/api/describe > web/openapi.json
+	cd web && npx --no-install openapi-typescript openapi.json -o src/api/schema.gen.ts
+
+## tools: Debian's Chromium, when it is missing and may be installed
+tools:
+	@command -v chromium chromium-browser google-chrome >/dev/null || \
+	  { $(APT) update -qq && DEBIAN_FRONTEND=noninteractive $(APT) install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; } || \
+	  { echo "Chromium is missing and could not be installed: apt-get install chromium" >&2; exit 1; }
+
+## lint: formatting, vet, staticcheck and the strict TypeScript check
+lint: web/node_modules/.installed
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not gofmt'ed: $$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd web && npx --no-install vue-tsc --noEmit
+
+## test: everything that must hold, with the race detector; the console in headless Chromium
+test: tools build lint
+	$(GO) test -race -timeout 20m ./...
+
+## bench: speed, as ratios measured side by side in one run
+bench:
+	$(GO) test -run '^$$' -bench 'Exchange|Requests100000' -benchtime 2s ./internal/engine/modbuslink ./internal/plan
+	$(GO) run ./internal/bench
+
+## fuzz: every parser of outside bytes, a minute each
+fuzz:
+	@set -e; for p in $$($(GO) list ./...); do for f in $$($(GO) test -list '^Fuzz' $$p | grep ^Fuzz || true); do \
+	  echo "$$p $$f"; $(GO) test -run '^$$' -fuzz "^$$f$$" -fuzztime $${FUZZTIME:-60s} $$p; done; done
+
+## shots: the pictures of docs/screenshots, from the demo
+shots: tools build
+	@command -v Xvfb xterm import >/dev/null || { $(APT) update -qq && $(APT) install -y -qq --no-install-recommends xvfb xterm imagemagick x11-apps >/dev/null; }
+	$(GO) run ./internal/shots
+
+clean:
+	rm -rf bin web/node_modules web/dist/assets web/dist/index.html

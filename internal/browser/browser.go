@@ -1,0 +1,117 @@
+// Package browser starts headless Chromium for the console's tests and pictures.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// Find returns the path of Debian's Chromium, or of another build by its usual names.
+func Find() (string, error) {
+	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return path, nil
+		}
+	}
+	return "", fmt.Errorf("no Chromium on this machine; make tools installs Debian's")
+}
+
+// patience is how long any one step may take; a machine under load is slow.
+const patience = 30 * time.Second
+
+// Page is one page of a browser of its own.
+type Page struct {
+	ctx  context.Context
+	stop func()
+}
+
+// Open starts a browser with one empty page of the given size; Close ends it.
+func Open(ctx context.Context, width, height int) (*Page, error) {
+	path, err := Find()
+	if err != nil {
+		return nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("lang", "en-GB"))
+	allocated, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
+	tab, stopTab := chromedp.NewContext(allocated)
+	p := &Page{tab, func() { stopTab(); stopAllocator() }}
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
+		p.Close()
+		return nil, fmt.Errorf("starting %s: %w", path, err)
+	}
+	return p, nil
+}
+
+// Close ends the browser.
+func (p *Page) Close() { p.stop() }
+
+// do runs steps with patience and says which one failed.
+func (p *Page) do(what string, steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	return nil
+}
+
+// Go opens an address.
+func (p *Page) Go(url string) error { return p.do("opening "+url, chromedp.Navigate(url)) }
+
+// Wait waits until an element is visible, named by a CSS selector as in all of these.
+func (p *Page) Wait(selector string) error {
+	return p.do("waiting for "+selector, chromedp.WaitVisible(chromedp.CSS(selector)))
+}
+
+// Click clicks an element once it is visible.
+func (p *Page) Click(selector string) error {
+	return p.do("clicking "+selector, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)))
+}
+
+// Fill replaces the text of an input by typing.
+func (p *Page) Fill(selector, text string) error {
+	sel := chromedp.CSS(selector)
+	return p.do("typing into "+selector, chromedp.WaitVisible(sel), chromedp.Focus(sel),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).select()", selector)), chromedp.KeyEvent(kb.Backspace), chromedp.SendKeys(sel, text))
+}
+
+// Key presses a key, such as those of the package kb.
+func (p *Page) Key(key string) error { return p.do("key", chromedp.KeyEvent(key)) }
+
+// Text is the text of an element as it is shown.
+func (p *Page) Text(selector string) (string, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Text(chromedp.CSS(selector)))
+}
+
+// Run runs a script.
+func (p *Page) Run(script string) error {
+	return p.do("running a script", chromedp.Evaluate[chromedp.Void](script))
+}
+
+// Number is the value of an expression.
+func (p *Page) Number(expression string) (float64, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[float64](expression))
+}
+
+// Until waits until an expression is true.
+func (p *Page) Until(expression string) error {
+	return p.do("waiting until "+expression, chromedp.Poll[chromedp.Void](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(patience)))
+}
+
+// Picture is what the page looks like, as PNG.
+func (p *Page) Picture() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}

@@ -1,0 +1,158 @@
+// Shots takes the pictures of docs/screenshots from the demo: the console's pages, and two commands in a terminal.
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"arithmon/internal/browser"
+)
+
+const (
+	width  = 1280
+	height = 800
+	binary = "bin/arithmon"
+)
+
+// page is a picture of the console.
+type page struct {
+	name, path string
+	wait       string   // a selector that shows when the page is ready
+	click      []string // what is clicked before the picture
+}
+
+var pages = []page{
+	{"overview", "/overview", ".panel .el-table__row", nil},
+	{"links", "/links?link=tern-bus", "[data-test=ask]", []string{"[data-test=ask]"}},
+	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", []string{"[data-test=ask]"}},
+	{"points", "/points", ".el-table-v2__row", nil},
+	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
+	{"live", "/live", ".el-table-v2__row", nil},
+	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-test=lens] .el-table__row", nil},
+	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
+	{"changes", "/changes", ".el-table__row", nil},
+}
+
+// settle is how long a page may take to come to rest after it is ready: drawers slide, tables measure themselves.
+const settle = 1500 * time.Millisecond
+
+func main() {
+	if err := run(context.Background(), "docs/screenshots"); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, dir string) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	defer cancel()
+	demo := exec.CommandContext(ctx, binary, "demo", "--listen", "127.0.0.1:0")
+	out, err := demo.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := demo.Start(); err != nil {
+		return fmt.Errorf("%s: %w; make build makes it", binary, err)
+	}
+	defer func() {
+		demo.Process.Signal(os.Interrupt)
+		demo.Wait()
+	}()
+	url, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		return fmt.Errorf("the demo did not start: %w", err)
+	}
+	url = strings.TrimSpace(url)
+	if err := console(ctx, url, dir); err != nil {
+		return err
+	}
+	for name, command := range map[string]string{
+		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
+		"terminal-status": "./" + binary + " status; ./" + binary + " lens sallow/gate1/torque | head -24; ./" + binary + " write sallow/gate1/open-cmd open; ./" + binary + " read 'sallow/gate1/*'; sleep 60",
+	} {
+		if err := terminal(ctx, url, command, filepath.Join(dir, name+".png")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func console(ctx context.Context, url, dir string) error {
+	tab, err := browser.Open(ctx, width, height)
+	if err != nil {
+		return err
+	}
+	defer tab.Close()
+	if err := tab.Go(url + "/overview"); err != nil {
+		return err
+	}
+	for _, look := range []string{"light", "dark"} {
+		if err := tab.Run("localStorage.setItem('look', '" + look + "')"); err != nil {
+			return err
+		}
+		for _, p := range pages {
+			file := p.name
+			if look == "dark" {
+				if p.name != "live" {
+					continue
+				}
+				file += "-dark"
+			}
+			if err := take(tab, url, p, filepath.Join(dir, file+".png")); err != nil {
+				return fmt.Errorf("page %s: %w", p.path, err)
+			}
+		}
+	}
+	return nil
+}
+
+func take(tab *browser.Page, url string, p page, file string) error {
+	if err := tab.Go(url + p.path); err != nil {
+		return err
+	}
+	if err := tab.Wait(p.wait); err != nil {
+		return err
+	}
+	for _, selector := range p.click {
+		if err := tab.Click(selector); err != nil {
+			return err
+		}
+	}
+	time.Sleep(settle)
+	picture, err := tab.Picture()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, picture, 0o644)
+}
+
+// terminal runs a command in a terminal window under Xvfb and takes its picture.
+func terminal(ctx context.Context, url, command, file string) error {
+	script := fmt.Sprintf(`
+		Xvfb -displayfd 3 -screen 0 1000x640x24 3>"$DIR/display" >/dev/null 2>&1 & server=$!
+		for i in $(seq 100); do [ -s "$DIR/display" ] && break; sleep 0.1; done
+		export DISPLAY=:$(cat "$DIR/display")
+		ARITHMON_SERVER=%s xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -geometry 108x34+0+0 -bg '#1d2322' -fg '#e9e5da' +sb -e bash -c %q & window=$!
+		sleep 4
+		import -window root %q
+		kill $window $server`, url, command, file)
+	dir, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	shell := exec.CommandContext(ctx, "bash", "-c", script)
+	shell.Env = append(os.Environ(), "DIR="+dir)
+	if out, err := shell.CombinedOutput(); err != nil {
+		if _, made := os.Stat(file); made != nil {
+			return fmt.Errorf("terminal: %w\n%s", err, out)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,125 @@
+import type { components } from './schema.gen'
+
+type Schemas = components['schemas']
+export type Link = Schemas['Link']
+export type Station = Schemas['Station']
+export type Point = Schemas['Point']
+export type PointEntry = Schemas['PointEntry']
+export type Scaling = Schemas['Scaling']
+export type Reading = Schemas['Reading']
+export type Status = Schemas['Status']
+export type LinkStatus = Schemas['LinkStatus']
+export type StationStatus = Schemas['StationStatus']
+export type Lens = Schemas['Lens']
+export type LensRow = Schemas['LensRow']
+export type Test = Schemas['Test']
+export type AddressMeaning = Schemas['AddressMeaning']
+export type WriteResult = Schemas['WriteResult']
+export type WriteRecord = Schemas['WriteRecord']
+export type ChangeRecord = Schemas['Record']
+export type ChangeSummary = Schemas['ChangeSummary']
+export type LiveMessage = Schemas['LiveMessage']
+export type Problem = Schemas['Problem']
+
+/** What the service said when it did not do as asked. */
+export class ApiProblem extends Error {
+  constructor(readonly problem: Problem) {
+    const lines = (problem.errors ?? []).map((e) => [e.field, e.message].filter(Boolean).join(': '))
+    super(lines.length > 0 ? lines.join('\n') : problem.detail)
+  }
+
+  /** The messages by field, for a form. */
+  get fields(): Record<string, string> {
+    const fields: Record<string, string> = {}
+    for (const e of this.problem.errors ?? []) {
+      const field = e.field.split('.')[0] ?? ''
+      const message = e.field === field ? e.message : `${e.field}: ${e.message}`
+      fields[field] = fields[field] ? `${fields[field]}; ${message}` : message
+    }
+    return fields
+  }
+}
+
+type Query = Record<string, string | string[] | number | boolean | undefined>
+
+function search(query: Query): string {
+  const params = new URLSearchParams()
+  for (const [name, value] of Object.entries(query)) {
+    for (const v of Array.isArray(value) ? value : [value]) {
+      if (v !== undefined && v !== '') params.append(name, String(v))
+    }
+  }
+  return params.size > 0 ? `?${params}` : ''
+}
+
+async function call<T>(method: string, path: string, query: Query = {}, body?: unknown): Promise<T> {
+  let response: Response
+  try {
+    response = await fetch(`${path}${search(query)}`, {
+      method,
+      headers: { 'Arithmon-Who': 'console' },
+      body: body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body),
+    })
+  } catch {
+    throw new Error('The service does not answer. Is it still running?')
+  }
+  const text = await response.text()
+  if (!response.ok) {
+    let problem: Problem
+    try {
+      problem = JSON.parse(text) as Problem
+    } catch {
+      throw new Error(`The service answers ${response.status} ${response.statusText}.`)
+    }
+    throw new ApiProblem(problem)
+  }
+  return JSON.parse(text) as T
+}
+
+interface Page<E> {
+  items: E[]
+  next?: string
+}
+
+async function all<E>(path: string, query: Query = {}): Promise<E[]> {
+  const list: E[] = []
+  let cursor: string | undefined
+  do {
+    const page: Page<E> = await call('GET', path, { ...query, limit: 5000, cursor })
+    list.push(...page.items)
+    cursor = page.next
+  } while (cursor)
+  return list
+}
+
+export type Kind = 'link' | 'station' | 'point'
+const entity = (kind: Kind, name: string) =>
+  `/api/v1/${kind}s/${name.split('/').map(encodeURIComponent).join('/')}`
+
+export const api = {
+  links: () => all<Link>('/api/v1/links'),
+  stations: () => all<Station>('/api/v1/stations'),
+  points: () => all<Point>('/api/v1/points'),
+  point: (tag: string) => call<Point>('GET', entity('point', tag)),
+  status: () => call<Status>('GET', '/api/v1/status'),
+  add: <T>(kind: Kind, fields: object) => call<T>('POST', `/api/v1/${kind}s`, {}, fields),
+  set: <T>(kind: Kind, name: string, fields: object) => call<T>('PATCH', entity(kind, name), {}, fields),
+  remove: (kind: Kind, name: string, cascade = false) =>
+    call<ChangeSummary>('DELETE', entity(kind, name), { cascade: cascade || undefined }),
+  test: (kind: 'link' | 'station', name: string) => call<Test>('POST', `${entity(kind, name)}/test`),
+  address: (text: string, station: string, table: string) =>
+    call<AddressMeaning>('GET', '/api/v1/address', { text, station, table }),
+  lens: (tag: string) => call<Lens>('GET', '/api/v1/lens', { tag }),
+  write: (tag: string, value: unknown) => call<WriteResult>('POST', '/api/v1/write', {}, { tag, value }),
+  changes: (cursor?: string) => call<Page<ChangeRecord>>('GET', '/api/v1/changes', { limit: 200, cursor }),
+  writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
+  apply: (file: string, name: string, dryRun: boolean) =>
+    call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, file),
+}
+
+export const exportURL = '/api/v1/export'
+
+/** What to tell a person about an error. */
+export function message(error: unknown): string {
+  return error instanceof Error ? error.message : String(error)
+}

@@ -1,0 +1,41 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+// The state of a link or station as a shape and a word.
+const props = defineProps<{ state: string; reason?: string }>()
+const tone = computed(() => {
+  if (props.state === 'up' || props.state === 'answering') return 'good'
+  if (props.state === 'down' || props.state === 'silent') return 'bad'
+  return 'idle'
+})
+</script>
+
+<template>
+  <span class="state" :class="tone" :title="reason || undefined">
+    <svg viewBox="0 0 14 14" width="13" height="13" aria-hidden="true">
+      <circle v-if="tone === 'good'" cx="7" cy="7" r="5" fill="currentColor" />
+      <path v-else-if="tone === 'bad'" d="M3 3l8 8M11 3l-8 8" stroke="currentColor" stroke-width="2.6" stroke-linecap="round" />
+      <circle v-else cx="7" cy="7" r="4.4" fill="none" stroke="currentColor" stroke-width="1.6" stroke-dasharray="2.4 2" />
+    </svg>
+    <span>{{ state }}</span>
+  </span>
+</template>
+
+<style scoped>
+.state {
+  display: inline-flex;
+  align-items: center;
+  gap: 6px;
+  white-space: nowrap;
+}
+.good {
+  color: var(--good);
+}
+.bad {
+  color: var(--bad);
+  font-weight: 600;
+}
+.idle {
+  color: var(--idle);
+}
+</style>

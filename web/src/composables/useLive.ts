@@ -1,0 +1,44 @@
+import { onScopeDispose, ref, shallowRef, triggerRef, watch, type Ref } from 'vue'
+
+import type { LiveMessage, Reading } from '../api/client'
+
+/** Readings of the tags or patterns in `tags`, kept up to date while the component lives. */
+export function useLive(tags: Ref<string[]>) {
+  const readings = shallowRef(new Map<string, Reading>())
+  const connected = ref(false)
+  let socket: WebSocket | undefined
+  let retry: ReturnType<typeof setTimeout> | undefined
+  let ended = false
+
+  function open() {
+    const query = tags.value.map((t) => `tag=${encodeURIComponent(t)}`).join('&')
+    socket = new WebSocket(`${location.origin.replace(/^http/, 'ws')}/api/v1/live?${query}`)
+    socket.onopen = () => {
+      connected.value = true
+      readings.value = new Map()
+    }
+    socket.onmessage = (event: MessageEvent<string>) => {
+      const message = JSON.parse(event.data) as LiveMessage
+      for (const r of message.readings ?? []) readings.value.set(r.tag, r)
+      for (const tag of message.removed ?? []) readings.value.delete(tag)
+      triggerRef(readings)
+    }
+    socket.onclose = () => {
+      connected.value = false
+      if (!ended) retry = setTimeout(open, 1000)
+    }
+  }
+
+  watch(tags, (now, before) => {
+    if (now.join('\n') === before.join('\n')) return
+    readings.value = new Map()
+    if (socket?.readyState === WebSocket.OPEN) socket.send(JSON.stringify({ tags: now }))
+  })
+  onScopeDispose(() => {
+    ended = true
+    clearTimeout(retry)
+    socket?.close()
+  })
+  open()
+  return { readings, connected }
+}

@@ -1,0 +1,34 @@
+import { defineStore } from 'pinia'
+import { ref, shallowRef } from 'vue'
+
+import { api, message, type Link, type Point, type Station, type Status } from '../api/client'
+
+/** The site as the service has it. Each page asks for what it shows when it opens; saving asks again. */
+export const useSite = defineStore('site', () => {
+  const links = ref<Link[]>([])
+  const stations = ref<Station[]>([])
+  const points = shallowRef<Point[]>([])
+  const status = ref<Status>({ links: [], stations: [] })
+  const problem = ref('')
+  const loading = ref(false)
+
+  async function guarded(f: () => Promise<void>) {
+    try {
+      await f()
+      problem.value = ''
+    } catch (error) {
+      problem.value = message(error)
+    }
+  }
+
+  const loadLinks = () => guarded(async () => void (links.value = await api.links()))
+  const loadStations = () => guarded(async () => void (stations.value = await api.stations()))
+  const loadStatus = () => guarded(async () => void (status.value = await api.status()))
+  async function loadPoints() {
+    loading.value = true
+    await guarded(async () => void (points.value = await api.points()))
+    loading.value = false
+  }
+
+  return { links, stations, points, status, problem, loading, loadLinks, loadStations, loadPoints, loadStatus }
+})

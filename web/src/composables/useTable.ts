@@ -1,0 +1,18 @@
+import type { Column } from 'element-plus'
+import { h, type VNode } from 'vue'
+
+/** A column of a virtual table; render gives a cell of a row. */
+export function column<Row>(key: string, title: string, width: number, render: (row: Row) => string | VNode, more: Partial<Column> = {}): Column {
+  return {
+    key,
+    dataKey: key,
+    title,
+    width,
+    cellRenderer: ({ rowData }) => {
+      const cell = render(rowData as Row)
+      return typeof cell === 'string' ? h('span', { title: cell }, cell) : cell
+    },
+    ...more,
+  }
+}
+

@@ -1,0 +1,80 @@
+<script setup lang="ts">
+import { ref, watch } from 'vue'
+
+import { api, message, type ChangeRecord, type WriteRecord } from '../../api/client'
+import { useQuery } from '../../composables/useQuery'
+import { time } from '../../format'
+
+const view = useQuery('view')
+const changes = ref<ChangeRecord[]>([])
+const writes = ref<WriteRecord[]>([])
+const next = ref<string>()
+const problem = ref('')
+
+async function load(more = false) {
+  try {
+    if (view.value === 'writes') {
+      const page = await api.writes(more ? next.value : undefined)
+      writes.value = more ? [...writes.value, ...page.items] : page.items
+      next.value = page.next
+    } else {
+      const page = await api.changes(more ? next.value : undefined)
+      changes.value = more ? [...changes.value, ...page.items] : page.items
+      next.value = page.next
+    }
+    problem.value = ''
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
+watch(view, () => load(), { immediate: true })
+
+type Fields = Record<string, unknown>
+const words = (v: unknown) => (v === undefined ? '–' : typeof v === 'string' ? v : JSON.stringify(v))
+
+/** What a change did, field by field. */
+function differences(c: ChangeRecord): string {
+  const before = (c.before ?? {}) as Fields
+  const after = (c.after ?? {}) as Fields
+  if (c.action !== 'change') return ''
+  return Object.keys({ ...before, ...after })
+    .filter((k) => JSON.stringify(before[k]) !== JSON.stringify(after[k]))
+    .map((k) => `${k}: ${words(before[k])} → ${words(after[k])}`)
+    .join('; ')
+}
+const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v))
+</script>
+
+<template>
+  <div class="page">
+    <div class="page-bar">
+      <h1>Changes</h1>
+      <el-radio-group :model-value="view || 'site'" @update:model-value="(v: unknown) => (view = v === 'writes' ? 'writes' : '')">
+        <el-radio-button value="site">of the site</el-radio-button>
+        <el-radio-button value="writes">writes to devices</el-radio-button>
+      </el-radio-group>
+    </div>
+    <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
+    <div class="panel fill">
+      <el-table v-if="view === 'writes'" :data="writes" height="100%" size="small" empty-text="Nothing was written yet">
+        <el-table-column label="Time" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
+        <el-table-column prop="who" label="Who" width="110" />
+        <el-table-column prop="tag" label="Tag" min-width="190" />
+        <el-table-column prop="outcome" label="Outcome" width="95" />
+        <el-table-column label="Before" width="100"><template #default="{ row }">{{ value(row.before) }}</template></el-table-column>
+        <el-table-column label="Sent" width="100"><template #default="{ row }">{{ value(row.sent) }}</template></el-table-column>
+        <el-table-column label="Read back" width="100"><template #default="{ row }">{{ value(row.after) }}</template></el-table-column>
+        <el-table-column prop="message" label="Message" min-width="260" />
+      </el-table>
+      <el-table v-else :data="changes" height="100%" size="small" empty-text="Nothing was changed yet">
+        <el-table-column label="Time" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
+        <el-table-column prop="who" label="Who" width="110" />
+        <el-table-column prop="action" label="Action" width="85" />
+        <el-table-column prop="kind" label="Kind" width="80" />
+        <el-table-column prop="name" label="Name" min-width="190" />
+        <el-table-column label="What was → what is" min-width="320"><template #default="{ row }">{{ differences(row) }}</template></el-table-column>
+      </el-table>
+    </div>
+    <div v-if="next"><el-button @click="load(true)">Show older ones</el-button></div>
+  </div>
+</template>

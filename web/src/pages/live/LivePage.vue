@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import { computed, h, ref } from 'vue'
+
+import type { Reading } from '../../api/client'
+import QualityMark from '../../components/QualityMark.vue'
+import { useNow } from '../../composables/useEvery'
+import { useLive } from '../../composables/useLive'
+import { useQuery } from '../../composables/useQuery'
+import { useSearchKey } from '../../composables/useSearchKey'
+import { column } from '../../composables/useTable'
+import { age, raw } from '../../format'
+import PointPanel from './PointPanel.vue'
+
+const search = useQuery('search')
+const quality = useQuery('quality')
+const chosen = useQuery('point')
+const searchBox = ref<{ focus: () => void }>()
+useSearchKey(searchBox)
+
+const now = useNow()
+const { readings, connected } = useLive(computed(() => ['*']))
+
+const count = computed(() => {
+  const sum = { good: 0, uncertain: 0, bad: 0 }
+  for (const r of readings.value.values()) sum[r.quality]++
+  return sum
+})
+const shown = computed(() => {
+  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
+  const list: Reading[] = []
+  for (const r of readings.value.values()) {
+    if (quality.value && r.quality !== quality.value) continue
+    const tag = r.tag.toLowerCase()
+    if (words.every((w) => tag.includes(w))) list.push(r)
+  }
+  return list.sort((a, b) => (a.tag < b.tag ? -1 : 1))
+})
+
+const columns = [
+  column<Reading>('tag', 'Tag', 220, (r) => h('b', { title: r.tag }, r.tag), { flexGrow: 2 }),
+  column<Reading>('value', 'Value', 120, (r) => h('span', { class: ['number', r.quality === 'bad' ? 'quiet' : ''], title: r.quality === 'bad' ? 'last good value' : '' }, r.quality === 'bad' && r.text ? `(${r.text})` : r.text), { align: 'right' }),
+  column<Reading>('unit', 'Unit', 60, (r) => r.unit),
+  column<Reading>('quality', 'Quality', 180, (r) => h(QualityMark, { quality: r.quality, reason: r.reason, explanation: r.explanation })),
+  column<Reading>('age', 'Age', 75, (r) => h('span', { class: 'number' }, age(r.good_time, now.value)), { align: 'right' }),
+  column<Reading>('raw', 'Raw', 160, (r) => h('span', { class: 'mono quiet', title: raw(r) }, raw(r)), { flexGrow: 1 }),
+]
+const rowEvents = { onClick: ({ rowData }: { rowData: Reading }) => (chosen.value = rowData.tag) }
+const filters = [
+  { value: '', label: 'all' },
+  { value: 'good', label: 'good' },
+  { value: 'uncertain', label: 'uncertain' },
+  { value: 'bad', label: 'bad' },
+] as const
+</script>
+
+<template>
+  <div class="page">
+    <div class="page-bar">
+      <h1>Live</h1>
+      <el-input ref="searchBox" v-model="search" placeholder="Search tags…   /" clearable style="width: 260px" aria-label="Search" data-test="search" />
+      <el-radio-group v-model="quality" aria-label="Quality">
+        <el-radio-button v-for="f in filters" :key="f.value" :value="f.value">{{ f.value ? `${f.label} ${count[f.value]}` : f.label }}</el-radio-button>
+      </el-radio-group>
+      <span class="grow" />
+      <span v-if="!connected" class="lost">✕ not connected to the service; trying again</span>
+    </div>
+    <div class="columns fill">
+      <div class="panel fill">
+        <el-auto-resizer>
+          <template #default="{ height, width }">
+            <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" fixed :row-event-handlers="rowEvents" :row-class="({ rowData }: { rowData: Reading }) => (rowData.tag === chosen ? 'chosen' : '')">
+              <template #empty><el-empty description="No reading to show" /></template>
+            </el-table-v2>
+          </template>
+        </el-auto-resizer>
+      </div>
+      <PointPanel v-if="chosen" :key="chosen" class="panel side" :tag="chosen" :reading="readings.get(chosen)" :now="now" @close="chosen = ''" />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.columns {
+  display: flex;
+  gap: 12px;
+}
+.columns > .fill {
+  min-width: 0;
+}
+.side {
+  width: min(440px, 94vw);
+  overflow: auto;
+  padding: 14px 16px;
+  box-sizing: border-box;
+}
+.lost {
+  color: var(--bad);
+  font-weight: 600;
+}
+:deep(.chosen) {
+  background: var(--el-color-primary-light-9);
+}
+@media (max-width: 900px) {
+  .columns {
+    flex-direction: column;
+  }
+  .side {
+    width: 100%;
+    flex: 1.4;
+  }
+}
+</style>

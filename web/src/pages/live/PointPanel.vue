@@ -1,0 +1,97 @@
+<script setup lang="ts">
+import { Close } from '@element-plus/icons-vue'
+import { ref } from 'vue'
+
+import { api, message, type Point, type Reading } from '../../api/client'
+import QualityMark from '../../components/QualityMark.vue'
+import { age, raw, scalingText, time } from '../../format'
+import LensTable from './LensTable.vue'
+import WriteValue from './WriteValue.vue'
+
+const props = defineProps<{ tag: string; reading?: Reading; now: number }>()
+const emit = defineEmits<{ close: [] }>()
+
+const point = ref<Point>()
+const problem = ref('')
+
+async function load() {
+  try {
+    point.value = await api.point(props.tag)
+    problem.value = ''
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
+void load()
+</script>
+
+<template>
+  <aside>
+    <div class="head">
+      <h2>{{ tag }}</h2>
+      <el-button text circle :icon="Close" aria-label="Close" @click="emit('close')" />
+    </div>
+    <el-alert v-if="problem" :title="problem" type="error" :closable="false" />
+    <template v-if="reading">
+      <div class="value number" :class="{ quiet: reading.quality === 'bad' }" data-test="value">
+        {{ reading.text || '–' }} <small>{{ reading.unit }}</small>
+      </div>
+      <div v-if="reading.quality === 'bad' && reading.good_time" class="quiet">last good value, {{ age(reading.good_time, now) }} old</div>
+      <QualityMark :quality="reading.quality" :reason="reading.reason" data-test="quality" />
+      <span v-if="reading.explanation" class="quiet">: {{ reading.explanation }}</span>
+      <dl>
+        <dt>Raw</dt>
+        <dd class="mono">{{ raw(reading) || '–' }}</dd>
+        <template v-if="reading.time"><dt>{{ reading.quality === 'bad' ? 'Bad since' : 'Read at' }}</dt><dd>{{ time(reading.time) }}</dd></template>
+        <template v-if="reading.source_time"><dt>Device time</dt><dd>{{ time(reading.source_time) }}</dd></template>
+        <template v-if="point">
+          <dt>Address</dt>
+          <dd><span class="mono">{{ point.address }}</span> at {{ point.station }}<br /><span class="quiet">{{ point.meaning }}</span></dd>
+          <dt>Read as</dt>
+          <dd>{{ point.type }} {{ point.order ?? '(order of the station)' }} {{ scalingText(point.scaling) }}</dd>
+        </template>
+      </dl>
+    </template>
+    <template v-if="point">
+      <WriteValue v-if="point.writable" :point="point" />
+      <LensTable v-if="/^(hr|ir):/.test(point.canonical)" :point="point" @taken="load" />
+      <router-link :to="{ path: '/points', query: { point: point.tag } }"><el-button size="small">Edit the point</el-button></router-link>
+    </template>
+  </aside>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  align-items: flex-start;
+  justify-content: space-between;
+  gap: 8px;
+}
+h2 {
+  margin: 0;
+  font-size: 16px;
+  overflow-wrap: anywhere;
+}
+.value {
+  font-size: 30px;
+  font-weight: 600;
+  margin: 8px 0 2px;
+}
+.value small {
+  font-size: 16px;
+  font-weight: 400;
+}
+dl {
+  display: grid;
+  grid-template-columns: 90px 1fr;
+  gap: 5px 10px;
+  margin: 12px 0;
+}
+dt {
+  color: var(--el-text-color-secondary);
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+</style>

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { api, message, type ChangeSummary } from '../../api/client'
+import { useSite } from '../../composables/useSite'
+
+// A site file is shown as what it would change before anything changes.
+const site = useSite()
+const open = ref(false)
+const name = ref('')
+const text = ref('')
+const summary = ref<ChangeSummary>()
+const problem = ref('')
+const busy = ref(false)
+const input = ref<HTMLInputElement>()
+
+async function chosen(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (!file) return
+  name.value = file.name
+  text.value = await file.text()
+  open.value = true
+  await run(true)
+  if (input.value) input.value.value = ''
+}
+
+async function run(dryRun: boolean) {
+  busy.value = true
+  problem.value = ''
+  summary.value = undefined
+  try {
+    summary.value = await api.apply(text.value, name.value, dryRun)
+    if (!dryRun) {
+      open.value = false
+      await site.loadStatus()
+    }
+  } catch (error) {
+    problem.value = message(error)
+  }
+  busy.value = false
+}
+</script>
+
+<template>
+  <el-button @click="input?.click()">Apply a site file…</el-button>
+  <input ref="input" type="file" accept=".yaml,.yml,.json" hidden @change="chosen" />
+  <el-dialog v-model="open" :title="`Apply ${name}`" width="min(680px, 94vw)">
+    <el-alert v-if="problem" type="error" :closable="false" show-icon title="The file was not applied; nothing was changed.">
+      <pre class="problem">{{ problem }}</pre>
+    </el-alert>
+    <template v-if="summary">
+      <p>{{ summary.added }} will be added, {{ summary.changed }} changed, {{ summary.removed }} removed.</p>
+      <el-table :data="summary.changes.slice(0, 500)" size="small" max-height="320" empty-text="The site is already as the file says.">
+        <el-table-column prop="action" label="Action" width="90" />
+        <el-table-column prop="kind" label="Kind" width="90" />
+        <el-table-column prop="name" label="Name" />
+        <el-table-column label="Fields"><template #default="{ row }">{{ row.fields?.join(', ') }}</template></el-table-column>
+      </el-table>
+    </template>
+    <template #footer>
+      <el-button @click="open = false">Leave it</el-button>
+      <el-button type="primary" :loading="busy" :disabled="!summary || summary.changes.length === 0" @click="run(false)">Apply</el-button>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.problem {
+  margin: 4px 0 0;
+  white-space: pre-wrap;
+  font-family: var(--mono);
+}
+</style>

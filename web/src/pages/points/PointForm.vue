@@ -1,0 +1,167 @@
+<script setup lang="ts">
+import { computed, reactive, ref, watch } from 'vue'
+
+import { api, message, type Point } from '../../api/client'
+import { useForm } from '../../composables/useForm'
+import { useSite } from '../../composables/useSite'
+import ScalingFields from './ScalingFields.vue'
+import { readStates, writeStates } from './states'
+
+const props = defineProps<{ point?: Point }>()
+const emit = defineEmits<{ saved: [tag: string] }>()
+const site = useSite()
+
+const p = props.point
+const form = reactive({
+  tag: p?.tag ?? '',
+  station: p?.station ?? site.stations[0]?.name ?? '',
+  address: p?.address ?? '',
+  table: '',
+  type: (p?.type ?? '') as string,
+  length: p?.length,
+  order: (p?.order ?? '') as string,
+  scaling: p?.scaling ?? null,
+  unit: p?.unit ?? '',
+  decimals: p?.decimals ?? undefined,
+  description: p?.description ?? '',
+  states: writeStates(p?.states),
+  invert: p?.invert ?? false,
+  writable: p?.writable ?? false,
+  poll: p?.poll ?? '',
+})
+const original = computed(() => p?.tag ?? '')
+const { faults, general, busy, save, remove } = useForm('point', original, (tag) => emit('saved', tag))
+
+const types = ['bool', 'int8', 'uint8', 'int16', 'uint16', 'int32', 'uint32', 'int64', 'uint64', 'float32', 'float64', 'bcd16', 'bcd32', 'string', 'bits']
+const tables = [
+  { value: 'hr', label: 'hr, holding registers' },
+  { value: 'ir', label: 'ir, input registers' },
+  { value: 'co', label: 'co, coils' },
+  { value: 'di', label: 'di, discrete inputs' },
+]
+const station = computed(() => site.stations.find((s) => s.name === form.station))
+const plain = computed(() => /^\s*[0-9]/.test(form.address))
+
+// What the address means is said by the service, while it is typed.
+const meaning = ref('')
+const addressFault = ref('')
+let asked = 0
+watch(
+  () => [form.address, form.station, form.table],
+  async () => {
+    const turn = ++asked
+    if (!form.address.trim() || !form.station) {
+      meaning.value = addressFault.value = ''
+      return
+    }
+    try {
+      const m = await api.address(form.address, form.station, plain.value ? form.table : '')
+      if (turn !== asked) return
+      meaning.value = `${m.canonical}: ${m.meaning}`
+      addressFault.value = ''
+    } catch (error) {
+      if (turn !== asked) return
+      meaning.value = ''
+      addressFault.value = message(error).replace(/^address: /, '')
+    }
+  },
+  { immediate: true },
+)
+
+const fields = ['tag', 'station', 'address', 'type', 'length', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert']
+function submit() {
+  const states = readStates(form.states)
+  void save(
+    {
+      ...form,
+      table: form.table && plain.value ? form.table : null,
+      type: form.type || null,
+      length: form.type === 'string' || form.type === 'bits' ? (form.length ?? null) : null,
+      order: form.order || null,
+      decimals: form.decimals ?? null,
+      poll: form.poll || null,
+      states,
+    },
+    form.tag,
+    fields,
+  )
+}
+</script>
+
+<template>
+  <el-form label-position="top" @submit.prevent="submit">
+    <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
+    <el-form-item label="Tag" :error="faults.tag"><el-input v-model="form.tag" name="tag" placeholder="tern/pump2/current" /></el-form-item>
+    <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
+    <el-form-item :error="faults.station">
+      <template #label>Station <span v-if="station" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
+      <el-select v-model="form.station" filterable><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
+    </el-form-item>
+    <div class="row">
+      <el-form-item label="Address, as the manual prints it" :error="faults.address || addressFault" class="wide">
+        <el-input v-model="form.address" name="address" class="mono" placeholder="40010 or hr:9 or co:0x200" />
+        <div v-if="meaning" class="meaning" data-test="meaning">{{ meaning }}</div>
+      </el-form-item>
+      <el-form-item v-if="plain" label="Table">
+        <el-select v-model="form.table" clearable placeholder="from the number"><el-option v-for="t in tables" :key="t.value" v-bind="t" /></el-select>
+      </el-form-item>
+    </div>
+    <div class="row">
+      <el-form-item label="Type" :error="faults.type">
+        <el-select v-model="form.type" clearable placeholder="by its table" data-test="type"><el-option v-for="t in types" :key="t" :value="t" :label="t" /></el-select>
+      </el-form-item>
+      <el-form-item label="Byte order" :error="faults.order">
+        <el-select v-model="form.order" clearable placeholder="as the station"><el-option v-for="o in ['ABCD', 'CDAB', 'BADC', 'DCBA']" :key="o" :value="o" :label="o" /></el-select>
+      </el-form-item>
+      <el-form-item v-if="form.type === 'string' || form.type === 'bits'" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length">
+        <el-input-number v-model="form.length" :controls="false" name="length" />
+      </el-form-item>
+    </div>
+    <ScalingFields v-model="form.scaling" :fault="faults.scaling" />
+    <div class="row">
+      <el-form-item label="Unit" :error="faults.unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
+      <el-form-item label="Decimals" :error="faults.decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
+      <el-form-item label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
+    </div>
+    <el-form-item label="Names of its values, one a line: 0 = stopped" :error="faults.states">
+      <el-input v-model="form.states" type="textarea" :autosize="{ minRows: 2, maxRows: 8 }" name="states" class="mono" />
+    </el-form-item>
+    <el-form-item :error="faults.writable || faults.invert">
+      <el-checkbox v-model="form.writable" name="writable">may be written</el-checkbox>
+      <el-checkbox v-model="form.invert" name="invert">inverted (0 means true)</el-checkbox>
+    </el-form-item>
+    <div class="actions">
+      <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
+      <span v-if="point">
+        <router-link :to="{ path: '/live', query: { point: point.tag } }"><el-button>Watch it</el-button></router-link>
+        <el-button type="danger" plain style="margin-left: 10px" @click="remove('The record of its changes stays.')">Remove…</el-button>
+      </span>
+    </div>
+  </el-form>
+</template>
+
+<style scoped>
+.row {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 12px;
+}
+.row > * {
+  flex: 1;
+  min-width: 120px;
+}
+.row > .wide {
+  flex: 2;
+}
+.meaning {
+  font-size: 12px;
+  line-height: 1.4;
+  padding-top: 4px;
+  color: var(--el-color-primary);
+}
+.actions {
+  display: flex;
+  justify-content: space-between;
+  margin-top: 18px;
+}
+</style>

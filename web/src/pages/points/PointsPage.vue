@@ -1,0 +1,80 @@
+<script setup lang="ts">
+import { computed, h, ref } from 'vue'
+
+import type { Point } from '../../api/client'
+import { useQuery } from '../../composables/useQuery'
+import { useSearchKey } from '../../composables/useSearchKey'
+import { useSite } from '../../composables/useSite'
+import { column } from '../../composables/useTable'
+import { scalingText } from '../../format'
+import PointForm from './PointForm.vue'
+
+const site = useSite()
+void site.loadStations()
+void site.loadPoints()
+
+const search = useQuery('search')
+const chosen = useQuery('point')
+const adding = useQuery('new')
+const searchBox = ref<{ focus: () => void }>()
+useSearchKey(searchBox)
+
+const shown = computed(() => {
+  const words = search.value.toLowerCase().split(/\s+/).filter(Boolean)
+  if (words.length === 0) return site.points
+  return site.points.filter((p) => {
+    const text = `${p.tag} ${p.station} ${p.address} ${p.canonical} ${p.type} ${p.unit ?? ''} ${p.description ?? ''}`.toLowerCase()
+    return words.every((w) => text.includes(w))
+  })
+})
+const point = computed(() => site.points.find((p) => p.tag === chosen.value))
+
+const mono = (text: string) => h('span', { class: 'mono', title: text }, text)
+const columns = [
+  column<Point>('tag', 'Tag', 260, (p) => h('b', { title: p.tag }, p.tag), { flexGrow: 2 }),
+  column<Point>('station', 'Station', 140, (p) => p.station),
+  column<Point>('address', 'Address', 100, (p) => mono(p.address)),
+  column<Point>('canonical', 'On the wire', 105, (p) => mono(p.canonical)),
+  column<Point>('type', 'Type', 85, (p) => p.type),
+  column<Point>('order', 'Order', 75, (p) => mono(p.order ?? '')),
+  column<Point>('scaling', 'Scaling', 140, (p) => scalingText(p.scaling)),
+  column<Point>('unit', 'Unit', 65, (p) => p.unit ?? ''),
+  column<Point>('writable', '', 85, (p) => (p.writable ? 'writable' : '')),
+  column<Point>('description', 'Description', 180, (p) => p.description ?? '', { flexGrow: 1 }),
+]
+
+function close() {
+  chosen.value = ''
+  adding.value = ''
+}
+async function saved() {
+  close()
+  await site.loadPoints()
+}
+const rowEvents = { onClick: ({ rowData }: { rowData: Point }) => (chosen.value = rowData.tag) }
+</script>
+
+<template>
+  <div class="page">
+    <div class="page-bar">
+      <h1>Points</h1>
+      <el-input ref="searchBox" v-model="search" placeholder="Search tag, address, station…   /" clearable style="width: 300px" aria-label="Search" data-test="search" />
+      <span class="quiet number" data-test="count">{{ shown.length }} of {{ site.points.length }}</span>
+      <span class="grow" />
+      <el-button type="primary" data-test="add" :disabled="site.stations.length === 0" @click="adding = 'point'">Add a point</el-button>
+    </div>
+    <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
+    <div v-loading="site.loading" class="panel fill">
+      <el-auto-resizer>
+        <template #default="{ height, width }">
+          <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" fixed :row-event-handlers="rowEvents">
+            <template #empty><el-empty description="No point to show" /></template>
+          </el-table-v2>
+        </template>
+      </el-auto-resizer>
+    </div>
+    <el-drawer :model-value="Boolean(point) || adding === 'point'" :title="point ? point.tag : 'New point'" size="min(540px, 96vw)" destroy-on-close @close="close">
+      <PointForm :point="point" @saved="saved" />
+    </el-drawer>
+  </div>
+</template>

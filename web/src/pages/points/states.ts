@@ -1,0 +1,25 @@
+import type { Point } from '../../api/client'
+
+/** Names of values as lines, such as "0 = stopped". */
+export function writeStates(states: Point['states']): string {
+  if (!states) return ''
+  const pairs: [string, string][] = Array.isArray(states) ? states.map((name, i) => [String(i), name]) : Object.entries(states)
+  return pairs
+    .sort((a, b) => Number(a[0]) - Number(b[0]))
+    .map(([n, name]) => `${n} = ${name}`)
+    .join('\n')
+}
+
+/** The inverse; lines without a number count on from the one before. What is no number is left to the service to refuse. */
+export function readStates(text: string): Record<string, string> | null {
+  const states: Record<string, string> = {}
+  let next = 0
+  for (const line of text.split('\n')) {
+    if (!line.trim()) continue
+    const m = /^\s*([^=]*?)\s*=\s*(.*?)\s*$/.exec(line)
+    const number = m?.[1] ?? String(next)
+    states[number] = m?.[2] ?? line.trim()
+    next = Number(number) + 1
+  }
+  return Object.keys(states).length > 0 ? states : null
+}

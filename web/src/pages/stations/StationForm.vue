@@ -1,0 +1,64 @@
+<script setup lang="ts">
+import { computed, reactive } from 'vue'
+
+import type { Station } from '../../api/client'
+import TestButton from '../../components/TestButton.vue'
+import { useForm } from '../../composables/useForm'
+import { useSite } from '../../composables/useSite'
+
+const props = defineProps<{ station?: Station }>()
+const emit = defineEmits<{ saved: [name: string] }>()
+const site = useSite()
+
+const form = reactive<Station>({
+  ...(props.station ?? { name: '', link: site.links[0]?.name ?? '', unit: 1, notation: 'offset', order: 'ABCD', poll: '1s', enabled: true }),
+})
+const original = computed(() => props.station?.name ?? '')
+const { faults, general, busy, save, remove } = useForm('station', original, (name) => emit('saved', name))
+const fields = ['name', 'link', 'unit', 'notation', 'order', 'poll', 'description']
+const notations = [
+  { value: 'offset', label: 'offset: 10 is offset 10' },
+  { value: 'number', label: 'number: 10 is the tenth' },
+  { value: 'ref5', label: 'ref5: 40010 is hr:9' },
+  { value: 'ref6', label: 'ref6: 400010 is hr:9' },
+]
+const orders = [
+  { value: 'ABCD', label: 'ABCD: most significant first' },
+  { value: 'CDAB', label: 'CDAB: words reversed' },
+  { value: 'BADC', label: 'BADC: bytes swapped in each word' },
+  { value: 'DCBA', label: 'DCBA: least significant first' },
+]
+</script>
+
+<template>
+  <el-form label-position="top" @submit.prevent="save(form, form.name, fields)">
+    <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
+    <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
+    <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
+    <el-form-item label="Link" :error="faults.link">
+      <el-select v-model="form.link" filterable><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
+    </el-form-item>
+    <el-form-item label="Unit identifier, 0 to 255" :error="faults.unit"><el-input-number v-model="form.unit" :min="0" :max="255" name="unit" /></el-form-item>
+    <el-form-item label="How its manual counts addresses" :error="faults.notation">
+      <el-select v-model="form.notation"><el-option v-for="n in notations" :key="n.value" v-bind="n" /></el-select>
+    </el-form-item>
+    <el-form-item label="Byte order of its points, unless they say otherwise" :error="faults.order">
+      <el-select v-model="form.order"><el-option v-for="o in orders" :key="o.value" v-bind="o" /></el-select>
+    </el-form-item>
+    <el-form-item label="Poll, how often its points are read" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="1s" /></el-form-item>
+    <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
+    <TestButton v-if="station" kind="station" :name="station.name" />
+    <div class="actions">
+      <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
+      <el-button v-if="station" type="danger" plain @click="remove('Its points go with it.', true)">Remove…</el-button>
+    </div>
+  </el-form>
+</template>
+
+<style scoped>
+.actions {
+  display: flex;
+  justify-content: space-between;
+  margin-top: 18px;
+}
+</style>
