@@ -70,9 +70,11 @@ func (p *Page) Wait(selector string) error {
 	return p.do("waiting for "+selector, chromedp.WaitVisible(chromedp.CSS(selector)))
 }
 
-// Click clicks an element once it is visible.
+// Click clicks an element once it is visible. The click is the page's own, so that a drawer that still slides in
+// does not make it miss.
 func (p *Page) Click(selector string) error {
-	return p.do("clicking "+selector, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)))
+	return p.do("clicking "+selector, chromedp.WaitVisible(chromedp.CSS(selector)),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).click()", selector)))
 }
 
 // Fill replaces the text of an input by typing.

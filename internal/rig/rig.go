@@ -157,18 +157,21 @@ func (r *Rig) handle(l *line, unit byte, pdu []byte) modbus.Reply {
 	if f.Drop || f.Outage != nil && time.Since(r.began)%time.Duration(f.Outage.Every) >= time.Duration(f.Outage.Every-f.Outage.For) {
 		return modbus.Reply{}
 	}
+	reply := modbus.Reply{Delay: time.Duration(f.Delay)}
+	if f.Exception != 0 { // refused, so that nothing is carried out
+		reply.PDU = []byte{pdu[0] | 0x80, byte(f.Exception)}
+		return reply
+	}
 	s.refresh(r.world.now)
-	reply := modbus.Reply{PDU: modbus.Answer(s, pdu), Delay: time.Duration(f.Delay)}
-	f.spoil(&reply, pdu)
+	reply.PDU = modbus.Answer(s, pdu)
+	f.spoil(&reply)
 	return reply
 }
 
 // spoil makes of a proper reply what the faults say.
-func (f Faults) spoil(reply *modbus.Reply, request []byte) {
+func (f Faults) spoil(reply *modbus.Reply) {
 	switch {
-	case f.Exception != 0:
-		reply.PDU = []byte{request[0] | 0x80, byte(f.Exception)}
-	case f.Short && len(reply.PDU) > 4:
+	case f.Short && len(reply.PDU) >= 4:
 		reply.PDU = reply.PDU[:len(reply.PDU)-2]
 		reply.PDU[1] -= 2
 	case f.Close:

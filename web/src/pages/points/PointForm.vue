@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, reactive, ref, watch } from 'vue'
+import { computed, reactive, ref, watch, watchEffect } from 'vue'
 
 import { api, message, type Point } from '../../api/client'
 import { useForm } from '../../composables/useForm'
@@ -28,6 +28,10 @@ const form = reactive({
   invert: p?.invert ?? false,
   writable: p?.writable ?? false,
   poll: p?.poll ?? '',
+})
+// The page may have been opened by its address, before the stations came.
+watchEffect(() => {
+  if (!form.station) form.station = site.stations[0]?.name ?? ''
 })
 const original = computed(() => p?.tag ?? '')
 const { faults, general, busy, save, remove } = useForm('point', original, (tag) => emit('saved', tag))

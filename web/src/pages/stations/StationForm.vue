@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, reactive } from 'vue'
+import { computed, reactive, watchEffect } from 'vue'
 
 import type { Station } from '../../api/client'
 import TestButton from '../../components/TestButton.vue'
@@ -12,6 +12,10 @@ const site = useSite()
 
 const form = reactive<Station>({
   ...(props.station ?? { name: '', link: site.links[0]?.name ?? '', unit: 1, notation: 'offset', order: 'ABCD', poll: '1s', enabled: true }),
+})
+// The page may have been opened by its address, before the links came.
+watchEffect(() => {
+  if (!form.link) form.link = site.links[0]?.name ?? ''
 })
 const original = computed(() => props.station?.name ?? '')
 const { faults, general, busy, save, remove } = useForm('station', original, (name) => emit('saved', name))
