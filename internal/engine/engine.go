@@ -212,9 +212,6 @@ func (e *Engine) Status() ([]LinkStatus, []StationStatus) {
 	return links, stations
 }
 
-// Emitted is how many readings the engine has taken in.
-func (e *Engine) Emitted() uint64 { return e.table.emitted.Load() }
-
 // Raw is the wire data of a sample.
 func (sample Sample) Raw() reading.Raw {
 	raw := reading.Raw{Words: sample.Words, HasBit: sample.HasBit, Object: sample.Object}

@@ -4,7 +4,6 @@ import (
 	"reflect"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"arithmon/internal/codec"
@@ -20,14 +19,14 @@ type Slot struct {
 	Period     time.Duration
 	conversion site.Conversion
 
-	mu          sync.Mutex
+	mu          *sync.Mutex // of all slots of its station, so that an answer with many readings takes it once
 	reading     reading.Reading
 	subscribers []*Subscription
 	detached    bool
 }
 
-func newSlot(p site.Point, s site.Station, now time.Time) *Slot {
-	return &Slot{Point: p, Layout: p.Layout(s), Period: p.Period(s), conversion: p.Conversion(), reading: reading.NotRead(now)}
+func newSlot(p site.Point, s site.Station, mu *sync.Mutex, now time.Time) *Slot {
+	return &Slot{mu: mu, Point: p, Layout: p.Layout(s), Period: p.Period(s), conversion: p.Conversion(), reading: reading.NotRead(now)}
 }
 
 // Live is a point with its reading.
@@ -48,10 +47,45 @@ func (s *Slot) live() Live {
 	return Live{s.Point, s.reading, s.detached, s.conversion}
 }
 
-// take stores a sample.
+// Batch takes in the readings of one answer. It holds the lock of their station from Begin to End, which must follow
+// soon.
+type Batch struct {
+	mu  *sync.Mutex
+	now time.Time
+}
+
+// Begin starts a batch for slots of one station.
+func Begin(first *Slot) Batch {
+	first.mu.Lock()
+	return Batch{first.mu, time.Now()}
+}
+
+// End ends the batch.
+func (b Batch) End() { b.mu.Unlock() }
+
+// Emit takes in a sample.
+func (b Batch) Emit(sample Sample) { sample.Slot.take(sample, b.now) }
+
+// Again takes in that the device gave the same raw data as before, and reports whether it did: then only the times of
+// the reading move on, and nothing needs to be decoded. Registers are in words, a bit in bit.
+func (b Batch) Again(s *Slot, words []uint16, bit bool) bool {
+	r := &s.reading
+	if s.detached || r.Quality == reading.Bad || r.Reason == reading.Stale || len(words) != len(r.Raw.Words) ||
+		r.Raw.HasBit && bit != (r.Raw.Bit == 1) {
+		return false
+	}
+	for i, w := range words {
+		if r.Raw.Words[i] != w {
+			return false
+		}
+	}
+	r.Time, r.GoodTime = b.now, b.now
+	s.notify()
+	return true
+}
+
+// take stores a sample; the lock is held.
 func (s *Slot) take(sample Sample, now time.Time) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	if s.detached {
 		return
 	}
@@ -117,18 +151,29 @@ func (s *Slot) notify() {
 type table struct {
 	mu            sync.RWMutex
 	slots         map[string]*Slot
+	locks         map[string]*sync.Mutex // by station
 	subscriptions map[*Subscription]struct{}
-	emitted       atomic.Uint64
 }
 
 func newTable() *table {
-	return &table{slots: map[string]*Slot{}, subscriptions: map[*Subscription]struct{}{}}
+	return &table{slots: map[string]*Slot{}, locks: map[string]*sync.Mutex{}, subscriptions: map[*Subscription]struct{}{}}
+}
+
+// NewTable makes a live table of one station by itself, for tests and measurements of a driver.
+func NewTable(st site.Station, points []site.Point) (Sink, Station) {
+	t := newTable()
+	station := Station{Station: st}
+	for _, p := range points {
+		station.Slots = append(station.Slots, t.put(p, st))
+	}
+	return t, station
 }
 
 // Emit makes the table a Sink.
 func (t *table) Emit(sample Sample) {
-	t.emitted.Add(1)
-	sample.Slot.take(sample, time.Now())
+	b := Begin(sample.Slot)
+	defer b.End()
+	b.Emit(sample)
 }
 
 func (t *table) get(tag string) *Slot {
@@ -141,8 +186,10 @@ func (t *table) get(tag string) *Slot {
 func (t *table) put(p site.Point, st site.Station) *Slot {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	now := time.Now()
-	slot := newSlot(p, st, now)
+	if t.locks[st.Name] == nil {
+		t.locks[st.Name] = new(sync.Mutex)
+	}
+	slot := newSlot(p, st, t.locks[st.Name], time.Now())
 	old := t.slots[p.Tag]
 	if old != nil {
 		same := sameSource(old, slot)

@@ -49,6 +49,14 @@ type item struct {
 	count int
 }
 
+// again reports whether the item's raw data are as before, which its slot then knows.
+func (it *item) again(b engine.Batch, words []uint16, data []byte) bool {
+	if len(words) == 0 { // bits
+		return b.Again(it.slot, nil, modbus.Bit(data, it.first))
+	}
+	return b.Again(it.slot, words[it.first:it.first+it.count], false)
+}
+
 func (j *job) Period() time.Duration {
 	if j.refused {
 		return max(j.period, refusedPeriod)
@@ -97,7 +105,7 @@ func planned(unit byte, function modbus.Function, period time.Duration, slots []
 	cost := plan.Cost{Largest: modbus.MaxReadRegisters, Gap: gap, Exchange: exchangeCost, Address: 1}
 	if function.Bits() {
 		cost.Largest = modbus.MaxReadBits
-		cost.Gap *= bitsPerWord
+		cost.Gap, cost.Exchange = cost.Gap*bitsPerWord, cost.Exchange*bitsPerWord
 	}
 	items := make([]plan.Item, len(slots))
 	for i, slot := range slots {
@@ -137,12 +145,12 @@ func (j *job) smaller() []engine.Job {
 }
 
 // Open connects to the far end.
-func (Driver) Open(ctx context.Context, link site.Link, sink engine.Sink) (engine.Session, error) {
+func (Driver) Open(ctx context.Context, link site.Link, _ engine.Sink) (engine.Session, error) {
 	conn, err := wire.Dial(ctx, link)
 	if err != nil {
 		return nil, err
 	}
-	return &session{conn: conn, client: modbus.NewClient(conn), timeout: time.Duration(link.Timeout), sink: sink}, nil
+	return &session{conn: conn, client: modbus.NewClient(conn), timeout: time.Duration(link.Timeout)}, nil
 }
 
 // outcome says what an exchange that failed means to its points.

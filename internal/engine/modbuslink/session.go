@@ -23,7 +23,6 @@ type session struct {
 	conn    net.Conn
 	client  *modbus.Client
 	timeout time.Duration
-	sink    engine.Sink
 	words   []uint16 // of the last answer
 	lost    bool
 }
@@ -52,11 +51,19 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 	j.refused = false
 	if !j.request.Function.Bits() {
 		s.words = modbus.AppendWords(s.words[:0], data)
+	} else {
+		s.words = s.words[:0]
 	}
-	for _, it := range j.items {
+	batch := engine.Begin(j.items[0].slot)
+	defer batch.End()
+	for i := range j.items {
+		it := &j.items[i]
+		if it.again(batch, s.words, data) {
+			continue
+		}
 		sample := sampleOf(it.slot.Layout, j.request.Function, s.words, data, it.first, it.count)
 		sample.Slot = it.slot
-		s.sink.Emit(sample)
+		batch.Emit(sample)
 	}
 	return engine.Outcome{}
 }

@@ -1,0 +1,284 @@
+// Bench measures speed as ratios, side by side in one run, since machines differ and are noisy. make bench runs it.
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/engine"
+	"arithmon/internal/engine/modbuslink"
+	"arithmon/internal/modbus"
+	"arithmon/internal/site"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	if len(os.Args) > 1 && os.Args[1] == "devices" {
+		return devices()
+	}
+	fmt.Println("one station, one socket: exchanges as a share of those of a bare TCP echo of the same bytes")
+	for _, registers := range []int{10, 50, modbus.MaxReadRegisters} {
+		for _, changing := range []bool{false, true} {
+			if err := exchanges(registers, changing); err != nil {
+				return err
+			}
+		}
+	}
+	return polls()
+}
+
+// answer is what every simulated device answers: registers that count up.
+func answer(_ byte, pdu []byte) modbus.Reply {
+	n := int(binary.BigEndian.Uint16(pdu[3:]))
+	reply := make([]byte, 2+2*n)
+	reply[0], reply[1] = pdu[0], byte(2*n)
+	for i := range n {
+		binary.BigEndian.PutUint16(reply[2+2*i:], uint16(i))
+	}
+	return modbus.Reply{PDU: reply}
+}
+
+// exchanges compares exchanges through a session, from the request to the readings in the live table, with a bare echo
+// of as many bytes over TCP by as many goroutines: one that asks and one that answers. The device answers with the same
+// values every time, or with others every time.
+func exchanges(registers int, changing bool) error {
+	requestBytes, answerBytes := 12, 9+2*registers
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	fixed := answer(1, []byte{3, 0, 0, 0, byte(registers)})
+	device := modbus.Server{Handle: func(byte, []byte) modbus.Reply {
+		for i := 2; changing && i < len(fixed.PDU); i++ {
+			fixed.PDU[i]++
+		}
+		return fixed
+	}}
+	go device.Serve(ctx, listener)
+	echo, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer echo.Close()
+	go func() {
+		conn, err := echo.Accept()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		in, out := make([]byte, requestBytes), make([]byte, answerBytes)
+		for {
+			if _, err := io.ReadFull(conn, in); err != nil {
+				return
+			}
+			if _, err := conn.Write(out); err != nil {
+				return
+			}
+		}
+	}()
+	bare, err := net.Dial("tcp", echo.Addr().String())
+	if err != nil {
+		return err
+	}
+	defer bare.Close()
+	in, out := make([]byte, answerBytes), make([]byte, requestBytes)
+	echoOnce := func() error {
+		if _, err := bare.Write(out); err != nil {
+			return err
+		}
+		_, err := io.ReadFull(bare, in)
+		return err
+	}
+	exchange, err := session(ctx, listener.Addr().(*net.TCPAddr).Port, registers)
+	if err != nil {
+		return err
+	}
+	var ratios, rates []float64
+	for range 9 { // in turn, so that what slows the machine slows both
+		base, err := rate(echoOnce)
+		if err != nil {
+			return err
+		}
+		own, err := rate(exchange)
+		if err != nil {
+			return err
+		}
+		ratios, rates = append(ratios, own/base), append(rates, own)
+	}
+	kind := "all the same"
+	if changing {
+		kind = "all changing"
+	}
+	fmt.Printf("  %3d readings, %s: %.2f (median of 9 pairs, %.2f to %.2f); %.0f a second here\n",
+		registers, kind, median(ratios), slices.Min(ratios), slices.Max(ratios), median(rates))
+	return nil
+}
+
+// session opens a link to a port and returns what does one exchange on it: read, decode, and put into the live table.
+func session(ctx context.Context, port, registers int) (func() error, error) {
+	l := site.NewLink()
+	l.Name, l.Host, l.Port = "link", "127.0.0.1", port
+	st := site.NewStation()
+	st.Name, st.Link = "station", "link"
+	var list []site.Point
+	for i := range registers {
+		list = append(list, site.Point{Tag: fmt.Sprint(i), Station: "station", Type: codec.TypeInt16, Address: site.Address{Space: site.HoldingRegisters, Offset: uint16(i)}})
+	}
+	sink, station := engine.NewTable(st, list)
+	var driver modbuslink.Driver
+	jobs := driver.Jobs(station)
+	if len(jobs) != 1 {
+		return nil, fmt.Errorf("%d requests planned for %d neighbours", len(jobs), registers)
+	}
+	s, err := driver.Open(ctx, l, sink)
+	if err != nil {
+		return nil, err
+	}
+	return func() error { return s.Do(jobs[0]).Err }, nil
+}
+
+// rate is how often f runs in a second.
+func rate(f func() error) (float64, error) {
+	const span = 400 * time.Millisecond
+	began, n := time.Now(), 0
+	for time.Since(began) < span {
+		for range 50 {
+			if err := f(); err != nil {
+				return 0, err
+			}
+		}
+		n += 50
+	}
+	return float64(n) / time.Since(began).Seconds(), nil
+}
+
+func median(v []float64) float64 {
+	sorted := slices.Sorted(slices.Values(v))
+	return sorted[len(sorted)/2]
+}
+
+// devices answers on a port that it prints, as a process of its own, so that what it costs is not counted.
+func devices() error {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	fmt.Println(listener.Addr().(*net.TCPAddr).Port)
+	ctx, cancel := context.WithCancel(context.Background())
+	go func() {
+		io.Copy(io.Discard, os.Stdin) // ends with the process that started this one
+		cancel()
+	}()
+	return (&modbus.Server{Handle: answer}).Serve(ctx, listener)
+}
+
+// polls runs 200 stations of 50 points, each on a link of its own, at one second.
+func polls() error {
+	const stations, points, span = 200, 50, 30 * time.Second
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	devices := exec.Command(self, "devices")
+	devices.Stderr = os.Stderr
+	stdin, err := devices.StdinPipe()
+	if err != nil {
+		return err
+	}
+	stdout, err := devices.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := devices.Start(); err != nil {
+		return err
+	}
+	defer devices.Wait()
+	defer stdin.Close()
+	line, err := bufio.NewReader(stdout).ReadString('\n')
+	if err != nil {
+		return err
+	}
+	port, err := strconv.Atoi(strings.TrimSpace(line))
+	if err != nil {
+		return err
+	}
+	before := heap()
+	s := site.New()
+	d := s.Edit()
+	for i := range stations {
+		l := site.NewLink()
+		l.Name, l.Host, l.Port = fmt.Sprintf("link%03d", i), "127.0.0.1", port
+		d.Add(l)
+		st := site.NewStation()
+		st.Name, st.Link = fmt.Sprintf("station%03d", i), l.Name
+		d.Add(st)
+		for k := range points {
+			d.Add(site.Point{Tag: fmt.Sprintf("station%03d/value%02d", i, k), Station: st.Name, Type: codec.TypeInt16,
+				Address: site.Address{Space: site.HoldingRegisters, Offset: uint16(k)}})
+		}
+	}
+	changes, err := d.Changes()
+	if err != nil {
+		return err
+	}
+	s.Apply(changes)
+	changes, d = nil, nil
+	e := engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}}})
+	e.Start(context.Background(), s)
+	time.Sleep(3 * time.Second) // connecting is not polling
+	start := cpu()
+	_, base := e.Status()
+	time.Sleep(span)
+	used := cpu() - start
+	_, status := e.Status()
+	perPoint := float64(heap()-before) / (stations * points)
+	var done, late, good uint64
+	for i, st := range status {
+		done += st.Statistics.Polls - base[i].Statistics.Polls
+		late += st.Statistics.LatePolls - base[i].Statistics.LatePolls
+		good += uint64(st.Points.Good)
+	}
+	e.Stop()
+	fmt.Printf("%d stations of %d points at 1 s, each on its own socket, for %s:\n", stations, points, span)
+	fmt.Printf("  %.2f %% of the polls due were done, %.2f %% of those within 50 ms of their time; %d of %d points good\n",
+		100*float64(done)/(stations*span.Seconds()), 100*(1-float64(late)/float64(done)), good, stations*points)
+	fmt.Printf("  %.1f %% of one core, %.0f bytes of heap a point\n", 100*used.Seconds()/span.Seconds(), perPoint)
+	return nil
+}
+
+func heap() uint64 {
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc
+}
+
+// cpu is the processor time that this process has used.
+func cpu() time.Duration {
+	var r syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &r); err != nil {
+		return 0
+	}
+	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
+}
