@@ -64,7 +64,7 @@ func Begin(first *Slot) Batch {
 func (b Batch) End() { b.mu.Unlock() }
 
 // Emit takes in a sample.
-func (b Batch) Emit(sample Sample) { sample.Slot.take(sample, b.now) }
+func (b Batch) Emit(sample *Sample) { sample.Slot.take(sample, b.now) }
 
 // Again takes in that the device gave the same raw data as before, and reports whether it did: then only the times of
 // the reading move on, and nothing needs to be decoded. Registers are in words, a bit in bit.
@@ -84,18 +84,12 @@ func (b Batch) Again(s *Slot, words []uint16, bit bool) bool {
 	return true
 }
 
-// take stores a sample; the lock is held.
-func (s *Slot) take(sample Sample, now time.Time) {
+// take stores a sample; the lock is held. It is the hot path: what is large is changed in place.
+func (s *Slot) take(sample *Sample, now time.Time) {
 	if s.detached {
 		return
 	}
-	s.reading = s.converted(sample, now)
-	s.notify()
-}
-
-// converted is the reading that a sample gives after the one before.
-func (s *Slot) converted(sample Sample, now time.Time) reading.Reading {
-	r := s.reading
+	r := &s.reading
 	r.Time, r.SourceTime = now, sample.SourceTime
 	r.Quality, r.Reason = sample.Quality, sample.Reason
 	r.Raw.Object, r.Raw.HasBit, r.Raw.Bit = sample.Object, sample.HasBit, 0
@@ -105,18 +99,19 @@ func (s *Slot) converted(sample Sample, now time.Time) reading.Reading {
 	if !slices.Equal(r.Raw.Words, sample.Words) {
 		r.Raw.Words = slices.Clone(sample.Words) // readings share it, so it is replaced and never changed
 	}
-	if r.Quality == reading.Bad {
-		return r
+	if r.Quality != reading.Bad {
+		value, inRange := s.conversion.Engineering(sample.Value)
+		switch {
+		case value.IsZero():
+			r.Quality, r.Reason = reading.Bad, reading.Decode // its scaling gave no number
+		case !inRange && r.Quality == reading.Good:
+			r.Quality, r.Reason = reading.Uncertain, reading.RawRange
+			fallthrough
+		default:
+			r.Value, r.GoodTime = value, now
+		}
 	}
-	value, inRange := s.conversion.Engineering(sample.Value)
-	if value.IsZero() {
-		return r.Failed(reading.Decode, now)
-	}
-	r.Value, r.GoodTime = value, now
-	if !inRange && r.Quality == reading.Good {
-		r.Quality, r.Reason = reading.Uncertain, reading.RawRange
-	}
-	return r
+	s.notify()
 }
 
 // fail makes the reading bad for a reason.
@@ -173,7 +168,7 @@ func NewTable(st site.Station, points []site.Point) (Sink, Station) {
 func (t *table) Emit(sample Sample) {
 	b := Begin(sample.Slot)
 	defer b.End()
-	b.Emit(sample)
+	b.Emit(&sample)
 }
 
 func (t *table) get(tag string) *Slot {

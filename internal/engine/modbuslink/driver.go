@@ -175,18 +175,17 @@ func outcome(err error) engine.Outcome {
 	return out
 }
 
-// sampleOf decodes the words or bits of one item.
-func sampleOf(layout codec.Layout, function modbus.Function, words []uint16, data []byte, first, count int) engine.Sample {
-	s := engine.Sample{Quality: reading.Good}
+// decode makes a sample of the words or bits of one item.
+func decode(s *engine.Sample, layout *codec.Layout, function modbus.Function, words []uint16, data []byte, first, count int) {
+	s.Quality, s.Reason = reading.Good, ""
 	if function.Bits() {
 		s.HasBit, s.Bit = true, modbus.Bit(data, first)
 		s.Value = codec.BoolValue(s.Bit)
-		return s
+		return
 	}
 	s.Words = words[first : first+count]
 	var err error
 	if s.Value, err = layout.Decode(s.Words); err != nil {
 		s.Quality, s.Reason = reading.Bad, reading.Decode
 	}
-	return s
 }

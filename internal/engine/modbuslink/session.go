@@ -56,14 +56,15 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 	}
 	batch := engine.Begin(j.items[0].slot)
 	defer batch.End()
+	var sample engine.Sample
 	for i := range j.items {
 		it := &j.items[i]
 		if it.again(batch, s.words, data) {
 			continue
 		}
-		sample := sampleOf(it.slot.Layout, j.request.Function, s.words, data, it.first, it.count)
+		decode(&sample, &it.slot.Layout, j.request.Function, s.words, data, it.first, it.count)
 		sample.Slot = it.slot
-		batch.Emit(sample)
+		batch.Emit(&sample)
 	}
 	return engine.Outcome{}
 }
@@ -88,7 +89,8 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 		}
 		words := modbus.AppendWords(nil, data)
 		for i := range n {
-			sample := sampleOf(codec.Layout{Type: codec.TypeUint16}, function, words, data, i, 1)
+			sample := engine.Sample{}
+			decode(&sample, &codec.Layout{Type: codec.TypeUint16}, function, words, data, i, 1)
 			sample.Address = site.Address{Space: what.Start.Space, Offset: at + uint16(i)}
 			samples = append(samples, sample)
 		}
@@ -197,9 +199,9 @@ func (s *session) readSlot(unit byte, slot *engine.Slot) (*engine.Sample, error)
 	if err != nil {
 		return nil, err
 	}
-	sample := sampleOf(slot.Layout, function, modbus.AppendWords(nil, data), data, 0, n)
-	sample.Slot = slot
-	return &sample, nil
+	sample := &engine.Sample{Slot: slot}
+	decode(sample, &slot.Layout, function, modbus.AppendWords(nil, data), data, 0, n)
+	return sample, nil
 }
 
 func (s *session) Lost() bool { return s.lost }
