@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -335,19 +336,47 @@ Take it over with arithmon point set TAG --type T --order O.`,
 				return err
 			}
 			return a.print(l, func(t *table) {
-				if a.output != "csv" {
-					t.line(fmt.Sprintf("%s at %s: %s", l.Tag, l.Address, strings.Join(l.Words, " ")))
-				}
-				t.header("TYPE", "ORDER", "RAW VALUE", "WITH SCALING", "")
-				for _, row := range l.Rows {
-					note := row.Problem
-					if row.Current {
-						note = "◀ in use"
-					} else if row.Problem == "" && !row.Plausible {
-						note = "implausible"
+				if a.output == "csv" {
+					t.header("TYPE", "ORDER", "RAW VALUE", "WITH SCALING", "PROBLEM")
+					for _, row := range l.Rows {
+						t.row(string(row.Type), string(row.Order), row.Value.String(), row.Text, row.Problem)
 					}
-					t.row(string(row.Type), string(row.Order), row.Value.String(), row.Text, note)
+					return
+				}
+				t.line(fmt.Sprintf("%s at %s: %s   (with its scaling; [in use], ~implausible)", l.Tag, l.Address, strings.Join(l.Words, " ")))
+				t.header("TYPE", "ABCD", "CDAB", "BADC", "DCBA")
+				for _, typ := range codec.Types {
+					cells := []string{string(typ)}
+					for _, order := range codec.Orders {
+						cells = append(cells, lensCell(l.Rows, typ, order))
+					}
+					if strings.Join(cells[1:], "") != "" {
+						t.row(cells...)
+					}
 				}
 			})
 		}}
+}
+
+// lensCell says one interpretation in few characters; "" where there is none.
+func lensCell(rows []api.LensRow, typ codec.Type, order codec.Order) string {
+	for _, row := range rows {
+		if row.Type != typ || row.Order != order {
+			continue
+		}
+		text := row.Text
+		if f, err := strconv.ParseFloat(text, 64); err == nil && len(text) > 12 {
+			text = strconv.FormatFloat(f, 'g', 5, 64)
+		}
+		switch {
+		case row.Problem != "":
+			return "no value"
+		case row.Current:
+			return "[" + text + "]"
+		case !row.Plausible:
+			return "~" + text
+		}
+		return text
+	}
+	return ""
 }

@@ -34,7 +34,7 @@ func TestTheJobFromTheCommandLine(t *testing.T) {
 		{[]string{"read", "--station", "plc", "40010..40011"}, 0, "hr:10    40011     0x41C8  16840     16840"},
 		{[]string{"point", "add", "gate/level", "--station", "plc", "--address", "40010", "--type", "float32", "--unit", "%", "--scaling", "{raw: [0, 50], eng: [0, 100]}"}, 0, "hr:9"},
 		{[]string{"point", "list"}, 0, "gate/level  plc      40010    hr:9  float32  %"},
-		{[]string{"lens", "gate/level"}, 0, "float32  CDAB   25"},
+		{[]string{"lens", "gate/level"}, 0, "50"},
 		{[]string{"point", "set", "gate/level", "--order", "CDAB", "--decimals", "1"}, 0, "CDAB"},
 	}
 	for _, s := range steps {

@@ -34,7 +34,7 @@ var pages = []page{
 	{"points", "/points", ".el-table-v2__row", nil},
 	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
 	{"live", "/live", ".el-table-v2__row", nil},
-	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-test=lens] .el-table__row", nil},
+	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
 	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
@@ -74,7 +74,7 @@ func run(ctx context.Context, dir string) error {
 	}
 	for name, command := range map[string]string{
 		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
-		"terminal-status": "./" + binary + " status; ./" + binary + " lens sallow/gate1/torque | head -24; ./" + binary + " write sallow/gate1/open-cmd open; ./" + binary + " read 'sallow/gate1/*'; sleep 60",
+		"terminal-status": strings.ReplaceAll("$ status; $ lens sallow/gate1/torque; $ write sallow/gate1/open-cmd open; $ read 'sallow/gate1/*'; sleep 60", "$", "./"+binary),
 	} {
 		if err := terminal(ctx, url, command, filepath.Join(dir, name+".png")); err != nil {
 			return err

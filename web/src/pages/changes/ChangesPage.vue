@@ -32,11 +32,18 @@ watch(view, () => load(), { immediate: true })
 type Fields = Record<string, unknown>
 const words = (v: unknown) => (v === undefined ? '–' : typeof v === 'string' ? v : JSON.stringify(v))
 
+/** What an entity that came or went was, in few words. */
+function gist(kind: string, e: Fields): string {
+  if (kind === 'link') return `${words(e.protocol)} over ${words(e.transport)} to ${words(e.host)}:${words(e.port)}`
+  if (kind === 'station') return `unit ${words(e.unit)} on ${words(e.link)}`
+  return `${words(e.address)} ${words(e.type)} of ${words(e.station)}`
+}
+
 /** What a change did, field by field. */
 function differences(c: ChangeRecord): string {
   const before = (c.before ?? {}) as Fields
   const after = (c.after ?? {}) as Fields
-  if (c.action !== 'change') return ''
+  if (c.action !== 'change') return gist(c.kind, c.action === 'add' ? after : before)
   return Object.keys({ ...before, ...after })
     .filter((k) => JSON.stringify(before[k]) !== JSON.stringify(after[k]))
     .map((k) => `${k}: ${words(before[k])} → ${words(after[k])}`)

@@ -36,7 +36,7 @@ const types = computed(() => {
 /** A value in few characters; the whole of it stands in the title. */
 function short(row: LensRow): string {
   if (row.problem) return 'no value'
-  return row.text.length <= 10 ? row.text : Number(row.text).toPrecision(4)
+  return row.text.length <= 9 ? row.text : Number(row.text).toPrecision(3).replace('e+', 'e')
 }
 
 async function take() {
