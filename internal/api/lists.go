@@ -216,6 +216,19 @@ func (s *Server) changes(c *gin.Context) error {
 	return nil
 }
 
+func (s *Server) undo(c *gin.Context) error {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return fail(http.StatusBadRequest, "%q is no number of a change", c.Param("id"))
+	}
+	changes, err := s.store.Undo(c.Request.Context(), who(c), id)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, summary(changes, false))
+	return nil
+}
+
 func (s *Server) writes(c *gin.Context) error {
 	limit, before, err := recordCursor(c)
 	if err != nil {

@@ -58,7 +58,7 @@ func problem(err error) Problem {
 		p.Detail = fmt.Sprintf("the request is too large: at most %d MB are read. Divide it into several", max(1, tooLarge.Limit>>20))
 	case errors.Is(err, store.ErrStale):
 		p.Status = http.StatusPreconditionFailed
-	case errors.Is(err, engine.ErrNoPoint), errors.Is(err, engine.ErrNoStation):
+	case errors.Is(err, engine.ErrNoPoint), errors.Is(err, engine.ErrNoStation), errors.Is(err, store.ErrNoChange):
 		p.Status = http.StatusNotFound
 	case errors.Is(err, engine.ErrStopped):
 		p.Status = http.StatusServiceUnavailable

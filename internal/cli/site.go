@@ -114,6 +114,25 @@ func (a *app) changes() *cobra.Command {
 	return c
 }
 
+func (a *app) undo() *cobra.Command {
+	return &cobra.Command{
+		Use:   "undo ID",
+		Short: "Undo a recorded change, with those made together with it",
+		Long:  `Undo a recorded change, with those that were made together with it, such as the other entries of a file. arithmon changes shows their numbers. The undoing is recorded, too.`,
+		Args:  arguments(1, 1, "the number of one change"),
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usage("%q is no number of a change; arithmon changes shows them", args[0])
+			}
+			sum, err := a.client().Undo(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.printSummary(sum)
+		}}
+}
+
 func (a *app) writes() *cobra.Command {
 	var limit int
 	c := &cobra.Command{

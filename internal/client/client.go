@@ -234,6 +234,12 @@ func (c *Client) Changes(ctx context.Context, kind site.Kind, name string, limit
 	return page.Items, err
 }
 
+// Undo undoes a recorded change, with those that were made together with it.
+func (c *Client) Undo(ctx context.Context, id int64) (sum api.ChangeSummary, err error) {
+	err = c.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/changes/%d/undo", id), nil, nil, &sum)
+	return sum, err
+}
+
 // Writes returns at most limit recorded writes, newest first; of one tag when it is given.
 func (c *Client) Writes(ctx context.Context, tag string, limit int) ([]store.WriteRecord, error) {
 	var page api.Page[store.WriteRecord]

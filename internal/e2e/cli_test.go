@@ -66,7 +66,12 @@ func TestTheJobFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, inUse.err, "1 stations belong to it")
 	all := p.run("link", "remove", "gate", "--cascade")
 	assert.Contains(t, all.out, "0 added, 0 changed, 3 removed")
-	assert.Contains(t, p.run("changes", "-o", "csv").out, "remove,link,gate")
+	changes := p.run("changes", "-o", "csv").out
+	assert.Contains(t, changes, "remove,link,gate")
+	id, _, _ := strings.Cut(strings.Split(changes, "\n")[1], ",")
+	assert.Contains(t, p.run("undo", id).out, "3 added, 0 changed, 0 removed")
+	p.await("gate/level", func(r api.Reading) bool { return r.Text == "50.0" })
+	assert.Equal(t, 3, p.run("undo", "99999").code)
 }
 
 // What is wrong is said with field and value, with the exit code that fits, and nothing changes.

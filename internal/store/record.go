@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"time"
 
 	"arithmon/internal/codec"
@@ -39,8 +40,12 @@ type WriteRecord struct {
 
 // Changes lists recorded changes, newest first, those before the id given (0: all); of one entity when name is set.
 func (s *Store) Changes(ctx context.Context, kind site.Kind, name string, before int64, limit int) ([]Record, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
+	return s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
 		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR kind = ?2) AND (?3 = '' OR name = ?3) ORDER BY id DESC LIMIT ?4`, before, kind, name, limit)
+}
+
+func (s *Store) records(ctx context.Context, query string, args ...any) ([]Record, error) {
+	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -65,6 +70,59 @@ func (s *Store) Changes(ctx context.Context, kind site.Kind, name string, before
 		list = append(list, r)
 	}
 	return list, rows.Err()
+}
+
+// Undo reverses a recorded change together with those made with it, in one new modification. What was changed again since
+// is a fault, and nothing is undone then.
+func (s *Store) Undo(ctx context.Context, who string, id int64) ([]site.Change, error) {
+	records, err := s.batch(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if len(records) == 0 {
+		return nil, fmt.Errorf("%w: %d", ErrNoChange, id)
+	}
+	return s.Modify(ctx, Edit{Who: who}, func(d *site.Draft, _ *site.Site) {
+		for _, r := range records { // newest first
+			if err := r.reverse(d); err != nil {
+				d.Fail(&site.FieldError{Kind: r.Kind, Name: r.Name, Message: err.Error()})
+			}
+		}
+	})
+}
+
+// reverse puts the entity of a record back to what it was before.
+func (r Record) reverse(d *site.Draft) error {
+	var before, after site.Entity
+	var err error
+	if r.Before != nil {
+		if before, err = decode(r.Kind, r.Before); err != nil {
+			return err
+		}
+	}
+	if r.After != nil {
+		if after, err = decode(r.Kind, r.After); err != nil {
+			return err
+		}
+		if now, ok := d.Get(r.Kind, after.Key()); !ok || !reflect.DeepEqual(now, after) {
+			return fmt.Errorf("was changed again since; undo that first")
+		}
+	}
+	switch {
+	case before == nil:
+		d.Remove(r.Kind, after.Key(), false)
+	case after == nil:
+		d.Add(before)
+	default:
+		d.Replace(after.Key(), before)
+	}
+	return nil
+}
+
+// batch returns the changes that were made together with the one of that id, newest first.
+func (s *Store) batch(ctx context.Context, id int64) ([]Record, error) {
+	return s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
+		WHERE batch = (SELECT batch FROM changes WHERE id = ?) ORDER BY id DESC`, id)
 }
 
 // BeginWrite records that a value is about to be sent; EndWrite completes the record. Between the two its outcome is

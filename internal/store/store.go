@@ -31,11 +31,13 @@ const FileName = "arithmon.db"
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Errors of Open and Modify.
+// Errors of Open, Modify and Undo.
 var (
 	ErrDamaged = errors.New("the database is damaged")
 	ErrNewer   = errors.New("the database was written by a newer version of Arithmon")
 	ErrStale   = errors.New("changed by someone else meanwhile")
+
+	ErrNoChange = errors.New("there is no recorded change")
 )
 
 // Store is an open database. It is safe for concurrent use.

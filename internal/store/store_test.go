@@ -153,6 +153,38 @@ func TestRename(t *testing.T) {
 	assert.Equal(t, "gate-2", stations[0].Link)
 }
 
+func TestUndo(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	fill(t, s)
+	_, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Replace("gate", link("gate-2")) })
+	require.NoError(t, err)
+	links, stations, points := contents(s)
+	_, err = s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindLink, "gate-2", true) })
+	require.NoError(t, err)
+	last, err := s.Changes(ctx, "", "", 0, 1)
+	require.NoError(t, err)
+
+	_, err = s.Undo(ctx, "bob", 1)
+	assert.ErrorContains(t, err, "was changed again since; undo that first")
+	changes, err := s.Undo(ctx, "bob", last[0].ID)
+	require.NoError(t, err)
+	assert.Len(t, changes, 3, "what was removed together comes back together")
+	links2, stations2, points2 := contents(s)
+	assert.Equal(t, links, links2)
+	assert.Equal(t, stations, stations2)
+	assert.Equal(t, points, points2)
+
+	renamed, err := s.Changes(ctx, site.KindLink, "gate-2", 0, 10)
+	require.NoError(t, err)
+	_, err = s.Undo(ctx, "bob", renamed[2].ID)
+	require.NoError(t, err)
+	_, stations2, _ = contents(s)
+	assert.Equal(t, "gate", stations2[0].Link, "a renaming is undone with what followed it")
+	_, err = s.Undo(ctx, "bob", 999)
+	assert.ErrorIs(t, err, ErrNoChange)
+}
+
 func sum(t *testing.T, path string) [32]byte {
 	t.Helper()
 	b, err := os.ReadFile(path)

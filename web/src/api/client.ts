@@ -112,6 +112,7 @@ export const api = {
   lens: (tag: string) => call<Lens>('GET', '/api/v1/lens', { tag }),
   write: (tag: string, value: unknown) => call<WriteResult>('POST', '/api/v1/write', {}, { tag, value }),
   changes: (cursor?: string) => call<Page<ChangeRecord>>('GET', '/api/v1/changes', { limit: 200, cursor }),
+  undo: (id: number) => call<ChangeSummary>('POST', `/api/v1/changes/${id}/undo`),
   writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
   apply: (file: string, name: string, dryRun: boolean) =>
     call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, file),

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { ElMessage, ElMessageBox } from 'element-plus'
 import { ref, watch } from 'vue'
 
 import { api, message, type ChangeRecord, type WriteRecord } from '../../api/client'
@@ -49,6 +50,20 @@ function differences(c: ChangeRecord): string {
     .map((k) => `${k}: ${words(before[k])} → ${words(after[k])}`)
     .join('; ')
 }
+async function undo(c: ChangeRecord) {
+  try {
+    await ElMessageBox.confirm(`${c.action} ${c.kind} ${c.name} will be undone, with all that was changed together with it. The undoing is recorded, too.`, 'Undo this change?', { confirmButtonText: 'Undo', cancelButtonText: 'Leave it', type: 'warning' })
+  } catch {
+    return
+  }
+  try {
+    const sum = await api.undo(c.id)
+    ElMessage.success(`${sum.changes.length} undone`)
+    await load()
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
 const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v))
 </script>
 
@@ -80,6 +95,7 @@ const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v)
         <el-table-column prop="kind" label="Kind" width="80" />
         <el-table-column prop="name" label="Name" min-width="190" />
         <el-table-column label="What was → what is" min-width="320"><template #default="{ row }">{{ differences(row) }}</template></el-table-column>
+        <el-table-column width="90" align="right"><template #default="{ row }"><el-button size="small" @click="undo(row)">Undo…</el-button></template></el-table-column>
       </el-table>
     </div>
     <div v-if="next"><el-button @click="load(true)">Show older ones</el-button></div>
