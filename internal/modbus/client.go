@@ -24,22 +24,39 @@ type Counters struct {
 	Got     atomic.Uint64 // bytes
 }
 
+// ClientOptions say what a client speaks.
+type ClientOptions struct {
+	Framing Framing
+	// Character is the time of one character on the line, 0 where it does not matter. The wait for an answer begins when
+	// the request has left the line and goes on while an answer comes in.
+	Character time.Duration
+	// Gap is the silence that ends a frame that is none: on a serial line 3.5 characters, through a gateway more.
+	// The zero means 50 ms.
+	Gap time.Duration
+	// Echo: the line gives back what is sent, which is then taken off.
+	Echo bool
+}
+
 // Client asks devices over one connection, one request at a time. It is not safe for concurrent use.
 // An exchange is cancelled by closing the connection.
 type Client struct {
 	Counters Counters
 
 	conn        net.Conn
+	options     ClientOptions
 	transaction uint16
-	out         []byte
+	pdu, out    []byte
 	in          []byte // read buffer
-	held        int    // bytes in in that are not used up
-	used        int    // bytes of in that the last answer occupied
+	held        int    // bytes in in
+	used        int    // of them, how many are used up
 }
 
-// NewClient speaks MBAP over conn, which the caller closes.
-func NewClient(conn net.Conn) *Client {
-	return &Client{conn: conn, out: make([]byte, 0, maxADU), in: make([]byte, 4*maxADU)}
+// NewClient speaks over conn, which the caller closes.
+func NewClient(conn net.Conn, o ClientOptions) *Client {
+	if o.Gap == 0 {
+		o.Gap = 50 * time.Millisecond
+	}
+	return &Client{conn: conn, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, maxFrame), in: make([]byte, 4*maxFrame)}
 }
 
 // Do sends req to a unit and waits for its answer, at most timeout. The data returned are those of
@@ -47,49 +64,75 @@ func NewClient(conn net.Conn) *Client {
 // the wait goes on; when nothing better comes in time, the error tells of it.
 // After an error that wraps ErrClosed the connection must be closed; after any other the client can go on.
 func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, error) {
-	c.held = copy(c.in, c.in[c.used:c.held])
-	c.used = 0
-	c.transaction++
-	out, err := req.Append(beginMBAP(c.out[:0], c.transaction, unit))
+	pdu, err := req.Append(c.pdu[:0])
 	if err != nil {
 		return nil, err
 	}
-	if err := c.conn.SetDeadline(time.Now().Add(timeout)); err != nil {
+	c.settle()
+	c.transaction++
+	out := c.options.Framing.Append(c.out[:0], Frame{c.transaction, unit, pdu})
+	deadline := time.Now().Add(timeout + time.Duration(len(out))*c.options.Character)
+	if err := c.conn.SetDeadline(deadline); err != nil {
 		return nil, c.lost(err)
 	}
-	n, err := c.conn.Write(endMBAP(out, 0))
+	n, err := c.conn.Write(out)
 	c.Counters.Sent.Add(uint64(n))
 	if err != nil {
 		return nil, c.lost(err)
 	}
-	return c.await(unit, req)
+	echo := 0
+	if c.options.Echo {
+		echo = len(out)
+	}
+	return c.await(unit, req, deadline, echo)
 }
 
-// await reads frames until the answer to req is among them.
-func (c *Client) await(unit byte, req Request) ([]byte, error) {
+// settle makes room in the buffer. Without transaction identifiers an answer that came late cannot be told from one to
+// the next request, so what came in before it is dropped.
+func (c *Client) settle() {
+	if c.options.Framing == MBAP {
+		c.held = copy(c.in, c.in[c.used:c.held])
+		c.used = 0
+		return
+	}
+	stale := c.held - c.used
+	c.held, c.used = 0, 0
+	for c.conn.SetReadDeadline(time.Now().Add(-time.Second)) == nil {
+		n, err := c.conn.Read(c.in)
+		stale += n
+		c.Counters.Got.Add(uint64(n))
+		if n == 0 || err != nil {
+			break
+		}
+	}
+	if stale > 0 {
+		c.Counters.Late.Add(1)
+	}
+}
+
+// await reads frames until the answer to req is among them. echo is how many bytes of our own come back first.
+func (c *Client) await(unit byte, req Request, deadline time.Time, echo int) ([]byte, error) {
 	var wrong error // what came instead
 	for {
-		frame, n, err := CutMBAP(c.in[c.used:c.held])
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", ErrClosed, err)
-		}
-		if n == 0 {
-			c.held = copy(c.in, c.in[c.used:c.held])
-			c.used = 0
-			got, err := c.conn.Read(c.in[c.held:])
-			c.held += got
-			c.Counters.Got.Add(uint64(got))
-			if got == 0 && err != nil {
-				if wrong != nil && errors.Is(err, os.ErrDeadlineExceeded) {
-					return nil, wrong
-				}
-				return nil, c.lost(err)
-			}
+		frame, n, err := c.options.Framing.Cut(c.in[c.used:c.held], Answers)
+		switch {
+		case errors.Is(err, ErrChecksum):
+			c.used, wrong = c.used+n, err
 			continue
+		case err != nil:
+			return nil, fmt.Errorf("%w: %w", ErrClosed, err)
+		case n == 0:
+			err = c.more(deadline, &echo)
+			if err == nil {
+				continue
+			}
+			if frame, n = c.seek(); n == 0 || !errors.Is(err, ErrTimeout) {
+				return nil, c.silence(err, wrong)
+			}
 		}
 		c.used += n
 		switch {
-		case frame.Transaction != c.transaction:
+		case c.options.Framing == MBAP && frame.Transaction != c.transaction:
 			// Identifiers are used in turn, so one a little behind is an answer that comes late.
 			if behind := c.transaction - frame.Transaction; behind < 1<<15 {
 				c.Counters.Late.Add(1)
@@ -106,6 +149,57 @@ func (c *Client) await(unit byte, req Request) ([]byte, error) {
 			return req.ParseAnswer(frame.PDU)
 		}
 	}
+}
+
+// seek looks for an RTU frame behind noise, once silence has followed.
+func (c *Client) seek() (Frame, int) {
+	if c.options.Framing != RTU {
+		return Frame{}, 0
+	}
+	return SeekRTU(c.in[c.used:c.held], Answers)
+}
+
+// silence says why no answer came: what came instead, when anything did.
+func (c *Client) silence(err, wrong error) error {
+	held := c.in[c.used:c.held]
+	switch {
+	case !errors.Is(err, ErrTimeout):
+		return err
+	case len(held) > 0 && c.options.Framing != MBAP:
+		return Damaged(held, c.options.Framing)
+	case wrong != nil:
+		return wrong
+	}
+	return err
+}
+
+// more reads what comes next. Where frames have no identifier, bytes that silence follows are a frame that was damaged,
+// and waiting for the deadline would not mend it.
+func (c *Client) more(deadline time.Time, echo *int) error {
+	c.held = copy(c.in, c.in[c.used:c.held])
+	c.used = 0
+	if c.held == len(c.in) {
+		c.held = 0 // noise without end
+	}
+	if c.options.Framing != MBAP && c.held > 0 {
+		if quiet := time.Now().Add(c.options.Gap); quiet.Before(deadline) || c.options.Character > 0 {
+			deadline = quiet
+		}
+		if err := c.conn.SetReadDeadline(deadline); err != nil {
+			return c.lost(err)
+		}
+	}
+	got, err := c.conn.Read(c.in[c.held:])
+	c.Counters.Got.Add(uint64(got))
+	if got == 0 && err != nil {
+		return c.lost(err)
+	}
+	c.held += got
+	if own := min(*echo, c.held); own > 0 {
+		c.held = copy(c.in, c.in[own:c.held])
+		*echo -= own
+	}
+	return nil
 }
 
 // lost names what happened to the connection.

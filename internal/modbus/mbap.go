@@ -8,13 +8,6 @@ const (
 	maxADU     = mbapHeader + MaxPDU // TCP 3.1.2: 260 bytes
 )
 
-// Frame is one frame on a TCP stream.
-type Frame struct {
-	Transaction uint16
-	Unit        byte
-	PDU         []byte
-}
-
 // AppendMBAP adds f to b with its header.
 func AppendMBAP(b []byte, f Frame) []byte {
 	b = beginMBAP(b, f.Transaction, f.Unit)

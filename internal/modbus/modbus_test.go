@@ -14,8 +14,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-func unhex(t testing.TB, s string) []byte {
-	t.Helper()
+func unhex(t require.TestingT, s string) []byte {
 	b, err := hex.DecodeString(strings.ReplaceAll(s, " ", ""))
 	require.NoError(t, err)
 	return b
@@ -224,7 +223,7 @@ func serve(t *testing.T, handle func(unit byte, pdu []byte) Reply) *Client {
 		require.NoError(t, <-done)
 		conn.Close()
 	})
-	return NewClient(conn)
+	return NewClient(conn, ClientOptions{})
 }
 
 func TestClientReadsAndWrites(t *testing.T) {

@@ -3,6 +3,7 @@ package modbus
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"sync"
 	"time"
@@ -97,8 +98,10 @@ type Reply struct {
 	Close bool                      // the connection, after the answer
 }
 
-// Server answers Modbus TCP requests with what Handle says. Requests of one connection are answered in turn.
+// Server answers requests with what Handle says. Requests of one connection are answered in turn.
 type Server struct {
+	Framing Framing
+
 	// Handle is called from one goroutine a connection. The PDU holds until it returns.
 	Handle func(unit byte, pdu []byte) Reply
 }
@@ -130,13 +133,25 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 func (s *Server) serve(ctx context.Context, conn net.Conn) {
 	defer conn.Close()
 	defer context.AfterFunc(ctx, func() { conn.Close() })()
-	in, out := make([]byte, 2*maxADU), make([]byte, 0, maxADU)
+	s.ServeConn(ctx, conn)
+}
+
+// ServeConn answers the requests of one connection or line until it ends or cannot go on.
+func (s *Server) ServeConn(ctx context.Context, conn io.ReadWriter) {
+	in, out := make([]byte, 2*maxFrame), make([]byte, 0, maxFrame)
 	for held := 0; ; {
-		frame, n, err := CutMBAP(in[:held])
+		frame, n, err := s.Framing.Cut(in[:held], Requests)
+		if errors.Is(err, ErrChecksum) {
+			held = copy(in, in[n:held]) // a server does not answer what was damaged (serial line 2.4.4)
+			continue
+		}
 		if err != nil {
 			return
 		}
 		if n == 0 {
+			if held == len(in) {
+				held = 0 // noise without end
+			}
 			got, err := conn.Read(in[held:])
 			if err != nil {
 				return
@@ -149,7 +164,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn) {
 			if !pause(ctx, reply.Delay) {
 				return
 			}
-			out = AppendMBAP(out[:0], Frame{frame.Transaction, frame.Unit, reply.PDU})
+			out = s.Framing.Append(out[:0], Frame{frame.Transaction, frame.Unit, reply.PDU})
 			if reply.Alter != nil {
 				out = reply.Alter(out)
 			}

@@ -150,7 +150,7 @@ func (Driver) Open(ctx context.Context, link site.Link, _ engine.Sink) (engine.S
 	if err != nil {
 		return nil, err
 	}
-	return &session{conn: conn, client: modbus.NewClient(conn), timeout: time.Duration(link.Timeout)}, nil
+	return &session{conn: conn, client: modbus.NewClient(conn, modbus.ClientOptions{}), timeout: time.Duration(link.Timeout)}, nil
 }
 
 // outcome says what an exchange that failed means to its points.
