@@ -43,20 +43,45 @@ func (s *Server) testLink(c *gin.Context) error {
 	links, _ := s.engine.Status()
 	for _, l := range links {
 		if l.Name == link.Name && l.State == engine.LinkUp {
-			c.JSON(http.StatusOK, engine.Test{Answers: true, Message: fmt.Sprintf("connected to %s:%d since %s", link.Host, link.Port, l.Since.Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
+			c.JSON(http.StatusOK, engine.Test{Answers: true, Message: fmt.Sprintf("%s is open since %s", link.FarEnd(), l.Since.Local().Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
 			return nil
 		}
 	}
 	began := time.Now()
-	conn, err := wire.Dial(c.Request.Context(), link)
+	conn, err := wire.Open(c.Request.Context(), link)
 	t := engine.Test{RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
 	if err != nil {
 		t.Message = err.Error()
 	} else {
 		conn.Close()
-		t.Answers, t.Message = true, fmt.Sprintf("%s:%d takes connections", link.Host, link.Port)
+		t.Answers, t.Message = true, opened(link)
 	}
 	c.JSON(http.StatusOK, t)
+	return nil
+}
+
+// opened says what it means that a link opens: more over TCP than where nothing answers to that.
+func opened(link site.Link) string {
+	switch link.Transport {
+	case site.Serial:
+		return link.FarEnd() + " opens; whether anything answers on the line, a station's test tells"
+	case site.UDP:
+		return link.FarEnd() + " has a route; UDP connects to nothing, so whether anything answers, a station's test tells"
+	}
+	return link.FarEnd() + " takes connections"
+}
+
+// Ports is the serial ports of the machine that the service runs on.
+type Ports struct {
+	Ports []string `json:"ports"`
+}
+
+func (s *Server) ports(c *gin.Context) error {
+	list, err := wire.Ports()
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, Ports{append([]string{}, list...)})
 	return nil
 }
 

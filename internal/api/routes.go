@@ -54,6 +54,8 @@ func (s *Server) routes() []route {
 		{"DELETE", "/api/v1/links/:name", "remove a link", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindLink)},
 		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, engine.Test{}, 200, s.testLink},
 
+		{"GET", "/api/v1/ports", "serial ports of the service's machine", nil, nil, Ports{}, 200, s.ports},
+
 		{"GET", "/api/v1/stations", "all stations", nil, nil, Page[site.Station]{}, 200, s.listStations},
 		{"POST", "/api/v1/stations", "add a station", nil, site.Station{}, site.Station{}, 201, s.add(site.KindStation)},
 		{"GET", "/api/v1/stations/:name", "one station", nil, nil, site.Station{}, 200, s.show(site.KindStation)},
@@ -230,7 +232,18 @@ func decodeEntity(node *document.Node, d *site.Draft, from, defaults site.Entity
 	var faults document.Faults
 	switch e := from.(type) {
 	case site.Link:
+		was := e
 		faults = node.Decode(&e, defaults)
+		if fields, _ := node.Fields(); e.Transport != was.Transport {
+			// What only followed from the old transport follows the new one.
+			implied := site.Link{Transport: was.Transport}.WithDefaults()
+			if fields["framing"] == nil && e.Framing == implied.Framing {
+				e.Framing = ""
+			}
+			if fields["port"] == nil && e.Port == implied.Port {
+				e.Port = 0
+			}
+		}
 		from = e
 	case site.Station:
 		faults = node.Decode(&e, defaults)

@@ -268,7 +268,7 @@ func (a *app) listLinks() *cobra.Command {
 			return a.print(list, func(t *table) {
 				t.header("NAME", "PROTOCOL", "FAR END", "TIMEOUT", "", "DESCRIPTION")
 				for _, l := range list {
-					t.row(l.Name, string(l.Protocol)+"/"+string(l.Transport), l.Host+":"+strconv.Itoa(l.Port), l.Timeout.String(), enabled(l.Enabled), l.Description)
+					t.row(l.Name, string(l.Protocol)+"/"+string(l.Transport), l.FarEnd(), l.Timeout.String(), enabled(l.Enabled), l.Description)
 				}
 			})
 		}}

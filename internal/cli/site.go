@@ -78,6 +78,27 @@ func (a *app) status() *cobra.Command {
 		}}
 }
 
+func (a *app) ports() *cobra.Command {
+	return &cobra.Command{
+		Use:   "ports",
+		Short: "List the serial ports of the service's machine",
+		Args:  arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := a.client().Ports(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(t *table) {
+				for _, port := range list {
+					t.line(port)
+				}
+				if len(list) == 0 && a.output == "text" {
+					t.line("no serial port; is the adapter plugged in?")
+				}
+			})
+		}}
+}
+
 func milliseconds(s engine.Statistics) string {
 	if s.LastAnswer == nil {
 		return "-"

@@ -248,6 +248,13 @@ func (c *Client) Writes(ctx context.Context, tag string, limit int) ([]store.Wri
 	return page.Items, err
 }
 
+// Ports lists the serial ports of the service's machine.
+func (c *Client) Ports(ctx context.Context) ([]string, error) {
+	var p api.Ports
+	err := c.do(ctx, http.MethodGet, "/api/v1/ports", nil, nil, &p)
+	return p.Ports, err
+}
+
 // Health asks whether the service runs.
 func (c *Client) Health(ctx context.Context) (h api.Health, err error) {
 	err = c.do(ctx, http.MethodGet, "/healthz", nil, nil, &h)

@@ -11,6 +11,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 	"sync"
 	"time"
@@ -165,7 +166,7 @@ func sameLink(before, after site.Entity) bool {
 	b, ok1 := before.(site.Link)
 	a, ok2 := after.(site.Link)
 	b.Description = a.Description
-	return ok1 && ok2 && a == b
+	return ok1 && ok2 && reflect.DeepEqual(a, b)
 }
 
 func (e *Engine) runnerOf(station string) (*runner, error) {

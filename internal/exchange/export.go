@@ -16,7 +16,7 @@ import (
 // always lists the fields that are written even where they have their default, so that a file can be read without
 // knowing the defaults.
 var always = map[site.Kind][]string{
-	site.KindLink:    {"name", "protocol", "transport", "host", "port"},
+	site.KindLink:    {"name", "protocol", "transport"},
 	site.KindStation: {"name", "link", "unit", "notation"},
 	site.KindPoint:   {"tag", "station", "address", "type"},
 }
@@ -26,7 +26,10 @@ var always = map[site.Kind][]string{
 func WriteSiteFile(s *site.Site) ([]byte, error) {
 	links, stations, points := list(), list(), list()
 	for _, l := range s.Links() {
-		if err := add(links, l, site.NewLink(), ""); err != nil {
+		implied := site.NewLink()
+		implied.Transport = l.Transport
+		implied.Framing = implied.WithDefaults().Framing // its port is written even so, since people look for it
+		if err := add(links, l, implied, ""); err != nil {
 			return nil, err
 		}
 	}

@@ -108,8 +108,8 @@ func TestSiteFileFaults(t *testing.T) {
 		{"meaning of a nested field", edit("raw: [0, 1]", "raw: [1, 1]"), []string{`gate.yaml:15: point gate1/position: points[0].scaling.raw: [1 1]: the two ends must differ`}},
 		{"no time span", edit("500ms", "500"), []string{`gate.yaml:3: links[0].timeout: "500" is no time span: write a number with its unit, such as 250ms, 1s or 5m`}},
 		{"field twice", edit("unit: 1", "link: gate"), []string{`gate.yaml:7: stations[0].link: is given twice, first in line 6`}},
-		{"several at once", strings.Replace(edit("unit: 1", "unit: 700"), "port: 1502", "port: 0", 1), []string{
-			`gate.yaml:3: link gate: links[0].port: 0 is out of range: 1 to 65535`,
+		{"several at once", strings.Replace(edit("unit: 1", "unit: 700"), "port: 1502", "port: 70000", 1), []string{
+			`gate.yaml:3: link gate: links[0].port: 70000 is out of range: 1 to 65535`,
 			`gate.yaml:7: station plc: stations[0].unit: 700 is out of range: 0 to 255`}},
 		{"no version", strings.TrimPrefix(gate, "arithmon: 1\n"), []string{`gate.yaml:1: arithmon: is missing; a site file begins with arithmon: 1`}},
 		{"later version", edit("arithmon: 1", "arithmon: 7"), []string{`gate.yaml:1: arithmon: version 7 is not read by this program; it reads 1`}},

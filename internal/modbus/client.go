@@ -49,6 +49,7 @@ type Client struct {
 	in          []byte // read buffer
 	held        int    // bytes in in
 	used        int    // of them, how many are used up
+	unsettled   bool   // the last exchange failed, so that its answer may still come
 }
 
 // NewClient speaks over conn, which the caller closes.
@@ -84,8 +85,13 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 	if c.options.Echo {
 		echo = len(out)
 	}
-	return c.await(unit, req, deadline, echo)
+	data, err := c.await(unit, req, deadline, echo)
+	c.unsettled = err != nil
+	return data, err
 }
+
+// drainTime is enough to read what has come in; a deadline in the past would read nothing.
+const drainTime = 200 * time.Microsecond
 
 // settle makes room in the buffer. Without transaction identifiers an answer that came late cannot be told from one to
 // the next request, so what came in before it is dropped.
@@ -97,7 +103,7 @@ func (c *Client) settle() {
 	}
 	stale := c.held - c.used
 	c.held, c.used = 0, 0
-	for c.conn.SetReadDeadline(time.Now().Add(-time.Second)) == nil {
+	for c.unsettled && c.conn.SetReadDeadline(time.Now().Add(drainTime)) == nil {
 		n, err := c.conn.Read(c.in)
 		stale += n
 		c.Counters.Got.Add(uint64(n))

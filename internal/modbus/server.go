@@ -96,6 +96,8 @@ type Reply struct {
 	Delay time.Duration             // before the answer
 	Alter func(frame []byte) []byte // spoils the frame on its way out; nil leaves it
 	Close bool                      // the connection, after the answer
+	Echo  bool                      // the request comes back first, as from an adapter that hears itself
+	Other bool                      // the answer is in the name of the next unit
 }
 
 // Server answers requests with what Handle says. Requests of one connection are answered in turn.
@@ -164,10 +166,7 @@ func (s *Server) ServeConn(ctx context.Context, conn io.ReadWriter) {
 			if !pause(ctx, reply.Delay) {
 				return
 			}
-			out = s.Framing.Append(out[:0], Frame{frame.Transaction, frame.Unit, reply.PDU})
-			if reply.Alter != nil {
-				out = reply.Alter(out)
-			}
+			out = s.answer(out[:0], frame, reply)
 			if _, err := conn.Write(out); err != nil {
 				return
 			}
@@ -176,6 +175,43 @@ func (s *Server) ServeConn(ctx context.Context, conn io.ReadWriter) {
 			return
 		}
 		held = copy(in, in[n:held])
+	}
+}
+
+// answer adds what goes out in reply to a frame to b.
+func (s *Server) answer(b []byte, to Frame, reply Reply) []byte {
+	if reply.Echo {
+		b = s.Framing.Append(b, to)
+	}
+	start := len(b)
+	if reply.Other {
+		to.Unit++
+	}
+	b = s.Framing.Append(b, Frame{to.Transaction, to.Unit, reply.PDU})
+	if reply.Alter != nil {
+		b = append(b[:start:start], reply.Alter(b[start:])...)
+	}
+	return b
+}
+
+// ServePackets answers requests that come as datagrams until the connection is closed.
+func (s *Server) ServePackets(ctx context.Context, conn net.PacketConn) {
+	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	in := make([]byte, 2*maxFrame)
+	for {
+		got, from, err := conn.ReadFrom(in)
+		if err != nil {
+			return
+		}
+		frame, n, err := s.Framing.Cut(in[:got], Requests)
+		if err != nil || n == 0 {
+			continue // a datagram that holds no request gets no answer
+		}
+		if reply := s.Handle(frame.Unit, frame.PDU); reply.PDU != nil && pause(ctx, reply.Delay) {
+			if _, err := conn.WriteTo(s.answer(nil, frame, reply), from); err != nil {
+				return
+			}
+		}
 	}
 }
 

@@ -26,11 +26,25 @@ type Config struct {
 	Lines   []Line            `json:"lines"`
 }
 
-// Line is one listening address with the stations behind it.
+// Line is one listening address, or one serial line, with the stations on it.
 type Line struct {
-	Name     string    `json:"name"`
-	Listen   string    `json:"listen"` // host:port
-	Stations []Station `json:"stations"`
+	Name      string            `json:"name"`
+	Transport site.Transport    `json:"transport"` // tcp unless said
+	Framing   site.Framing      `json:"framing"`   // mbap unless said, rtu on serial
+	Listen    string            `json:"listen"`    // host:port; on serial a path where a link to the port is made, or nothing
+	Serial    site.LineSettings `json:"serial"`    // pace of a serial line: baud and the length of a character
+	Stations  []Station         `json:"stations"`
+}
+
+// withDefaults fills in what the transport implies.
+func (l Line) withDefaults() Line {
+	link := site.Link{Transport: l.Transport, Framing: l.Framing, Serial: &l.Serial}
+	if link.Transport == "" {
+		link.Transport = site.TCP
+	}
+	link = link.WithDefaults()
+	l.Transport, l.Framing, l.Serial = link.Transport, link.Framing, *link.Serial
+	return l
 }
 
 // Station is one simulated Modbus server.
@@ -61,6 +75,9 @@ type Faults struct {
 	Close     bool          `json:"close"`      // the connection is closed in the middle of an answer
 	Garbage   bool          `json:"garbage"`    // answers that are not Modbus
 	WrongUnit bool          `json:"wrong_unit"` // answers in the name of another unit
+	Checksum  bool          `json:"checksum"`   // answers whose CRC or LRC is wrong
+	Noise     bool          `json:"noise"`      // stray bytes before each answer
+	Echo      bool          `json:"echo"`       // the request comes back before the answer
 	Short     bool          `json:"short"`      // answers with a register too few
 	Exception int           `json:"exception"`  // every request is refused with this code
 	Outage    *Outage       `json:"outage"`     // no answers from time to time
@@ -115,7 +132,14 @@ func (c *Config) validate() error {
 			fault(path+".name", "%q: each line needs a name of its own", line.Name)
 		}
 		listening[line.Name] = true
-		if _, _, err := net.SplitHostPort(line.Listen); err != nil {
+		c.Lines[i] = line.withDefaults()
+		if !slices.Contains(site.Transports[:], c.Lines[i].Transport) {
+			fault(path+".transport", "%q is not known; choose tcp, tls, udp or serial", line.Transport)
+		}
+		if framing := c.Lines[i].Framing; framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport == site.Serial {
+			fault(path+".framing", "%q does not fit; choose mbap (not on serial), rtu or ascii", framing)
+		}
+		if _, _, err := net.SplitHostPort(line.Listen); err != nil && line.Transport != site.Serial {
 			fault(path+".listen", "%q is no host:port", line.Listen)
 		}
 		units := map[int]bool{}

@@ -2,6 +2,7 @@ package rig
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"math"
 	"net"
@@ -15,11 +16,12 @@ import (
 
 // Rig is a running set of simulated stations.
 type Rig struct {
-	mu        sync.Mutex // guards everything the stations hold
-	world     *world
-	simulated time.Time // until when
-	began     time.Time
-	lines     map[string]*line
+	mu          sync.Mutex // guards everything the stations hold
+	world       *world
+	simulated   time.Time        // until when
+	certificate *tls.Certificate // of TLS lines; made when first needed
+	began       time.Time
+	lines       map[string]*line
 }
 
 // line is a listener that can be cut and restored.
@@ -54,7 +56,7 @@ func Start(c *Config, o Options) (*Rig, error) {
 	for _, lc := range c.Lines {
 		l := r.lines[lc.Name]
 		err := r.listen(l, lc.Listen)
-		if err != nil && o.AnyPort {
+		if err != nil && o.AnyPort && lc.Transport != site.Serial {
 			host, _, _ := net.SplitHostPort(lc.Listen)
 			err = r.listen(l, net.JoinHostPort(host, "0"))
 		}
@@ -64,21 +66,6 @@ func Start(c *Config, o Options) (*Rig, error) {
 		}
 	}
 	return r, nil
-}
-
-func (r *Rig) listen(l *line, address string) error {
-	listener, err := net.Listen("tcp", address)
-	if err != nil {
-		return err
-	}
-	ctx, cancel := context.WithCancel(context.Background())
-	l.listen, l.cancel, l.done = listener.Addr().String(), cancel, make(chan struct{})
-	server := modbus.Server{Handle: func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, unit, pdu) }}
-	go func() {
-		defer close(l.done)
-		server.Serve(ctx, listener) // it ends when the line is cut
-	}()
-	return nil
 }
 
 // Stop closes all lines and waits for them.
@@ -110,6 +97,9 @@ func (r *Rig) Restore(name string) error {
 	l := r.lines[name]
 	if l == nil || l.cancel != nil {
 		return nil
+	}
+	if l.config.Transport == site.Serial {
+		return r.listen(l, l.config.Listen)
 	}
 	return r.listen(l, l.listen)
 }
@@ -178,9 +168,19 @@ func (f Faults) spoil(reply *modbus.Reply) {
 		reply.Alter, reply.Close = func(frame []byte) []byte { return frame[:len(frame)-1] }, true
 	case f.Garbage:
 		reply.Alter = func([]byte) []byte { return []byte("login: ") }
-	case f.WrongUnit:
-		reply.Alter = func(frame []byte) []byte { frame[6]++; return frame }
+	case f.Checksum:
+		reply.Alter = func(frame []byte) []byte {
+			at := len(frame) - 1
+			if frame[0] == ':' {
+				at -= 2 // before CR LF
+			}
+			frame[at] ^= 1
+			return frame
+		}
+	case f.Noise:
+		reply.Alter = func(frame []byte) []byte { return append([]byte{0xFF, 0x00, 0x7F}, frame...) }
 	}
+	reply.Other, reply.Echo = f.WrongUnit, f.Echo
 }
 
 // advance moves the simulation on to a moment, in steps of a tick; after a long silence it skips ahead.

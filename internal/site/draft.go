@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 
@@ -45,8 +46,11 @@ func (d *Draft) Station(name string) (Station, bool) {
 
 // Put adds e, or replaces the entity of its kind and key.
 func (d *Draft) Put(e Entity) {
-	if p, ok := e.(Point); ok {
-		e = p.WithDefaults()
+	switch v := e.(type) {
+	case Link:
+		e = v.WithDefaults()
+	case Point:
+		e = v.WithDefaults()
 	}
 	d.touch(key{e.Kind(), e.Key()}, e)
 }
@@ -208,6 +212,9 @@ func (d *Draft) check(e Entity, f *faults) {
 	switch e := e.(type) {
 	case Link:
 		e.validate(f)
+		if other := d.samePort(e); other != "" {
+			f.add("serial.device", e.Serial.Device, "port %s is used by link %s; two links cannot share a port", e.Serial.Device, other)
+		}
 	case Station:
 		e.validate(f)
 		if e.Link == "" {
@@ -229,6 +236,30 @@ func (d *Draft) check(e Entity, f *faults) {
 			}
 		}
 	}
+}
+
+// samePort returns another link on the same serial port, or "".
+func (d *Draft) samePort(l Link) string {
+	if l.Transport != Serial || l.Serial == nil {
+		return ""
+	}
+	names := map[string]bool{}
+	for _, other := range d.base.Links() {
+		names[other.Name] = true
+	}
+	for _, k := range d.order {
+		if k.kind == KindLink {
+			names[k.name] = true
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		e, ok := d.Get(KindLink, name)
+		other, _ := e.(Link)
+		if ok && name != l.Name && other.Transport == Serial && other.Serial != nil && other.Serial.Device == l.Serial.Device {
+			return name
+		}
+	}
+	return ""
 }
 
 // sameUnit returns another station of the same link with the same unit, or "".

@@ -5,6 +5,11 @@
 package site
 
 import (
+	"cmp"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
 	"time"
 
 	"arithmon/internal/codec"
@@ -39,27 +44,127 @@ const (
 // Transport is what carries a link's bytes.
 type Transport string
 
-// TCP is a TCP connection.
-const TCP Transport = "tcp"
+// The transports.
+const (
+	TCP    Transport = "tcp"
+	TLS    Transport = "tls"
+	UDP    Transport = "udp"
+	Serial Transport = "serial"
+)
+
+// Transports lists all transports.
+var Transports = [...]Transport{TCP, TLS, UDP, Serial}
+
+// Framing is how Modbus PDUs are put into frames.
+type Framing string
+
+// The framings.
+const (
+	MBAP  Framing = "mbap"
+	RTU   Framing = "rtu"
+	ASCII Framing = "ascii"
+)
 
 // Link is one communication path.
 type Link struct {
-	Name        string    `json:"name" doc:"unique name: letters, digits, - _ ."`
-	Description string    `json:"description,omitempty" doc:"free text, at most 500 characters"`
-	Protocol    Protocol  `json:"protocol" doc:"what the link speaks" enum:"modbus"`
-	Transport   Transport `json:"transport" doc:"what carries the bytes" enum:"tcp"`
-	Host        string    `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
-	Port        int       `json:"port,omitempty" doc:"TCP port, 1 to 65535; 502 unless said"`
-	Bind        string    `json:"bind,omitempty" doc:"local IP address to go out by"`
-	Timeout     Duration  `json:"timeout" doc:"silence after which an exchange has failed, 10ms to 1m"`
-	Retries     int       `json:"retries" doc:"how often a read that was not answered is repeated, 0 to 10"`
-	Pause       Duration  `json:"pause" doc:"least quiet time between exchanges, 0s to 10s"`
-	Enabled     bool      `json:"enabled" doc:"false: the link is not opened and its points are bad (disabled)"`
+	Name        string        `json:"name" doc:"unique name: letters, digits, - _ ."`
+	Description string        `json:"description,omitempty" doc:"free text, at most 500 characters"`
+	Protocol    Protocol      `json:"protocol" doc:"what the link speaks" enum:"modbus"`
+	Transport   Transport     `json:"transport" doc:"what carries the bytes" enum:"tcp,tls,udp,serial"`
+	Framing     Framing       `json:"framing,omitempty" doc:"mbap unless said on tcp, tls and udp, rtu on serial" enum:"mbap,rtu,ascii"`
+	Host        string        `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
+	Port        int           `json:"port,omitempty" doc:"port, 1 to 65535; 502 unless said, 802 for tls"`
+	Bind        string        `json:"bind,omitempty" doc:"local IP address to go out by"`
+	TLS         *TLSSettings  `json:"tls,omitempty" doc:"files of a tls link: {ca: ca.pem, certificate: client.pem, key: client.key}"`
+	Serial      *LineSettings `json:"serial,omitempty" doc:"port and line settings of a serial link: {device: /dev/ttyUSB0, baud: 9600, parity: even}"`
+	Timeout     Duration      `json:"timeout" doc:"silence after which an exchange has failed, 10ms to 1m"`
+	Retries     int           `json:"retries" doc:"how often a read that was not answered is repeated, 0 to 10"`
+	Pause       Duration      `json:"pause" doc:"least quiet time between exchanges, 0s to 10s"`
+	Enabled     bool          `json:"enabled" doc:"false: the link is not opened and its points are bad (disabled)"`
+}
+
+// TLSSettings are the files of a TLS link, all PEM. The server's certificate is always verified.
+type TLSSettings struct {
+	CA          string `json:"ca,omitempty" doc:"certificates the server's is verified with; the machine's own unless said"`
+	ServerName  string `json:"server_name,omitempty" doc:"name in the server's certificate; the host unless said"`
+	Certificate string `json:"certificate,omitempty" doc:"client certificate"`
+	Key         string `json:"key,omitempty" doc:"its key"`
+}
+
+// RTS is how the line RTS is driven on a serial port.
+type RTS string
+
+// The ways to drive RTS.
+const (
+	RTSOff    RTS = "off"
+	RTSOn     RTS = "on"
+	RTSToggle RTS = "toggle" // on while a frame is sent
+)
+
+// LineSettings are a serial port and how it is set; every device on the line is set alike.
+type LineSettings struct {
+	Device   string   `json:"device" doc:"name of the port: /dev/ttyUSB0, COM3"`
+	Baud     int      `json:"baud,omitempty" doc:"300 to 4000000; 9600 unless said"`
+	DataBits int      `json:"data_bits,omitempty" doc:"7 or 8; 8 unless said"`
+	Parity   string   `json:"parity,omitempty" doc:"even unless said" enum:"none,even,odd"`
+	StopBits int      `json:"stop_bits,omitempty" doc:"1 or 2; 1 unless said"`
+	RTS      RTS      `json:"rts,omitempty" doc:"off unless said" enum:"off,on,toggle"`
+	Before   Duration `json:"rts_before,omitempty" doc:"toggle: RTS is on so long before the first bit"`
+	After    Duration `json:"rts_after,omitempty" doc:"toggle: and so long after the last"`
+	Echo     bool     `json:"echo,omitempty" doc:"true: the adapter gives back what it sends"`
+}
+
+// Bits is the length of a character on the line: start bit, data bits, parity bit, stop bits.
+func (s LineSettings) Bits() int {
+	bits := 1 + s.DataBits + s.StopBits
+	if s.Parity != "none" {
+		bits++
+	}
+	return bits
+}
+
+// Character is how long a character takes on the line.
+func (s LineSettings) Character() time.Duration {
+	return time.Duration(s.Bits()) * time.Second / time.Duration(max(1, s.Baud))
 }
 
 // NewLink is a link with the defaults of the site file.
 func NewLink() Link {
-	return Link{Protocol: Modbus, Transport: TCP, Port: 502, Timeout: Duration(time.Second), Retries: 2, Enabled: true}
+	return Link{Protocol: Modbus, Transport: TCP, Timeout: Duration(time.Second), Retries: 2, Enabled: true}
+}
+
+// WithDefaults fills in what l's transport implies.
+func (l Link) WithDefaults() Link {
+	switch {
+	case l.Transport == Serial && l.Serial != nil:
+		s := *l.Serial
+		s.Baud, s.DataBits, s.StopBits = cmp.Or(s.Baud, 9600), cmp.Or(s.DataBits, 8), cmp.Or(s.StopBits, 1)
+		s.Parity, s.RTS = cmp.Or(s.Parity, "even"), cmp.Or(s.RTS, RTSOff)
+		l.Serial = &s
+	case l.Transport == TLS:
+		l.Port = cmp.Or(l.Port, 802)
+	case l.Transport != Serial:
+		l.Port = cmp.Or(l.Port, 502)
+	}
+	if l.Framing == "" {
+		l.Framing = MBAP
+		if l.Transport == Serial {
+			l.Framing = RTU
+		}
+	}
+	return l
+}
+
+// FarEnd says where the link goes, as a person would: host:port, or the port and its settings.
+func (l Link) FarEnd() string {
+	if l.Transport == Serial && l.Serial != nil {
+		parity := "?"
+		if l.Serial.Parity != "" {
+			parity = strings.ToUpper(l.Serial.Parity[:1])
+		}
+		return fmt.Sprintf("%s %d %d%s%d", l.Serial.Device, l.Serial.Baud, l.Serial.DataBits, parity, l.Serial.StopBits)
+	}
+	return net.JoinHostPort(l.Host, strconv.Itoa(l.Port))
 }
 
 // Kind is KindLink.

@@ -122,7 +122,20 @@ func (l Link) validate(f *faults) {
 	f.name("name", l.Name, MaxName, "")
 	f.text("description", l.Description, MaxDescription)
 	choose(f, "protocol", l.Protocol, Modbus)
-	choose(f, "transport", l.Transport, TCP)
+	choose(f, "transport", l.Transport, Transports[:]...)
+	choose(f, "framing", l.Framing, MBAP, RTU, ASCII)
+	if l.Transport == Serial {
+		l.validateLine(f)
+	} else {
+		l.validateNetwork(f)
+	}
+	f.span("timeout", l.Timeout, 10*time.Millisecond, time.Minute)
+	f.count("retries", l.Retries, 0, 10)
+	f.span("pause", l.Pause, 0, 10*time.Second)
+}
+
+// validateNetwork checks what a link over a network needs.
+func (l Link) validateNetwork(f *faults) {
 	switch {
 	case l.Host == "":
 		f.add("host", "", "is missing; give the host name or IP address of the device or gateway")
@@ -133,9 +146,44 @@ func (l Link) validate(f *faults) {
 	if l.Bind != "" && !isIP(l.Bind) {
 		f.add("bind", l.Bind, "%q is no IP address of this machine", l.Bind)
 	}
-	f.span("timeout", l.Timeout, 10*time.Millisecond, time.Minute)
-	f.count("retries", l.Retries, 0, 10)
-	f.span("pause", l.Pause, 0, 10*time.Second)
+	if l.Serial != nil {
+		f.add("serial", "", "line settings belong to a serial link; this one is %s", l.Transport)
+	}
+	if l.TLS != nil && l.Transport != TLS {
+		f.add("tls", "", "belongs to a tls link; this one is %s", l.Transport)
+	}
+	if l.TLS != nil && (l.TLS.Certificate == "") != (l.TLS.Key == "") {
+		f.add("tls.key", l.TLS.Key, "a client certificate and its key are given together")
+	}
+}
+
+// validateLine checks what a serial link needs.
+func (l Link) validateLine(f *faults) {
+	if l.Host != "" || l.Port != 0 || l.Bind != "" {
+		f.add("host", l.Host, "host, port and bind belong to links over a network; this one is serial")
+	}
+	if l.Framing == MBAP {
+		f.add("framing", l.Framing, "mbap is for networks; on a serial line use rtu or ascii")
+	}
+	s := l.Serial
+	if s == nil {
+		f.add("serial", "", "is missing; give the port, such as serial: {device: /dev/ttyUSB0, baud: 9600, parity: even}")
+		return
+	}
+	if s.Device == "" {
+		f.add("serial.device", "", "is missing; give the name of the port, such as /dev/ttyUSB0 or COM3; arithmon ports lists them")
+	}
+	f.text("serial.device", s.Device, MaxName)
+	f.count("serial.baud", s.Baud, 300, 4000000)
+	f.count("serial.data_bits", s.DataBits, 7, 8)
+	f.count("serial.stop_bits", s.StopBits, 1, 2)
+	choose(f, "serial.parity", s.Parity, "none", "even", "odd")
+	choose(f, "serial.rts", s.RTS, RTSOff, RTSOn, RTSToggle)
+	f.span("serial.rts_before", s.Before, 0, time.Second)
+	f.span("serial.rts_after", s.After, 0, time.Second)
+	if l.Framing == RTU && s.DataBits == 7 {
+		f.add("serial.data_bits", 7, "rtu needs 8 data bits (MODBUS over Serial Line V1.02, 2.5.1); 7 are for ascii")
+	}
 }
 
 func isIP(s string) bool {

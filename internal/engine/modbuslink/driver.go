@@ -144,13 +144,27 @@ func (j *job) smaller() []engine.Job {
 		planned(j.unit, j.request.Function, j.period, slots[middle:], 0)...)
 }
 
+// framings are the framings by their names in a site.
+var framings = map[site.Framing]modbus.Framing{site.MBAP: modbus.MBAP, site.RTU: modbus.RTU, site.ASCII: modbus.ASCII}
+
+// gatewayGap is the silence that ends a frame through a gateway or an adapter, which pass bytes on in their own time.
+const gatewayGap = 50 * time.Millisecond
+
 // Open connects to the far end.
 func (Driver) Open(ctx context.Context, link site.Link, _ engine.Sink) (engine.Session, error) {
-	conn, err := wire.Dial(ctx, link)
+	conn, err := wire.Open(ctx, link)
 	if err != nil {
 		return nil, err
 	}
-	return &session{conn: conn, client: modbus.NewClient(conn, modbus.ClientOptions{}), timeout: time.Duration(link.Timeout)}, nil
+	s := &session{conn: conn, timeout: time.Duration(link.Timeout)}
+	o := modbus.ClientOptions{Framing: framings[link.Framing], Gap: gatewayGap}
+	if link.Serial != nil {
+		o.Character, o.Echo = link.Serial.Character(), link.Serial.Echo
+		o.Gap = max(o.Gap, 5*o.Character)
+		s.silence = modbus.Silence(link.Serial.Baud, link.Serial.Bits())
+	}
+	s.client = modbus.NewClient(conn, o)
+	return s, nil
 }
 
 // outcome says what an exchange that failed means to its points.
@@ -165,6 +179,8 @@ func outcome(err error) engine.Outcome {
 		if exception == modbus.GatewayPathFailure || exception == modbus.GatewayTargetFailed {
 			out.Answered = false
 		}
+	case errors.Is(err, modbus.ErrChecksum):
+		out.Reason = reading.Checksum
 	case errors.Is(err, modbus.ErrBadResponse):
 		out.Reason = reading.BadResponse
 	case errors.Is(err, modbus.ErrTimeout):

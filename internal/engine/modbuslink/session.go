@@ -23,13 +23,19 @@ type session struct {
 	conn    net.Conn
 	client  *modbus.Client
 	timeout time.Duration
-	words   []uint16 // of the last answer
+	silence time.Duration // least quiet time between frames on a serial line
+	quiet   time.Time     // since when the line is
+	words   []uint16      // of the last answer
 	lost    bool
 }
 
 // ask makes one exchange and notes whether the connection is lost.
 func (s *session) ask(unit byte, request modbus.Request) ([]byte, error) {
+	if s.silence > 0 {
+		time.Sleep(time.Until(s.quiet.Add(s.silence)))
+	}
 	data, err := s.client.Do(unit, request, s.timeout)
+	s.quiet = time.Now()
 	s.lost = errors.Is(err, modbus.ErrClosed)
 	return data, err
 }

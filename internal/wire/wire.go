@@ -3,12 +3,12 @@ package wire
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"os"
-	"strconv"
 	"syscall"
 	"time"
 
@@ -18,22 +18,41 @@ import (
 // ConnectTimeout is how long a connection may take to come about.
 const ConnectTimeout = 3 * time.Second
 
-// Dial connects to the far end of a link. Its error says in plain words what happened and names the address.
-func Dial(ctx context.Context, link site.Link) (net.Conn, error) {
-	dialer := net.Dialer{Timeout: ConnectTimeout}
+// Open connects a link over its transport. Its error says in plain words what happened and names the far end.
+// On a serial line, deadlines work as those of a network connection do.
+func Open(ctx context.Context, link site.Link) (net.Conn, error) {
+	conn, err := open(ctx, link)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", link.FarEnd(), explain(err))
+	}
+	return conn, nil
+}
+
+func open(ctx context.Context, link site.Link) (net.Conn, error) {
+	if link.Transport == site.Serial {
+		return openSerial(*link.Serial)
+	}
+	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
+	defer cancel()
+	network := "tcp"
+	if link.Transport == site.UDP {
+		network = "udp"
+	}
+	var dialer net.Dialer
 	if link.Bind != "" {
 		ip, err := netip.ParseAddr(link.Bind)
 		if err != nil {
 			return nil, fmt.Errorf("bind %q is no IP address", link.Bind)
 		}
-		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(ip, 0))
+		if dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(ip, 0)); network == "udp" {
+			dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(ip, 0))
+		}
 	}
-	address := net.JoinHostPort(link.Host, strconv.Itoa(link.Port))
-	conn, err := dialer.DialContext(ctx, "tcp", address)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", address, explain(err))
+	conn, err := dialer.DialContext(ctx, network, link.FarEnd())
+	if err != nil || link.Transport != site.TLS {
+		return conn, err
 	}
-	return conn, nil
+	return secure(ctx, conn, link)
 }
 
 // explain puts the usual causes into words a person can act on; the cause stays wrapped.
@@ -48,6 +67,10 @@ func explain(err error) error {
 		return fmt.Errorf("no route to the host: %w", err)
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
 		return fmt.Errorf("the local address to go out by is not this machine's: %w", err)
+	case errors.As(err, new(*tls.CertificateVerificationError)):
+		return fmt.Errorf("the server's certificate is not accepted: %w", err)
+	case errors.As(err, new(tls.RecordHeaderError)):
+		return fmt.Errorf("what listens there does not speak TLS: %w", err)
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("no answer to the connection request within %s; check address, cable and firewall", ConnectTimeout)
 	}

@@ -1,0 +1,134 @@
+package rig
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"os"
+	"time"
+
+	"arithmon/internal/modbus"
+	"arithmon/internal/site"
+)
+
+var framings = map[site.Framing]modbus.Framing{site.MBAP: modbus.MBAP, site.RTU: modbus.RTU, site.ASCII: modbus.ASCII}
+
+// listen opens a line over its transport and answers on it until it is cut.
+func (r *Rig) listen(l *line, at string) error {
+	server := &modbus.Server{
+		Framing: framings[l.config.Framing],
+		Handle:  func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, unit, pdu) },
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	var serve func()
+	var err error
+	switch l.config.Transport {
+	case site.UDP:
+		var conn net.PacketConn
+		if conn, err = net.ListenPacket("udp", at); err == nil {
+			l.listen = conn.LocalAddr().String()
+			serve = func() { server.ServePackets(ctx, conn) }
+		}
+	case site.Serial:
+		serve, err = l.openPort(ctx, server, at)
+	default:
+		var listener net.Listener
+		if listener, err = net.Listen("tcp", at); err == nil {
+			l.listen = listener.Addr().String()
+			if l.config.Transport == site.TLS {
+				listener = tls.NewListener(listener, r.identity())
+			}
+			serve = func() { server.Serve(ctx, listener) } // it ends when the line is cut
+		}
+	}
+	if err != nil {
+		cancel()
+		return err
+	}
+	done := make(chan struct{})
+	l.cancel, l.done = cancel, done
+	go func() {
+		defer close(done)
+		serve()
+	}()
+	return nil
+}
+
+// openPort makes a serial line of a pseudo-terminal, and a link to it at path unless that is "".
+func (l *line) openPort(ctx context.Context, server *modbus.Server, path string) (serve func(), err error) {
+	near, far, err := openTerminal()
+	if err != nil {
+		return nil, fmt.Errorf("making a pseudo-terminal: %w", err)
+	}
+	l.listen = far.Name()
+	if path != "" {
+		os.Remove(path) // of a run before
+		if err := os.Symlink(far.Name(), path); err != nil {
+			near.Close()
+			far.Close()
+			return nil, err
+		}
+		l.listen = path
+	}
+	return func() {
+		// far stays open, so that the line does not hang up when a client closes its end.
+		defer far.Close()
+		defer context.AfterFunc(ctx, func() { near.Close() })()
+		server.ServeConn(ctx, &paced{near, l.config.Serial.Character()})
+	}, nil
+}
+
+// paced passes bytes at the pace of a serial line.
+type paced struct {
+	io.ReadWriter
+	character time.Duration
+}
+
+func (p *paced) Read(b []byte) (int, error) {
+	n, err := p.ReadWriter.Read(b)
+	time.Sleep(time.Duration(n) * p.character)
+	return n, err
+}
+
+func (p *paced) Write(b []byte) (int, error) {
+	time.Sleep(time.Duration(len(b)) * p.character)
+	return p.ReadWriter.Write(b)
+}
+
+// identity is the certificate of the rig's TLS lines, made once.
+func (r *Rig) identity() *tls.Config {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.certificate == nil {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			panic(err) // the system's randomness failed
+		}
+		template := &x509.Certificate{
+			SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "rig"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
+			IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}, DNSNames: []string{"localhost"},
+			IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		}
+		der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+		if err != nil {
+			panic(err) // the template is wrong
+		}
+		r.certificate = &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
+	}
+	return &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{*r.certificate}}
+}
+
+// CertificatePEM is what a client verifies the rig's TLS lines with.
+func (r *Rig) CertificatePEM() []byte {
+	r.identity()
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: r.certificate.Certificate[0]})
+}

@@ -1,0 +1,154 @@
+package wire
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"go.bug.st/serial"
+
+	"arithmon/internal/site"
+)
+
+// Ports lists the serial ports of this machine by name.
+func Ports() ([]string, error) {
+	ports, err := serial.GetPortsList()
+	if err != nil {
+		return nil, fmt.Errorf("listing serial ports: %w", err)
+	}
+	slices.Sort(ports)
+	return ports, nil
+}
+
+// line is an open serial port as a net.Conn.
+type line struct {
+	serial.Port
+	settings site.LineSettings
+	deadline atomic.Int64 // of reads, in Unix nanoseconds; 0: none
+	closed   atomic.Bool
+}
+
+var parities = map[string]serial.Parity{"none": serial.NoParity, "even": serial.EvenParity, "odd": serial.OddParity}
+
+func openSerial(s site.LineSettings) (net.Conn, error) {
+	mode := &serial.Mode{BaudRate: s.Baud, DataBits: s.DataBits, Parity: parities[s.Parity], StopBits: serial.OneStopBit}
+	if s.StopBits == 2 {
+		mode.StopBits = serial.TwoStopBits
+	}
+	port, err := serial.Open(s.Device, mode)
+	if err != nil {
+		return nil, explainPort(s.Device, err)
+	}
+	if s.RTS == site.RTSOn {
+		if err := port.SetRTS(true); err != nil {
+			port.Close()
+			return nil, fmt.Errorf("this port has no RTS to drive: %w; set rts: off", err)
+		}
+	}
+	return &line{Port: port, settings: s}, nil
+}
+
+// explainPort says why a port did not open and which ones there are.
+func explainPort(device string, err error) error {
+	var code *serial.PortError
+	errors.As(err, &code)
+	switch {
+	case errors.Is(err, fs.ErrNotExist), code != nil && (code.Code() == serial.PortNotFound || code.Code() == serial.InvalidSerialPort):
+		return fmt.Errorf("there is no serial port %s%s", device, others(device))
+	case code != nil && code.Code() == serial.PortBusy:
+		return fmt.Errorf("port %s is taken by another program; close that one", device)
+	case errors.Is(err, fs.ErrPermission), code != nil && code.Code() == serial.PermissionDenied:
+		return fmt.Errorf("this user may not open port %s; on Debian, add the user to the group dialout and log in again", device)
+	}
+	return fmt.Errorf("port %s: %w", device, err)
+}
+
+func others(device string) string {
+	ports, err := Ports()
+	if err != nil || len(ports) == 0 {
+		return "; this machine has none. Is the adapter plugged in?"
+	}
+	for _, p := range ports {
+		if strings.EqualFold(p, device) {
+			return fmt.Sprintf("; but there is %s, which differs in upper and lower case", p)
+		}
+	}
+	return "; there are " + strings.Join(ports, ", ")
+}
+
+// Read is net.Conn's: it waits for bytes until the deadline.
+func (l *line) Read(b []byte) (int, error) {
+	timeout := serial.NoTimeout
+	if at := l.deadline.Load(); at != 0 {
+		timeout = max(0, time.Until(time.Unix(0, at)))
+	}
+	if err := l.SetReadTimeout(timeout); err != nil {
+		return 0, l.gone(err)
+	}
+	n, err := l.Port.Read(b)
+	switch {
+	case err != nil:
+		return n, l.gone(err)
+	case n == 0:
+		return 0, os.ErrDeadlineExceeded
+	}
+	return n, nil
+}
+
+// Write is net.Conn's. It drives RTS around the frame where the line is set so.
+func (l *line) Write(b []byte) (int, error) {
+	if l.settings.RTS != site.RTSToggle {
+		n, err := l.Port.Write(b)
+		return n, l.gone(err)
+	}
+	if err := l.SetRTS(true); err != nil {
+		return 0, fmt.Errorf("this port has no RTS to drive: %w; set rts: off", err)
+	}
+	time.Sleep(time.Duration(l.settings.Before))
+	n, err := l.Port.Write(b)
+	if err == nil {
+		err = l.Drain()
+	}
+	time.Sleep(time.Duration(l.settings.After))
+	return n, l.gone(errors.Join(err, l.SetRTS(false)))
+}
+
+// gone says that a port that was open vanished.
+func (l *line) gone(err error) error {
+	if err == nil || l.closed.Load() {
+		return err
+	}
+	return fmt.Errorf("port %s is gone (%w). Was the adapter unplugged?", l.settings.Device, err)
+}
+
+func (l *line) Close() error {
+	l.closed.Store(true)
+	return l.Port.Close()
+}
+
+func (l *line) SetDeadline(t time.Time) error { return l.SetReadDeadline(t) }
+
+func (l *line) SetReadDeadline(t time.Time) error {
+	l.deadline.Store(0)
+	if !t.IsZero() {
+		l.deadline.Store(t.UnixNano())
+	}
+	return nil
+}
+
+// SetWriteDeadline has no effect: what is written goes into the port's buffer.
+func (l *line) SetWriteDeadline(time.Time) error { return nil }
+
+func (l *line) LocalAddr() net.Addr  { return address(l.settings.Device) }
+func (l *line) RemoteAddr() net.Addr { return address(l.settings.Device) }
+
+type address string
+
+func (address) Network() string  { return "serial" }
+func (a address) String() string { return string(a) }
