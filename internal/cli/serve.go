@@ -15,6 +15,7 @@ import (
 	"arithmon/internal/client"
 	"arithmon/internal/rig"
 	"arithmon/internal/service"
+	"arithmon/internal/site"
 )
 
 func (a *app) serve() *cobra.Command {
@@ -117,19 +118,26 @@ func (a *app) furnish(ctx context.Context, s *service.Service, config *rig.Confi
 		}
 	}
 	for _, line := range config.Lines {
-		host, port, err := net.SplitHostPort(devices.Address(line.Name))
-		if err != nil {
-			return err
-		}
-		n, err := strconv.Atoi(port)
-		if err != nil {
-			return err
-		}
-		if _, err := cl.Set(ctx, "link", line.Name, map[string]any{"host": host, "port": n}); err != nil {
+		if _, err := cl.Set(ctx, "link", line.Name, where(line, devices.Address(line.Name))); err != nil {
 			return fmt.Errorf("pointing link %s at its simulated device: %w", line.Name, err)
 		}
 	}
 	return nil
+}
+
+// where gives a link the address on which its simulated line listens: a port of the network or a serial one.
+func where(line rig.Line, address string) map[string]any {
+	host, port, err := net.SplitHostPort(address)
+	if n, numeric := strconv.Atoi(port); err == nil && numeric == nil {
+		fields := map[string]any{"transport": site.TCP, "framing": line.Framing, "host": host, "port": n, "serial": nil}
+		if line.Transport != site.Serial {
+			fields["transport"] = line.Transport
+		}
+		return fields
+	}
+	serial := line.Serial
+	serial.Device = address
+	return map[string]any{"serial": serial}
 }
 
 func (a *app) rig() *cobra.Command {

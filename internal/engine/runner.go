@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"hash/fnv"
+	"math"
 	"sync"
 	"time"
 
@@ -37,6 +38,7 @@ type runner struct {
 	reconnect backoff
 	quietFrom time.Time // end of the last exchange, for the link's pause
 	silent    int       // exchanges in a row that nothing answered
+	placed    int       // jobs that were given a place in their period
 
 	inbox inbox
 
@@ -379,11 +381,16 @@ func (r *runner) reschedule(e *entry, now time.Time) {
 	r.schedule.move(e, next)
 }
 
-// offset is where in its period a job of this link has its place.
+// offset is where in its period the next job of this link has its place: links apart from each other, and the jobs of one
+// link spread over the period (by the golden ratio, which parts any number of them well), so that they do not all wait
+// for each other.
 func (r *runner) offset(period time.Duration) time.Duration {
-	h := fnv.New64a()
+	h := fnv.New32a()
 	h.Write([]byte(r.link.Name))
-	return time.Duration(h.Sum64() % uint64(max(1, period)))
+	const golden = 0.6180339887498949
+	r.placed++
+	_, share := math.Modf(float64(h.Sum32())/(1<<32) + float64(r.placed)*golden)
+	return time.Duration(share * float64(period))
 }
 
 // replace puts other jobs in the place of one.
@@ -441,7 +448,7 @@ func (r *runner) configure(station Station) {
 	}
 	r.addJobs(s, r.driver.Jobs(station), now)
 	for _, e := range s.entries {
-		// The first poll is at once; the grid begins at the link's own place in the period before it.
+		// The first poll is at once; the grid begins at the job's own place in the period before it.
 		e.due = now.Add(-r.offset(e.job.Period()))
 		r.schedule.move(e, e.due)
 	}

@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"fmt"
 	"math"
-	"net"
 	"sync"
 	"time"
 
@@ -35,7 +34,7 @@ type line struct {
 
 // Options say how a rig starts.
 type Options struct {
-	// AnyPort takes a free port on loopback where the one a line names is taken.
+	// AnyPort takes a free port of this machine where the one a line names is taken.
 	AnyPort bool
 }
 
@@ -56,9 +55,8 @@ func Start(c *Config, o Options) (*Rig, error) {
 	for _, lc := range c.Lines {
 		l := r.lines[lc.Name]
 		err := r.listen(l, lc.Listen)
-		if err != nil && o.AnyPort && lc.Transport != site.Serial {
-			host, _, _ := net.SplitHostPort(lc.Listen)
-			err = r.listen(l, net.JoinHostPort(host, "0"))
+		if err != nil && o.AnyPort {
+			err = r.listenElsewhere(l)
 		}
 		if err != nil {
 			r.Stop()
@@ -66,6 +64,18 @@ func Start(c *Config, o Options) (*Rig, error) {
 		}
 	}
 	return r, nil
+}
+
+// listenElsewhere listens on a free port where the one a line names is taken. A serial line gets a pseudo-terminal without a
+// name of its own; where there are none, TCP carries its frames.
+func (r *Rig) listenElsewhere(l *line) error {
+	if l.config.Transport == site.Serial {
+		if r.listen(l, "") == nil {
+			return nil
+		}
+		l.config.Transport = site.TCP
+	}
+	return r.listen(l, "127.0.0.1:0")
 }
 
 // Stop closes all lines and waits for them.

@@ -1,4 +1,4 @@
-import type { Reading, Scaling } from './api/client'
+import type { Link, Reading, Scaling } from './api/client'
 
 /** How old a moment is, in few characters. */
 export function age(at: string | null | undefined, now: number): string {
@@ -31,4 +31,11 @@ export function time(at: string): string {
   const d = new Date(at)
   const two = (n: number) => String(n).padStart(2, '0')
   return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`
+}
+
+/** Where a link goes: host and port, or a serial port with its settings. */
+export function farEnd(l: Link): string {
+  const s = l.serial
+  if (l.transport !== 'serial' || !s) return `${l.host ?? ''}:${l.port ?? ''}`
+  return `${s.device} ${s.baud ?? ''} ${s.data_bits ?? ''}${(s.parity ?? '?')[0]?.toUpperCase()}${s.stop_bits ?? ''}`
 }

@@ -101,6 +101,7 @@ export const api = {
   stations: () => all<Station>('/api/v1/stations'),
   points: () => all<Point>('/api/v1/points'),
   point: (tag: string) => call<Point>('GET', entity('point', tag)),
+  ports: () => call<Schemas['Ports']>('GET', '/api/v1/ports'),
   status: () => call<Status>('GET', '/api/v1/status'),
   add: <T>(kind: Kind, fields: object) => call<T>('POST', `/api/v1/${kind}s`, {}, fields),
   set: <T>(kind: Kind, name: string, fields: object) => call<T>('PATCH', entity(kind, name), {}, fields),

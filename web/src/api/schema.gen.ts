@@ -904,6 +904,51 @@ export interface paths {
         };
         trace?: never;
     };
+    "/api/v1/ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** serial ports of the service's machine */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description serial ports of the service's machine */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Ports"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/readings": {
         parameters: {
             query?: never;
@@ -1532,6 +1577,32 @@ export interface components {
             /** @description raw value; null when these words are none */
             value: (boolean | number | string) | null;
         };
+        LineSettings: {
+            /** @description 300 to 4000000; 9600 unless said */
+            baud?: number;
+            /** @description 7 or 8; 8 unless said */
+            data_bits?: number;
+            /** @description name of the port: /dev/ttyUSB0, COM3 */
+            device: string;
+            /** @description true: the adapter gives back what it sends */
+            echo?: boolean;
+            /**
+             * @description even unless said
+             * @enum {string}
+             */
+            parity?: "none" | "even" | "odd";
+            /**
+             * @description off unless said
+             * @enum {string}
+             */
+            rts?: "off" | "on" | "toggle";
+            /** @description toggle: and so long after the last */
+            rts_after?: string;
+            /** @description toggle: RTS is on so long before the first bit */
+            rts_before?: string;
+            /** @description 1 or 2; 1 unless said */
+            stop_bits?: number;
+        };
         Link: {
             /** @description local IP address to go out by */
             bind?: string;
@@ -1539,13 +1610,18 @@ export interface components {
             description?: string;
             /** @description false: the link is not opened and its points are bad (disabled) */
             enabled: boolean;
+            /**
+             * @description mbap unless said on tcp, tls and udp, rtu on serial
+             * @enum {string}
+             */
+            framing?: "mbap" | "rtu" | "ascii";
             /** @description host name or IP address of the device or gateway */
             host?: string;
             /** @description unique name: letters, digits, - _ . */
             name: string;
             /** @description least quiet time between exchanges, 0s to 10s */
             pause: string;
-            /** @description TCP port, 1 to 65535; 502 unless said */
+            /** @description port, 1 to 65535; 502 unless said, 802 for tls */
             port?: number;
             /**
              * @description what the link speaks
@@ -1554,13 +1630,17 @@ export interface components {
             protocol: "modbus";
             /** @description how often a read that was not answered is repeated, 0 to 10 */
             retries: number;
+            /** @description port and line settings of a serial link: {device: /dev/ttyUSB0, baud: 9600, parity: even} */
+            serial?: components["schemas"]["LineSettings"];
             /** @description silence after which an exchange has failed, 10ms to 1m */
             timeout: string;
+            /** @description files of a tls link: {ca: ca.pem, certificate: client.pem, key: client.key} */
+            tls?: components["schemas"]["TLSSettings"];
             /**
              * @description what carries the bytes
              * @enum {string}
              */
-            transport: "tcp";
+            transport: "tcp" | "tls" | "udp" | "serial";
         };
         LinkPage: {
             items: components["schemas"]["Link"][];
@@ -1686,6 +1766,9 @@ export interface components {
             items: components["schemas"]["Point"][];
             /** @description cursor of the next page; absent on the last */
             next?: string;
+        };
+        Ports: {
+            ports: string[];
         };
         Problem: {
             detail: string;
@@ -1876,6 +1959,16 @@ export interface components {
         Status: {
             links: components["schemas"]["LinkStatus"][];
             stations: components["schemas"]["StationStatus"][];
+        };
+        TLSSettings: {
+            /** @description certificates the server's is verified with; the machine's own unless said */
+            ca?: string;
+            /** @description client certificate */
+            certificate?: string;
+            /** @description its key */
+            key?: string;
+            /** @description name in the server's certificate; the host unless said */
+            server_name?: string;
         };
         Test: {
             answers: boolean;

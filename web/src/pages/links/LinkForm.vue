@@ -1,36 +1,134 @@
 <script setup lang="ts">
-import { computed, reactive } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
-import type { Link } from '../../api/client'
+import { api, type Link } from '../../api/client'
 import TestButton from '../../components/TestButton.vue'
 import { useForm } from '../../composables/useForm'
 
 const props = defineProps<{ link?: Link }>()
 const emit = defineEmits<{ saved: [name: string] }>()
 
-const form = reactive<Link>({
-  ...(props.link ?? { name: '', protocol: 'modbus', transport: 'tcp', host: '', port: 502, timeout: '1s', retries: 2, pause: '0s', enabled: true }),
+const l = props.link
+const form = reactive({
+  name: l?.name ?? '',
+  description: l?.description ?? '',
+  transport: (l?.transport ?? 'tcp') as string,
+  framing: (l?.framing ?? '') as string,
+  host: l?.host ?? '',
+  port: l?.port,
+  bind: l?.bind ?? '',
+  timeout: l?.timeout ?? '1s',
+  retries: l?.retries ?? 2,
+  pause: l?.pause ?? '0s',
+  enabled: l?.enabled ?? true,
 })
-const original = computed(() => props.link?.name ?? '')
+const line = reactive({ device: '', baud: 9600, data_bits: 8, parity: 'even', stop_bits: 1, rts: 'off', rts_before: '0s', rts_after: '0s', echo: false, ...l?.serial })
+const tls = reactive({ ca: '', server_name: '', certificate: '', key: '', ...l?.tls })
+
+const original = computed(() => l?.name ?? '')
 const { faults, general, busy, save, remove } = useForm('link', original, (name) => emit('saved', name))
-const fields = ['name', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind']
+const fields = ['name', 'transport', 'framing', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind', 'serial', 'tls']
+
+const serial = computed(() => form.transport === 'serial')
+const framings = computed(() => (serial.value ? ['rtu', 'ascii'] : ['mbap', 'rtu', 'ascii']))
+const transports = [
+  { value: 'tcp', label: 'tcp: a device or gateway on the network' },
+  { value: 'tls', label: 'tls: the same, secured' },
+  { value: 'udp', label: 'udp' },
+  { value: 'serial', label: 'serial: a port of the service’s machine' },
+]
+
+const ports = ref<string[]>([])
+void api.ports().then((p) => (ports.value = p.ports))
+
+/** What only followed from the transport before follows the new one. */
+function moved() {
+  form.framing = ''
+  form.port = undefined
+}
+
+function submit() {
+  const network = !serial.value
+  void save(
+    {
+      ...form,
+      framing: form.framing || null,
+      host: network ? form.host : null,
+      port: network ? (form.port ?? null) : null,
+      bind: network ? form.bind : null,
+      serial: serial.value ? { ...line } : null,
+      tls: form.transport === 'tls' ? { ...tls } : null,
+    },
+    form.name,
+    fields,
+  )
+}
 </script>
 
 <template>
-  <el-form label-position="top" @submit.prevent="save(form, form.name, fields)">
+  <el-form label-position="top" @submit.prevent="submit">
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
     <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
     <div class="row">
-      <el-form-item label="Host name or IP address" :error="faults.host" class="wide"><el-input v-model="form.host" name="host" class="mono" /></el-form-item>
-      <el-form-item label="TCP port" :error="faults.port"><el-input-number v-model="form.port" :controls="false" name="port" /></el-form-item>
+      <el-form-item label="Transport" :error="faults.transport" class="wide">
+        <el-select v-model="form.transport" data-test="transport" @change="moved"><el-option v-for="t in transports" :key="t.value" v-bind="t" /></el-select>
+      </el-form-item>
+      <el-form-item label="Framing" :error="faults.framing">
+        <el-select v-model="form.framing" clearable :placeholder="framings[0]"><el-option v-for="f in framings" :key="f" :value="f" :label="f" /></el-select>
+      </el-form-item>
     </div>
+    <template v-if="serial">
+      <el-form-item label="Port" :error="faults.serial">
+        <el-select v-model="line.device" filterable allow-create default-first-option placeholder="/dev/ttyUSB0" data-test="device"><el-option v-for="p in ports" :key="p" :value="p" :label="p" /></el-select>
+      </el-form-item>
+      <div class="row">
+        <el-form-item label="Baud">
+          <el-select v-model="line.baud" filterable allow-create><el-option v-for="b in [1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200]" :key="b" :value="b" :label="String(b)" /></el-select>
+        </el-form-item>
+        <el-form-item label="Parity">
+          <el-select v-model="line.parity"><el-option v-for="p in ['none', 'even', 'odd']" :key="p" :value="p" :label="p" /></el-select>
+        </el-form-item>
+        <el-form-item label="Data bits">
+          <el-select v-model="line.data_bits"><el-option v-for="n in [8, 7]" :key="n" :value="n" :label="String(n)" /></el-select>
+        </el-form-item>
+        <el-form-item label="Stop bits">
+          <el-select v-model="line.stop_bits"><el-option v-for="n in [1, 2]" :key="n" :value="n" :label="String(n)" /></el-select>
+        </el-form-item>
+      </div>
+      <div class="row">
+        <el-form-item label="RTS">
+          <el-select v-model="line.rts">
+            <el-option value="off" label="off" />
+            <el-option value="on" label="on" />
+            <el-option value="toggle" label="on while sending" />
+          </el-select>
+        </el-form-item>
+        <el-form-item v-if="line.rts === 'toggle'" label="before"><el-input v-model="line.rts_before" /></el-form-item>
+        <el-form-item v-if="line.rts === 'toggle'" label="after"><el-input v-model="line.rts_after" /></el-form-item>
+        <el-form-item label="Adapter"><el-checkbox v-model="line.echo">gives back what it sends</el-checkbox></el-form-item>
+      </div>
+    </template>
+    <template v-else>
+      <div class="row">
+        <el-form-item label="Host name or IP address" :error="faults.host" class="wide"><el-input v-model="form.host" name="host" class="mono" /></el-form-item>
+        <el-form-item label="Port" :error="faults.port"><el-input-number v-model="form.port" :controls="false" name="port" :placeholder="form.transport === 'tls' ? '802' : '502'" /></el-form-item>
+      </div>
+      <el-form-item label="Local IP address to go out by (optional)" :error="faults.bind"><el-input v-model="form.bind" name="bind" class="mono" /></el-form-item>
+    </template>
+    <template v-if="form.transport === 'tls'">
+      <el-form-item label="Certificates to verify the server with, a PEM file of the service’s machine" :error="faults.tls"><el-input v-model="tls.ca" placeholder="the machine’s own" class="mono" /></el-form-item>
+      <div class="row">
+        <el-form-item label="Client certificate (optional)"><el-input v-model="tls.certificate" class="mono" /></el-form-item>
+        <el-form-item label="Its key"><el-input v-model="tls.key" class="mono" /></el-form-item>
+      </div>
+      <el-form-item label="Name in the server’s certificate"><el-input v-model="tls.server_name" placeholder="the host" class="mono" /></el-form-item>
+    </template>
     <div class="row">
       <el-form-item label="Timeout" :error="faults.timeout"><el-input v-model="form.timeout" name="timeout" placeholder="1s" /></el-form-item>
       <el-form-item label="Retries" :error="faults.retries"><el-input-number v-model="form.retries" :min="0" :max="10" name="retries" /></el-form-item>
-      <el-form-item label="Pause between exchanges" :error="faults.pause"><el-input v-model="form.pause" name="pause" placeholder="0s" /></el-form-item>
+      <el-form-item label="Pause" :error="faults.pause"><el-input v-model="form.pause" name="pause" placeholder="0s" title="least quiet time between exchanges" /></el-form-item>
     </div>
-    <el-form-item label="Local IP address to go out by (optional)" :error="faults.bind"><el-input v-model="form.bind" name="bind" class="mono" /></el-form-item>
     <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <TestButton v-if="link" kind="link" :name="link.name" />
     <div class="actions">
@@ -48,7 +146,7 @@ const fields = ['name', 'host', 'port', 'timeout', 'retries', 'pause', 'descript
 }
 .row > * {
   flex: 1;
-  min-width: 110px;
+  min-width: 90px;
 }
 .row > .wide {
   flex: 2;

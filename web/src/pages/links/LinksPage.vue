@@ -6,6 +6,7 @@ import StateMark from '../../components/StateMark.vue'
 import { useEvery } from '../../composables/useEvery'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
+import { farEnd } from '../../format'
 import LinkForm from './LinkForm.vue'
 
 const site = useSite()
@@ -41,8 +42,8 @@ async function saved() {
       <el-table-column label="State" width="130">
         <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" /></template>
       </el-table-column>
-      <el-table-column label="Speaks" width="130"><template #default="{ row }">{{ row.protocol }} over {{ row.transport }}</template></el-table-column>
-      <el-table-column label="Far end" min-width="160"><template #default="{ row }"><span class="mono">{{ row.host }}:{{ row.port }}</span></template></el-table-column>
+      <el-table-column label="Speaks" width="180"><template #default="{ row }">{{ row.protocol }} {{ row.framing }} over {{ row.transport }}</template></el-table-column>
+      <el-table-column label="Far end" min-width="160"><template #default="{ row }"><span class="mono">{{ farEnd(row) }}</span></template></el-table-column>
       <el-table-column prop="timeout" label="Timeout" width="95" />
       <el-table-column prop="description" label="Description" min-width="200" />
     </el-table>
