@@ -71,6 +71,24 @@ func TestAWriteIsReadBackAndRecorded(t *testing.T) {
 	assert.Equal(t, "10", list[1].Before.String())
 }
 
+func TestABitOfARegisterIsWrittenAndTheRestKept(t *testing.T) {
+	for _, way := range []string{"mask", "rewrite"} {
+		t.Run(way, func(t *testing.T) {
+			p := furnished(t)
+			_, err := p.client.Set(t.Context(), site.KindStation, "plc", map[string]any{"partial_write": way})
+			require.NoError(t, err)
+			_, err = p.client.Add(t.Context(), site.KindPoint, map[string]any{"tag": "bit", "station": "plc", "address": "40021.3", "writable": true})
+			require.NoError(t, err)
+			w, err := p.client.Write(t.Context(), api.WriteRequest{Tag: "bit", Value: codec.BoolValue(true)})
+			require.NoError(t, err)
+			assert.Equal(t, "done", string(w.Outcome), w.Message)
+			words, err := p.rig.Registers("gate", 1, 20, 1)
+			require.NoError(t, err)
+			assert.Equal(t, uint16(100|1<<3), words[0])
+		})
+	}
+}
+
 func TestWritesThatTheDeviceDoesNotCarryOut(t *testing.T) {
 	for _, c := range []struct {
 		name    string

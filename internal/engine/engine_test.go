@@ -590,6 +590,23 @@ func TestSubscriptionsFollowPointsThatComeAndGo(t *testing.T) {
 	})
 }
 
+func TestAStationIsLeftAloneAfterConnecting(t *testing.T) {
+	p := newPlant()
+	s := build(t, 2, nil)
+	d := s.Edit()
+	st, _ := s.Station("st2")
+	st.AfterConnect = site.Duration(3 * time.Second)
+	d.Put(st)
+	apply(t, nil, s, d)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(2900 * time.Millisecond)
+		assert.Zero(t, p.count("st2"))
+		assert.NotZero(t, p.count("st1"))
+		time.Sleep(time.Second)
+		assert.NotZero(t, p.count("st2"))
+	})
+}
+
 func TestStopLetsTheExchangeUnderWayEnd(t *testing.T) {
 	p := newPlant()
 	p.roundTrip = time.Second

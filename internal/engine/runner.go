@@ -237,13 +237,23 @@ func (r *runner) open(ctx context.Context) bool {
 	r.mu.Unlock()
 	r.reconnect, r.silent = backoff{}, 0
 	r.setLink(LinkUp, "")
-	if fresh { // after an outage, not when only the connection was renewed
-		for _, s := range r.stations {
+	for _, s := range r.stations {
+		if fresh { // after an outage, not when only the connection was renewed
 			s.setBack = backoff{}
 			r.dueNow(s, now)
 		}
+		r.holdOff(s, now.Add(time.Duration(s.AfterConnect)))
 	}
 	return true
+}
+
+// holdOff lets a station come to itself: nothing is due before a moment.
+func (r *runner) holdOff(s *stationRun, until time.Time) {
+	for _, e := range s.entries {
+		if e.due.Before(until) {
+			r.schedule.move(e, until)
+		}
+	}
 }
 
 func (r *runner) closeSession() {

@@ -183,6 +183,46 @@ type Station struct {
 	Order       codec.Order `json:"order" doc:"byte order of its points unless they say otherwise" enum:"ABCD,CDAB,BADC,DCBA"`
 	Poll        Duration    `json:"poll" doc:"how often its points are read unless they say otherwise, 20ms to 24h"`
 	Enabled     bool        `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
+
+	MaxRegisters  int           `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125; 125 unless said"`
+	MaxBits       int           `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000; 2000 unless said"`
+	Gap           *int          `json:"gap,omitempty" doc:"most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said"`
+	StringsAlone  bool          `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
+	WriteFunction WriteFunction `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said" enum:"auto,single,multiple"`
+	PartialWrite  PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said" enum:"mask,rewrite,never"`
+	AfterConnect  Duration      `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
+}
+
+// WriteFunction says which functions write to a station.
+type WriteFunction string
+
+// The ways to write; the zero is auto.
+const (
+	WriteAuto     WriteFunction = "auto"
+	WriteSingle   WriteFunction = "single"
+	WriteMultiple WriteFunction = "multiple"
+)
+
+// PartialWrite says how a part of a register is written.
+type PartialWrite string
+
+// The ways to write a part; the zero is mask.
+const (
+	PartialMask    PartialWrite = "mask"
+	PartialRewrite PartialWrite = "rewrite"
+	PartialNever   PartialWrite = "never"
+)
+
+// DefaultGap is how wide a gap a request bridges where a station does not say.
+const DefaultGap = 16
+
+// ReadLimits are the most registers and bits of one read, and the widest gap.
+func (s Station) ReadLimits() (registers, bits, gap int) {
+	gap = DefaultGap
+	if s.Gap != nil {
+		gap = *s.Gap
+	}
+	return cmp.Or(s.MaxRegisters, 125), cmp.Or(s.MaxBits, 2000), gap
 }
 
 // NewStation is a station with the defaults of the site file.

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -198,6 +199,13 @@ func (s Station) validate(f *faults) {
 	choose(f, "notation", s.Notation, Notations[:]...)
 	choose(f, "order", s.Order, codec.Orders[:]...)
 	f.span("poll", s.Poll, MinPoll, MaxPoll)
+	registers, bits, gap := s.ReadLimits()
+	f.count("max_registers", registers, 1, 125)
+	f.count("max_bits", bits, 1, 2000)
+	f.count("gap", gap, 0, 124)
+	choose(f, "write_function", cmp.Or(s.WriteFunction, WriteAuto), WriteAuto, WriteSingle, WriteMultiple)
+	choose(f, "partial_write", cmp.Or(s.PartialWrite, PartialMask), PartialMask, PartialRewrite, PartialNever)
+	f.span("after_connect", s.AfterConnect, 0, 30*time.Second)
 }
 
 func (p Point) validate(f *faults) {

@@ -20,7 +20,6 @@ import (
 // request, so that fewer requests are better than smaller ones.
 const (
 	exchangeCost = 125
-	largestGap   = 16 // registers that nobody wants, in a row
 	bitsPerWord  = 16 // coils are that much cheaper than registers
 )
 
@@ -39,6 +38,7 @@ type job struct {
 	request modbus.Request
 	items   []item
 	period  time.Duration
+	limits  limits
 	refused bool // the device refused it, and it cannot be made smaller
 }
 
@@ -94,26 +94,39 @@ func (Driver) Jobs(station engine.Station) []engine.Job {
 		groups[g] = append(groups[g], slot)
 	}
 	var jobs []engine.Job
+	limits := limitsOf(station.Station)
 	for _, g := range order {
-		jobs = append(jobs, planned(byte(station.Unit), readFunction[g.space], g.period, groups[g], largestGap)...)
+		jobs = append(jobs, planned(byte(station.Unit), readFunction[g.space], g.period, groups[g], limits)...)
 	}
 	return jobs
 }
 
+// limits are what a station bears in one read.
+type limits struct {
+	registers, bits, gap int
+	stringsAlone         bool
+}
+
+func limitsOf(s site.Station) limits {
+	l := limits{stringsAlone: s.StringsAlone}
+	l.registers, l.bits, l.gap = s.ReadLimits()
+	return l
+}
+
 // planned makes the jobs for points of one table and period.
-func planned(unit byte, function modbus.Function, period time.Duration, slots []*engine.Slot, gap int) []engine.Job {
-	cost := plan.Cost{Largest: modbus.MaxReadRegisters, Gap: gap, Exchange: exchangeCost, Address: 1}
+func planned(unit byte, function modbus.Function, period time.Duration, slots []*engine.Slot, l limits) []engine.Job {
+	cost := plan.Cost{Largest: l.registers, Gap: l.gap, Exchange: exchangeCost, Address: 1}
 	if function.Bits() {
-		cost.Largest = modbus.MaxReadBits
+		cost.Largest = l.bits
 		cost.Gap, cost.Exchange = cost.Gap*bitsPerWord, cost.Exchange*bitsPerWord
 	}
 	items := make([]plan.Item, len(slots))
 	for i, slot := range slots {
-		items[i] = plan.Item{Start: slot.Point.Address.Offset, Count: slot.Layout.Words()}
+		items[i] = plan.Item{Start: slot.Point.Address.Offset, Count: slot.Layout.Words(), Alone: l.stringsAlone && slot.Layout.Type == codec.TypeString}
 	}
 	var jobs []engine.Job
 	for _, r := range plan.Requests(items, cost) {
-		j := &job{unit: unit, period: period, request: modbus.Request{Function: function, Address: r.Start, Quantity: uint16(r.Count)}}
+		j := &job{unit: unit, period: period, limits: l, request: modbus.Request{Function: function, Address: r.Start, Quantity: uint16(r.Count)}}
 		for _, i := range r.Items {
 			j.items = append(j.items, item{slots[i], int(items[i].Start) - int(r.Start), items[i].Count})
 		}
@@ -125,8 +138,9 @@ func planned(unit byte, function modbus.Function, period time.Duration, slots []
 // smaller divides a request that the device refused: first into runs without gaps, since what nobody wants may not
 // exist, then into halves, until the addresses that are refused stand alone. nil when it cannot be divided.
 func (j *job) smaller() []engine.Job {
-	slots := j.Slots()
-	if jobs := planned(j.unit, j.request.Function, j.period, slots, 0); len(jobs) > 1 {
+	slots, l := j.Slots(), j.limits
+	l.gap = 0
+	if jobs := planned(j.unit, j.request.Function, j.period, slots, l); len(jobs) > 1 {
 		return jobs
 	}
 	// Items at the same address cannot be parted.
@@ -140,8 +154,8 @@ func (j *job) smaller() []engine.Job {
 	if middle < 0 {
 		return nil
 	}
-	return append(planned(j.unit, j.request.Function, j.period, slots[:middle], 0),
-		planned(j.unit, j.request.Function, j.period, slots[middle:], 0)...)
+	return append(planned(j.unit, j.request.Function, j.period, slots[:middle], l),
+		planned(j.unit, j.request.Function, j.period, slots[middle:], l)...)
 }
 
 // framings are the framings by their names in a site.

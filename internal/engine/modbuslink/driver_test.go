@@ -86,11 +86,47 @@ func TestWriteRequests(t *testing.T) {
 		{"a high byte keeps the rest", codec.Layout{Type: codec.TypeUint8, High: true}, site.HoldingRegisters, codec.UintValue(0x12), modbus.Request{Function: modbus.MaskWriteRegister, Address: 7, And: 0x00FF, Or: 0x1200}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			got, _, err := writeRequest(site.Address{Space: c.space, Offset: 7}, c.layout, c.raw)
+			got, _, err := writeRequest(site.Station{}, site.Address{Space: c.space, Offset: 7}, c.layout, c.raw)
 			require.NoError(t, err)
 			assert.Equal(t, c.want, got)
 		})
 	}
+}
+
+func TestWriteFunctionsOfAStation(t *testing.T) {
+	register, coil := site.Address{Space: site.HoldingRegisters, Offset: 7}, site.Address{Space: site.Coils, Offset: 7}
+	function := func(s site.Station, a site.Address, l codec.Layout) (modbus.Function, error) {
+		r, _, err := writeRequest(s, a, l, codec.IntValue(1))
+		return r.Function, err
+	}
+	int16s, int32s, bit := codec.Layout{Type: codec.TypeInt16}, codec.Layout{Type: codec.TypeInt32}, codec.Layout{Type: codec.TypeBool, Bit: 3}
+	multiple, single, never := site.Station{WriteFunction: site.WriteMultiple}, site.Station{WriteFunction: site.WriteSingle}, site.Station{PartialWrite: site.PartialNever}
+	f, _ := function(multiple, register, int16s)
+	assert.Equal(t, modbus.WriteMultipleRegisters, f)
+	f, _ = function(multiple, coil, bit)
+	assert.Equal(t, modbus.WriteMultipleCoils, f)
+	_, err := function(single, register, int32s)
+	assert.EqualError(t, err, "int32 takes 2 registers at once, but the station's write_function is single")
+	_, err = function(never, register, bit)
+	assert.ErrorContains(t, err, "partial_write is never")
+}
+
+func TestJobsKeepTheLimitsOfTheStation(t *testing.T) {
+	var points []site.Point
+	for i := range 30 {
+		points = append(points, point(site.HoldingRegisters, 2*i, codec.TypeUint16))
+	}
+	text := point(site.HoldingRegisters, 60, codec.TypeString)
+	text.Length = 4
+	_, st := station(append(points, text)...)
+	none := 0
+	st.MaxRegisters, st.StringsAlone = 20, true
+	for _, r := range requests(Driver{}.Jobs(st)) {
+		assert.NotContains(t, r, "+61")
+	}
+	assert.Contains(t, requests(Driver{}.Jobs(st)), "3:60+2")
+	st.Gap = &none
+	assert.Len(t, Driver{}.Jobs(st), 31, "without gaps each stands alone")
 }
 
 // bench runs a session against a device that answers 125 registers.

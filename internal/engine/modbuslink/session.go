@@ -81,9 +81,9 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 	if !known {
 		return nil, fmt.Errorf("%s is no Modbus address", what.Start)
 	}
-	largest := modbus.MaxReadRegisters
+	largest, bits, _ := station.ReadLimits()
 	if function.Bits() {
-		largest = modbus.MaxReadBits
+		largest = bits
 	}
 	samples := make([]engine.Sample, 0, what.Count)
 	for done := 0; done < what.Count; {
@@ -122,7 +122,7 @@ func (s *session) Test(station site.Station) (string, error) {
 func (s *session) Write(station site.Station, slot *engine.Slot, raw codec.Value) engine.Written {
 	var w engine.Written
 	unit, address := byte(station.Unit), slot.Point.Address
-	request, sent, err := writeRequest(address, slot.Layout, raw)
+	request, sent, err := writeRequest(station, address, slot.Layout, raw)
 	if err != nil {
 		w.Err = err
 		return w
@@ -131,6 +131,14 @@ func (s *session) Write(station site.Station, slot *engine.Slot, raw codec.Value
 	if w.Before, err = s.readSlot(unit, slot); err != nil && !errors.As(err, new(modbus.Exception)) {
 		w.Err = fmt.Errorf("the station does not answer properly (%w)", err)
 		return w
+	}
+	if request.Function == modbus.MaskWriteRegister && station.PartialWrite == site.PartialRewrite {
+		if w.Before == nil {
+			w.Err = fmt.Errorf("the rest of the register could not be read (%w)", err)
+			return w
+		}
+		merged := slot.Layout.Merge(w.Before.Words[0], sent.Words[0])
+		request = registersRequest(station, address.Offset, []uint16{merged})
 	}
 	w.Reached = true
 	if _, err = s.ask(unit, request); err != nil {
@@ -156,29 +164,40 @@ func (s *session) Write(station site.Station, slot *engine.Slot, raw codec.Value
 }
 
 // writeRequest makes the request that writes raw, and the sample that reading it back should give.
-func writeRequest(address site.Address, layout codec.Layout, raw codec.Value) (modbus.Request, engine.Sample, error) {
-	r := modbus.Request{Address: address.Offset}
+func writeRequest(station site.Station, address site.Address, layout codec.Layout, raw codec.Value) (modbus.Request, engine.Sample, error) {
 	if address.Space == site.Coils {
-		r.Function, r.Bits = modbus.WriteSingleCoil, []bool{raw.Bool()}
+		r := modbus.Request{Function: modbus.WriteSingleCoil, Address: address.Offset, Bits: []bool{raw.Bool()}}
+		if station.WriteFunction == site.WriteMultiple {
+			r.Function = modbus.WriteMultipleCoils
+		}
 		return r, engine.Sample{Value: codec.BoolValue(raw.Bool()), HasBit: true, Bit: raw.Bool(), Quality: reading.Good}, nil
 	}
 	words, err := layout.Encode(raw)
 	if err != nil {
-		return r, engine.Sample{}, err
+		return modbus.Request{}, engine.Sample{}, err
 	}
 	sample := engine.Sample{Words: words, Quality: reading.Good}
 	if sample.Value, err = layout.Decode(words); err != nil {
-		return r, sample, err
+		return modbus.Request{}, sample, err
 	}
 	switch {
+	case layout.Partial() && station.PartialWrite == site.PartialNever:
+		return modbus.Request{}, sample, errors.New("the station's partial_write is never, so a part of a register is not written")
 	case layout.Partial(): // the rest of the register stays as it is
-		r.Function, r.And, r.Or = modbus.MaskWriteRegister, ^layout.Mask(), words[0]
-	case len(words) == 1:
-		r.Function, r.Words = modbus.WriteSingleRegister, words
-	default:
-		r.Function, r.Words = modbus.WriteMultipleRegisters, words
+		return modbus.Request{Function: modbus.MaskWriteRegister, Address: address.Offset, And: ^layout.Mask(), Or: words[0]}, sample, nil
+	case len(words) > 1 && station.WriteFunction == site.WriteSingle:
+		return modbus.Request{}, sample, fmt.Errorf("%s takes %d registers at once, but the station's write_function is single", layout.Type, len(words))
 	}
-	return r, sample, nil
+	return registersRequest(station, address.Offset, words), sample, nil
+}
+
+// registersRequest writes whole registers with the function that the station wants.
+func registersRequest(station site.Station, offset uint16, words []uint16) modbus.Request {
+	r := modbus.Request{Function: modbus.WriteMultipleRegisters, Address: offset, Words: words}
+	if len(words) == 1 && station.WriteFunction != site.WriteMultiple {
+		r.Function = modbus.WriteSingleRegister
+	}
+	return r
 }
 
 // same reports whether what was read back holds what was sent, as far as the point is concerned.

@@ -1893,12 +1893,20 @@ export interface components {
             table?: number[][];
         };
         Station: {
+            /** @description time the device needs after connecting, 0s to 30s */
+            after_connect?: string;
             /** @description free text, at most 500 characters */
             description?: string;
             /** @description false: the station is not asked and its points are bad (disabled) */
             enabled: boolean;
+            /** @description most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said */
+            gap?: number | null;
             /** @description name of its link */
             link: string;
+            /** @description most coils or discrete inputs read at once, 1 to 2000; 2000 unless said */
+            max_bits?: number;
+            /** @description most registers read at once, 1 to 125; 125 unless said */
+            max_registers?: number;
             /** @description unique name: letters, digits, - _ . */
             name: string;
             /**
@@ -1911,10 +1919,22 @@ export interface components {
              * @enum {string}
              */
             order: "ABCD" | "CDAB" | "BADC" | "DCBA";
+            /**
+             * @description how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said
+             * @enum {string}
+             */
+            partial_write?: "mask" | "rewrite" | "never";
             /** @description how often its points are read unless they say otherwise, 20ms to 24h */
             poll: string;
+            /** @description true: a string is read in a request of its own */
+            strings_alone?: boolean;
             /** @description Modbus unit identifier, 0 to 255 */
             unit: number;
+            /**
+             * @description auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said
+             * @enum {string}
+             */
+            write_function?: "auto" | "single" | "multiple";
         };
         StationPage: {
             items: components["schemas"]["Station"][];

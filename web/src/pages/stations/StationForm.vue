@@ -19,7 +19,15 @@ watchEffect(() => {
 })
 const original = computed(() => props.station?.name ?? '')
 const { faults, general, busy, save, remove } = useForm('station', original, (name) => emit('saved', name))
-const fields = ['name', 'link', 'unit', 'notation', 'order', 'poll', 'description']
+const fields = ['name', 'link', 'unit', 'notation', 'order', 'poll', 'description', 'max_registers', 'max_bits', 'gap', 'write_function', 'partial_write', 'after_connect']
+
+// What is left empty has its default.
+function submit() {
+  const optional = ['max_registers', 'max_bits', 'gap', 'write_function', 'partial_write', 'after_connect'] as const
+  const sent: Record<string, unknown> = { ...form }
+  for (const name of optional) sent[name] = form[name] || (name === 'gap' && form.gap === 0) ? form[name] : null
+  void save(sent, form.name, fields)
+}
 const notations = [
   { value: 'offset', label: 'offset: 10 is offset 10' },
   { value: 'number', label: 'number: 10 is the tenth' },
@@ -35,7 +43,7 @@ const orders = [
 </script>
 
 <template>
-  <el-form label-position="top" @submit.prevent="save(form, form.name, fields)">
+  <el-form label-position="top" @submit.prevent="submit">
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
     <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
@@ -50,7 +58,32 @@ const orders = [
       <el-select v-model="form.order"><el-option v-for="o in orders" :key="o.value" v-bind="o" /></el-select>
     </el-form-item>
     <el-form-item label="Poll, how often its points are read" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="1s" /></el-form-item>
-    <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
+    <el-collapse>
+      <el-collapse-item title="What the device bears" name="limits">
+        <div class="row">
+          <el-form-item label="Most registers a read" :error="faults.max_registers"><el-input-number v-model="form.max_registers" :controls="false" placeholder="125" /></el-form-item>
+          <el-form-item label="Most bits a read" :error="faults.max_bits"><el-input-number v-model="form.max_bits" :controls="false" placeholder="2000" /></el-form-item>
+          <el-form-item label="Widest gap read along" :error="faults.gap"><el-input-number v-model="form.gap" :controls="false" placeholder="16" /></el-form-item>
+        </div>
+        <el-form-item label="Functions for writing" :error="faults.write_function">
+          <el-select v-model="form.write_function" clearable placeholder="auto: single for one address, multiple for several">
+            <el-option value="single" label="always single (5, 6)" />
+            <el-option value="multiple" label="always multiple (15, 16)" />
+          </el-select>
+        </el-form-item>
+        <el-form-item label="Writing one bit or byte of a register" :error="faults.partial_write">
+          <el-select v-model="form.partial_write" clearable placeholder="mask: with function 22">
+            <el-option value="rewrite" label="rewrite: read, change, write back" />
+            <el-option value="never" label="never" />
+          </el-select>
+        </el-form-item>
+        <div class="row">
+          <el-form-item label="Time it needs after connecting" :error="faults.after_connect"><el-input v-model="form.after_connect" placeholder="0s" /></el-form-item>
+          <el-form-item label="Strings"><el-checkbox v-model="form.strings_alone">in a request of their own</el-checkbox></el-form-item>
+        </div>
+      </el-collapse-item>
+    </el-collapse>
+    <el-form-item class="switch"><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <TestButton v-if="station" kind="station" :name="station.name" />
     <div class="actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
@@ -60,6 +93,18 @@ const orders = [
 </template>
 
 <style scoped>
+.row {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 12px;
+}
+.row > * {
+  flex: 1;
+  min-width: 120px;
+}
+.switch {
+  margin-top: 12px;
+}
 .actions {
   display: flex;
   justify-content: space-between;
