@@ -20,7 +20,8 @@ import (
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver "sqlite"
+	"modernc.org/sqlite" // also the driver "sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"arithmon/internal/site"
 )
@@ -37,6 +38,7 @@ var (
 	ErrNewer   = errors.New("the database was written by a newer version of Arithmon")
 	ErrStale   = errors.New("changed by someone else meanwhile")
 
+	ErrInUse    = errors.New("the database is in use by another Arithmon. Stop that one, or give another data directory")
 	ErrNoChange = errors.New("there is no recorded change")
 )
 
@@ -61,14 +63,19 @@ func Open(ctx context.Context, dir string, follow func(*site.Site, []site.Change
 	if err := inspect(ctx, path, newest()); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	// Every commit reaches the disk before it is acknowledged (synchronous=FULL).
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(5000)&_txlock=immediate")
+	// Every commit reaches the disk before it is acknowledged (synchronous=FULL). The site is held in memory, so that
+	// nobody else may write meanwhile: one connection, which locks the file.
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(500)&_pragma=locking_mode(EXCLUSIVE)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
+	db.SetMaxOpenConns(1)
 	s := &Store{db: db, follow: follow, site: site.New(), versions: map[site.Kind]map[string]int64{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
+		if locked(err) {
+			err = ErrInUse
+		}
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return s, nil
@@ -96,12 +103,15 @@ func inspect(ctx context.Context, path string, latest int64) error {
 		return nil // empty: SQLite fills it
 	}
 	damaged := func(err error) error {
+		if locked(err) {
+			return ErrInUse
+		}
 		return fmt.Errorf("%w: %w. It was left as it is. Restore it from a backup, or give another data directory", ErrDamaged, err)
 	}
 	if string(start) != header {
 		return damaged(errors.New("it is no SQLite file"))
 	}
-	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro&_pragma=busy_timeout(5000)")
+	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro&_pragma=busy_timeout(500)")
 	if err != nil {
 		return err
 	}
@@ -132,8 +142,17 @@ func inspect(ctx context.Context, path string, latest int64) error {
 	return nil
 }
 
+// locked reports whether another process has the file.
+func locked(err error) bool {
+	var code *sqlite.Error
+	return errors.As(err, &code) && code.Code()&0xFF == sqlite3.SQLITE_BUSY
+}
+
 // prepare brings the tables up to date and loads the site.
 func (s *Store) prepare(ctx context.Context) error {
+	if _, err := s.db.ExecContext(ctx, "BEGIN EXCLUSIVE; COMMIT"); err != nil { // from here on the file is ours
+		return err
+	}
 	p, err := migrator(s.db)
 	if err != nil {
 		return err

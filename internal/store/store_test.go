@@ -241,6 +241,16 @@ func TestDatabasesThatAreNotOursToWriteAreRefusedAndLeft(t *testing.T) {
 	}
 }
 
+func TestTwoServicesCannotShareADatabase(t *testing.T) {
+	dir := t.TempDir()
+	first := open(t, dir)
+	fill(t, first)
+	_, err := Open(context.Background(), dir, nil)
+	require.ErrorIs(t, err, ErrInUse)
+	require.NoError(t, first.Close())
+	open(t, dir)
+}
+
 func TestDataDirectoryWithoutPermission(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
