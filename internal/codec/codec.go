@@ -92,7 +92,7 @@ func (e *RangeError) Error() string {
 	return fmt.Sprintf("%s is out of the range of %s (%s to %s)", e.Value, e.Type, e.Min, e.Max)
 }
 
-// Words returns how many registers a value takes, 0 for an unknown type.
+// Words returns how many registers a value takes, 0 for a layout that is none.
 func (l Layout) Words() int {
 	switch l.Type {
 	case TypeBool, TypeInt8, TypeUint8, TypeInt16, TypeUint16, TypeBCD16:
@@ -104,7 +104,12 @@ func (l Layout) Words() int {
 	case TypeString:
 		return (l.Length + 1) / 2
 	case TypeBits:
-		return max(1, l.Length/16)
+		switch l.Length {
+		case 0, 16:
+			return 1
+		case 32, 64:
+			return l.Length / 16
+		}
 	}
 	return 0
 }
@@ -119,7 +124,7 @@ func (l Layout) Partial() bool {
 func (l Layout) Decode(words []uint16) (Value, error) {
 	n := l.Words()
 	if n == 0 {
-		return Value{}, fmt.Errorf("unknown type %q", l.Type)
+		return Value{}, fmt.Errorf("unknown type %q of length %d", l.Type, l.Length)
 	}
 	if len(words) < n {
 		return Value{}, fmt.Errorf("%w: %s takes %d, got %d", ErrTooShort, l.Type, n, len(words))

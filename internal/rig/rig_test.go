@@ -109,6 +109,7 @@ func TestStationKeepsItsTablesApart(t *testing.T) {
 
 func FuzzLoad(f *testing.F) {
 	f.Add(demo.Rig)
+	f.Add([]byte("rig: 1\nsignals: {x: {kind: sine, min: 0, max: 1, period: 1s}}\nlines: [{name: a, listen: 'h:1', stations: [{unit: 1, values: [{at: 'hr:0', signal: x}]}]}]\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if c, err := Load("f", data); err == nil {
 			for _, l := range c.Lines {

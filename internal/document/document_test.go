@@ -1,0 +1,165 @@
+package document
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// span is written with a unit: 5m.
+type span int
+
+func (s *span) UnmarshalText(b []byte) error {
+	_, err := fmt.Sscanf(string(b), "%dm", (*int)(s))
+	return err
+}
+
+// anything takes any JSON.
+type anything struct{ text string }
+
+func (a *anything) UnmarshalJSON(b []byte) error {
+	if strings.Contains(string(b), "bad") {
+		return fmt.Errorf("bad is not allowed")
+	}
+	a.text = string(b)
+	return nil
+}
+
+type inner struct {
+	Low  int `json:"low"`
+	High int `json:"high"`
+}
+
+type embedded struct {
+	Name  string `json:"name"`
+	Depth int    `json:"depth"`
+}
+
+type sample struct {
+	embedded
+	Name    string            `json:"name"` // hides the embedded one
+	Count   int               `json:"count"`
+	Byte    uint8             `json:"byte"`
+	Ratio   float64           `json:"ratio"`
+	On      bool              `json:"on"`
+	Range   [2]float64        `json:"range"`
+	List    []int             `json:"list"`
+	Words   map[string]string `json:"words"`
+	Inner   inner             `json:"inner"`
+	Pointer *int              `json:"pointer"`
+	Span    span              `json:"span"`
+	Any     anything          `json:"any"`
+	Node    *Node             `json:"node"`
+	Hidden  string            `json:"-"`
+}
+
+func decode(t *testing.T, text string, into sample) (sample, Faults) {
+	t.Helper()
+	n, err := Parse([]byte(text))
+	require.NoError(t, err)
+	faults := n.Decode(&into, sample{Count: 7})
+	return into, faults
+}
+
+func TestDecodeEveryKindOfField(t *testing.T) {
+	yaml := "name: x\ndepth: 3\ncount: 0x10\nbyte: 255\nratio: 2\non: true\nrange: [1, 2.5]\nlist: [1, 2]\nwords: {a: b, 1: c}\ninner: {low: 1}\npointer: 5\nspan: 5m\nany: {k: [1, true, null, x]}\nnode: {free: form}\n"
+	got, faults := decode(t, yaml, sample{Inner: inner{High: 9}})
+	require.Nil(t, faults)
+	five := 5
+	node := got.Node
+	got.Node = nil
+	assert.Equal(t, sample{embedded: embedded{Depth: 3}, Name: "x", Count: 16, Byte: 255, Ratio: 2, On: true, Range: [2]float64{1, 2.5}, List: []int{1, 2},
+		Words: map[string]string{"a": "b", "1": "c"}, Inner: inner{Low: 1}, Pointer: &five, Span: 5, Any: anything{`{"k":[1,true,null,"x"]}`}}, got,
+		"a struct is replaced whole, so that high is 0 again")
+	assert.Equal(t, "node", node.Path())
+	assert.Equal(t, 14, node.Line())
+}
+
+func TestJSONIsReadLikeYAML(t *testing.T) {
+	n, err := Parse([]byte("{\"name\": \"a\\tb\",\n\t\"count\": 4,\n \"any\": [1.5, \"x\"], \"list\": []}"))
+	require.NoError(t, err)
+	var got sample
+	require.Nil(t, n.Decode(&got, sample{}))
+	assert.Equal(t, "a\tb", got.Name)
+	assert.Equal(t, 4, got.Count)
+	assert.Equal(t, `[1.5,"x"]`, got.Any.text)
+	assert.NotNil(t, got.List)
+	n, err = Parse([]byte("{\"a\": 1,\n\n \"count\": \"x\"}"))
+	require.NoError(t, err)
+	faults := n.Decode(&got, sample{})
+	assert.Equal(t, 3, faults[1].Line, "lines are counted in JSON, too")
+}
+
+func TestFieldsNotNamedStayAndNullGivesTheDefault(t *testing.T) {
+	got, faults := decode(t, "count: null\nname: new\n", sample{Count: 1, Ratio: 0.5})
+	require.Nil(t, faults)
+	assert.Equal(t, 7, got.Count)
+	assert.Equal(t, 0.5, got.Ratio)
+}
+
+func TestFaultsAreAllReported(t *testing.T) {
+	for _, c := range []struct{ name, text, want string }{
+		{"unknown field, near", "cuont: 1", `line 1: cuont: unknown field "cuont"; did you mean count?`},
+		{"hidden field", "Hidden: x", "unknown field"},
+		{"text for a number", "count: many", `line 1: count: "many" is text; a whole number is needed`},
+		{"fraction for a whole number", "count: 1.5", "line 1: count: 1.5 is a number; a whole number is needed"},
+		{"out of range", "byte: 256", "line 1: byte: 256 is out of range"},
+		{"negative", "byte: -1", "line 1: byte: -1 is out of range"},
+		{"not a number", "ratio: .nan", "line 1: ratio: .nan is a number; a number is needed"},
+		{"number for a truth", "on: 1", "line 1: on: 1 is a number; true or false is needed"},
+		{"list of the wrong length", "range: [1]", "line 1: range: has 1 entries; 2 are needed"},
+		{"map for a list", "list: {a: 1}", "line 1: list: is a map; a list is needed, each entry after a dash"},
+		{"list for a map", "inner: [1]", "line 1: inner: is a list; fields with their values are needed, such as name: value"},
+		{"list for text", "name: [a]", "line 1: name: is a list; text is needed"},
+		{"nested", "inner:\n  low: x\n  hihg: 1\n", "line 2: inner.low: \"x\" is text; a whole number is needed\nline 3: inner.hihg: unknown field \"hihg\"; did you mean high?"},
+		{"its own decoder says so", "any: bad", "line 1: any: bad is not allowed"},
+		{"twice", "count: 1\ncount: 2", "line 2: count: is given twice, first in line 1"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, faults := decode(t, c.text, sample{})
+			require.NotNil(t, faults)
+			assert.Contains(t, faults.Error(), c.want)
+		})
+	}
+}
+
+func TestParseRefuses(t *testing.T) {
+	for _, c := range []struct{ name, text, want string }{
+		{"nothing", "", "is empty"},
+		{"an alias", "a: &x 1\nb: *x\n", "anchors and aliases are not read"},
+		{"depth", strings.Repeat("[", 40) + strings.Repeat("]", 40), "nested too deeply"},
+		{"depth in JSON", strings.Repeat(`{"a":`, 40) + "1" + strings.Repeat("}", 40), "nested too deeply"},
+		{"two documents", "a: 1\n---\nb: 2\n", "line 2: a second document begins here"},
+		{"a tab for indentation", "a:\n\tb: 1\n", "is not YAML"},
+		{"size", strings.Repeat("#\n", MaxBytes/2+1), "at most 32 MB are read"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := Parse([]byte(c.text))
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.want)
+		})
+	}
+}
+
+func TestFieldNames(t *testing.T) {
+	assert.Equal(t, []string{"name", "depth"}, FieldNames(embedded{}))
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte("name: x\ncount: 3\nwords: {a: b}\n"))
+	f.Add([]byte(`{"range":[1,2],"any":{"a":null}}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		n, err := Parse(data)
+		if err != nil {
+			return
+		}
+		var s sample
+		if n.Decode(&s, sample{}) == nil && s.Any.text != "" && !json.Valid([]byte(s.Any.text)) {
+			t.Fatalf("%q is no JSON", s.Any.text)
+		}
+	})
+}
