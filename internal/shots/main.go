@@ -30,7 +30,7 @@ type page struct {
 var pages = []page{
 	{"overview", "/overview", ".panel .el-table__row", nil},
 	{"links", "/links?link=tern-bus", "[data-test=ask]", []string{"[data-test=ask]"}},
-	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", []string{"[data-test=ask]"}},
+	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", []string{".el-collapse-item__header", "[data-test=ask]"}},
 	{"points", "/points", ".el-table-v2__row", nil},
 	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
 	{"live", "/live", ".el-table-v2__row", nil},
