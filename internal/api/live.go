@@ -11,9 +11,10 @@ import (
 	"arithmon/internal/engine"
 )
 
-// Live messages come at most this often, each with at most so many readings.
+// Live messages come at most this often, each with at most so many readings; the more there are, the longer the pause.
 const (
 	liveEvery = 200 * time.Millisecond
+	liveEach  = 50 * time.Microsecond
 	liveBatch = 1000
 )
 
@@ -66,13 +67,14 @@ func (s *Server) live(c *gin.Context) error {
 			}
 			subscription = s.engine.Subscribe(tags...)
 		case <-subscription.Ready():
-			if send(ctx, conn, subscription.Take()) != nil {
+			list := subscription.Take()
+			if send(ctx, conn, list) != nil {
 				return nil
 			}
 			select {
 			case <-ctx.Done():
 			case <-s.closing:
-			case <-time.After(liveEvery):
+			case <-time.After(max(liveEvery, time.Duration(len(list))*liveEach)):
 			}
 		}
 	}

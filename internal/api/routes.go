@@ -249,18 +249,19 @@ func decodeEntity(node *document.Node, d *site.Draft, from, defaults site.Entity
 		faults = node.Decode(&e, defaults)
 		from = e
 	case site.Point:
-		station, _ := d.Station(e.Station)
-		entry := exchange.PointEntry{Point: e, Address: e.Address.Format(station.Notation)}
+		entry := exchange.PointEntry{Point: e}
 		faults = node.Decode(&entry, exchange.PointEntry{Point: defaults.(site.Point)})
-		if faults != nil {
+		fields, _ := node.Fields()
+		if faults != nil || fields["address"] == nil {
+			from = entry.Point // whose address stays, even at a station of another notation
 			break
 		}
 		p, err := entry.Resolve(d)
 		if err != nil {
 			return nil, site.Errors{{Kind: site.KindPoint, Name: p.Tag, Field: "address", Value: entry.Address, Message: err.Error()}}
 		}
-		if fields, _ := node.Fields(); fields["type"] == nil && p.Type == e.Type && p.Address.Space.Registers() != e.Address.Space.Registers() {
-			p.Type = "" // follows the new table
+		if implied := (site.Point{Address: e.Address}).WithDefaults().Type; fields["type"] == nil && e.Type == implied {
+			p.Type = "" // it followed from the old address and follows from the new one; a type that was chosen stays
 		}
 		from = p
 	}
@@ -305,7 +306,26 @@ func (s *Server) add(kind site.Kind) func(*gin.Context) error {
 	}
 }
 
+// put replaces an entity with what the document says, or adds it.
 func (s *Server) put(kind site.Kind) func(*gin.Context) error {
+	return s.replace(kind, func(node *document.Node, d *site.Draft, _ *site.Site, _ string) (site.Entity, error) {
+		return decodeEntity(node, d, defaultsOf(kind), defaultsOf(kind))
+	})
+}
+
+// patch changes the fields of an entity that the document names.
+func (s *Server) patch(kind site.Kind) func(*gin.Context) error {
+	return s.replace(kind, func(node *document.Node, d *site.Draft, now *site.Site, name string) (site.Entity, error) {
+		from, ok := now.Get(kind, name)
+		if !ok {
+			return nil, notFound(now, kind, name)
+		}
+		return decodeEntity(node, d, from, defaultsOf(kind))
+	})
+}
+
+// replace puts what decode makes of the request in the place of the entity that the path names.
+func (s *Server) replace(kind site.Kind, decode func(*document.Node, *site.Draft, *site.Site, string) (site.Entity, error)) func(*gin.Context) error {
 	return func(c *gin.Context) error {
 		node, err := parse(c)
 		if err != nil {
@@ -316,7 +336,7 @@ func (s *Server) put(kind site.Kind) func(*gin.Context) error {
 			return err
 		}
 		return s.modify(c, edit, http.StatusOK, func(d *site.Draft, now *site.Site) (site.Entity, error) {
-			e, err := decodeEntity(node, d, defaultsOf(kind), defaultsOf(kind))
+			e, err := decode(node, d, now, name(c))
 			if err != nil {
 				return nil, err
 			}
@@ -328,30 +348,6 @@ func (s *Server) put(kind site.Kind) func(*gin.Context) error {
 				d.Add(e)
 			}
 			return e, nil
-		})
-	}
-}
-
-func (s *Server) patch(kind site.Kind) func(*gin.Context) error {
-	return func(c *gin.Context) error {
-		node, err := parse(c)
-		if err != nil {
-			return err
-		}
-		edit, err := expected(c, kind)
-		if err != nil {
-			return err
-		}
-		return s.modify(c, edit, http.StatusOK, func(d *site.Draft, now *site.Site) (site.Entity, error) {
-			from, ok := now.Get(kind, name(c))
-			if !ok {
-				return nil, notFound(now, kind, name(c))
-			}
-			e, err := decodeEntity(node, d, from, defaultsOf(kind))
-			if err == nil {
-				d.Replace(name(c), e)
-			}
-			return e, err
 		})
 	}
 }

@@ -141,6 +141,40 @@ func TestTagsInPaths(t *testing.T) {
 	assert.Equal(t, 404, status, "renamed")
 }
 
+func TestAPointKeepsItsAddressWhereTheNotationChanges(t *testing.T) {
+	p := furnished(t)
+	status, _, body := p.ask("PATCH", "/api/v1/points/gate/setpoint", `{"station": "one"}`) // from ref5 to offset
+	assert.Equal(t, 200, status, body)
+	assert.Contains(t, body, `"canonical":"hr:20"`)
+	status, _, body = p.ask("PATCH", "/api/v1/stations/plc", `{"notation": "ref6"}`)
+	assert.Equal(t, 200, status, body)
+	_, _, body = p.ask("GET", "/api/v1/points/gate/level", "")
+	assert.Contains(t, body, `"canonical":"hr:9"`)
+	assert.Contains(t, body, `"address":"400010"`)
+	_, _, body = p.ask("PATCH", "/api/v1/points/gate/level", `{"address": "co:3", "order": null, "decimals": null}`)
+	assert.Contains(t, body, "float32 does not fit co:3", "a type that was chosen is not dropped in silence")
+	_, _, body = p.ask("PATCH", "/api/v1/points/bus/one", `{"address": "co:3"}`)
+	assert.Contains(t, body, `"type":"bool"`, "one that followed from the table is")
+}
+
+func TestWhatAnAddressMeans(t *testing.T) {
+	p := furnished(t)
+	for query, want := range map[string]string{
+		"text=40010&station=plc":             `"canonical":"hr:9"`,
+		"text=40010&notation=ref6":           "is ambiguous",
+		"text=10&notation=number&table=ir":   `"canonical":"ir:9"`,
+		"text=10&notation=roman":             "choose offset, number, ref5 or ref6",
+		"text=hr:1&station=nowhere":          "there is no station",
+		"text=&station=plc":                  "is empty",
+		"text=hr:9&table=co":                 "but the table chosen is co",
+		"text=0x10&notation=offset&table=hr": `"canonical":"hr:16"`,
+		"text=40010.3&station=plc":           "bit 3 of holding register",
+	} {
+		_, _, body := p.ask("GET", "/api/v1/address?"+query, "")
+		assert.Contains(t, body, want, query)
+	}
+}
+
 func TestPages(t *testing.T) {
 	p := furnished(t)
 	var tags []string

@@ -264,6 +264,19 @@ func TestRetriesHideASingleLoss(t *testing.T) {
 	})
 }
 
+func TestAMissingStationIsSaidWhileItIsStillRepeated(t *testing.T) {
+	p := newPlant()
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) { // a timeout of 1 s, two retries
+		time.Sleep(5 * time.Second)
+		last := p.at("st1")
+		p.set(func() { p.silent["st1"] = true })
+		time.Sleep(time.Until(last[len(last)-1].Add(2500 * time.Millisecond)))
+		assert.Equal(t, "good", quality(t, e, "st1/value"), "one lost exchange says nothing yet")
+		time.Sleep(600 * time.Millisecond)
+		assert.Equal(t, "bad (timeout)", quality(t, e, "st1/value"), "two polls are missing")
+	})
+}
+
 func TestALastGoodValueIsKept(t *testing.T) {
 	p := newPlant()
 	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {

@@ -54,9 +54,10 @@ type runner struct {
 // stationRun is a station as its runner sees it.
 type stationRun struct {
 	Station
-	entries []*entry
-	setBack backoff
-	status  StationStatus // guarded by the runner's mu
+	entries  []*entry
+	setBack  backoff
+	answered time.Time     // when it last did
+	status   StationStatus // guarded by the runner's mu
 }
 
 // backoff is a pause that grows.
@@ -280,6 +281,9 @@ func (r *runner) poll(ctx context.Context, e *entry, now time.Time) {
 		retries = max(1, retries) // the far end may have closed an idle connection
 	}
 	for ; retries > 0 && out.Err != nil && !out.Answered && ctx.Err() == nil; retries-- {
+		if time.Since(e.station.answered) > 2*e.job.Period() {
+			failAll(e.job.Slots(), out.Reason) // two polls are missing already; the repetitions go on
+		}
 		if r.session.Lost() {
 			r.closeSession()
 			if !r.open(ctx) {
@@ -343,6 +347,7 @@ func (r *runner) exchange(e *entry) Outcome {
 	r.silent++
 	if out.Err == nil || out.Answered {
 		r.silent = 0
+		e.station.answered = r.quietFrom
 	}
 	r.count(e.station, func(s *Statistics) {
 		s.Requests++
