@@ -108,6 +108,43 @@ func TestConsoleFromTheFirstLinkToARightValue(t *testing.T) {
 	assert.Equal(t, "console", records[0].Who)
 }
 
+func TestConsoleAddsASerialLink(t *testing.T) {
+	p := wired(t, "serial", "rtu", "")
+	page := p.console("/links?new=link")
+	pick := func(field, value string) {
+		require.NoError(t, page.Click("[data-test="+field+"] .el-select__wrapper"))
+		item := fmt.Sprintf("[...document.querySelectorAll('.el-select-dropdown__item')].find(e => e.textContent.startsWith(%q) && e.offsetParent)", value)
+		require.NoError(t, page.Until("Boolean("+item+")"))
+		require.NoError(t, page.Run(item+".click()"))
+	}
+	require.NoError(t, page.Fill("input[name=name]", "bus"))
+	pick("transport", "serial")
+	require.NoError(t, page.Fill("[data-test=device] input", p.rig.Address("line")))
+	pick("device", p.rig.Address("line"))
+	require.NoError(t, page.Click("[data-test=save]"))
+	shows(t, page, ".el-table__row", p.rig.Address("line")+" 9600 8E1")
+	_, err := p.client.Add(t.Context(), "station", map[string]any{"name": "one", "link": "bus"})
+	require.NoError(t, err)
+	require.NoError(t, page.Go(p.service.URL+"/stations?station=one"))
+	require.NoError(t, page.Click("[data-test=ask]"))
+	shows(t, page, "[data-test=answer]", "unit 1 answers")
+}
+
+func TestConsoleUndoesAChange(t *testing.T) {
+	p := furnished(t)
+	_, err := p.client.Set(t.Context(), "point", "gate/level", map[string]any{"unit": "m"})
+	require.NoError(t, err)
+	page := p.console("/changes")
+	shows(t, page, ".el-table__row", "unit: % → m")
+	require.NoError(t, page.Click(".el-table__row button"))
+	shows(t, page, ".el-message-box", "change point gate/level will be undone")
+	require.NoError(t, page.Click(".el-message-box .el-button--primary"))
+	shows(t, page, ".el-table__row", "unit: m → %")
+	point, err := p.client.Points(t.Context(), "", "gate/level")
+	require.NoError(t, err)
+	assert.Equal(t, "%", point[0].Unit)
+}
+
 func TestConsoleWritesAfterAskingOnce(t *testing.T) {
 	p := furnished(t)
 	p.awaitQuality("gate/setpoint", "good")

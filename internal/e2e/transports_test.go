@@ -17,6 +17,7 @@ import (
 	"arithmon/internal/rig"
 	"arithmon/internal/service"
 	"arithmon/internal/site"
+	"arithmon/web"
 )
 
 // wired is a plant of one line with two units over some transport.
@@ -40,7 +41,7 @@ lines:
 	p.rig, err = rig.Start(config, rig.Options{})
 	require.NoError(t, err)
 	t.Cleanup(p.rig.Stop)
-	p.service, err = service.Start(context.Background(), service.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Version: "test"})
+	p.service, err = service.Start(context.Background(), service.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Console: web.Console(), Version: "test"})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, p.service.Stop()) })
 	p.client = client.New(p.service.URL, "tester")

@@ -217,9 +217,13 @@ func (d *Draft) check(e Entity, f *faults) {
 		}
 	case Station:
 		e.validate(f)
+		l, ok := d.Get(KindLink, e.Link)
+		if ok && l.(Link).Transport == Serial && e.Unit == 0 {
+			f.add("unit", 0, "0 addresses all devices of a serial line, and none of them answers (MODBUS over Serial Line V1.02, 2.2); use 1 to 247")
+		}
 		if e.Link == "" {
 			f.add("link", "", "is missing; give the name of its link")
-		} else if _, ok := d.Get(KindLink, e.Link); !ok {
+		} else if !ok {
 			f.add("link", e.Link, "there is no link %q%s", e.Link, d.near(KindLink, e.Link))
 		} else if other := d.sameUnit(e); other != "" {
 			f.add("unit", e.Unit, "unit %d on link %s is taken by station %s; two stations of one link cannot share a unit", e.Unit, e.Link, other)

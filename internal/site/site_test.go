@@ -170,6 +170,75 @@ func TestTwoStationsOfOneLinkCannotShareAUnit(t *testing.T) {
 	assert.Len(t, changes, 2)
 }
 
+func TestLinks(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		edit  func(*Link)
+		field string // of the fault; "" for none
+		end   string // what the far end is then
+	}{
+		{"tcp", func(*Link) {}, "", "127.0.0.1:502"},
+		{"tls has a port of its own", func(l *Link) { l.Transport = TLS }, "", "127.0.0.1:802"},
+		{"IPv6", func(l *Link) { l.Host = "fd00::7" }, "", "[fd00::7]:502"},
+		{"serial", func(l *Link) {
+			l.Host, l.Transport, l.Serial = "", Serial, &LineSettings{Device: "COM3", Parity: "none", StopBits: 2}
+		}, "", "COM3 9600 8N2"},
+		{"a port in the host", func(l *Link) { l.Host = "plc:502" }, "host", ""},
+		{"a host on a serial line", func(l *Link) { l.Transport, l.Serial = Serial, &LineSettings{Device: "COM3"} }, "host", ""},
+		{"no device", func(l *Link) { l.Host, l.Transport, l.Serial = "", Serial, &LineSettings{} }, "serial.device", ""},
+		{"too slow", func(l *Link) { l.Host, l.Transport, l.Serial = "", Serial, &LineSettings{Device: "COM3", Baud: 110} }, "serial.baud", ""},
+		{"tls settings on tcp", func(l *Link) { l.TLS = &TLSSettings{} }, "tls", ""},
+		{"bind to a name", func(l *Link) { l.Bind = "eth0" }, "bind", ""},
+		{"framing", func(l *Link) { l.Framing = "rtu2" }, "framing", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			l := testLink("new")
+			c.edit(&l)
+			d := New().Edit()
+			d.Add(l)
+			changes, err := d.Changes()
+			if c.field != "" {
+				var faults Errors
+				require.ErrorAs(t, err, &faults)
+				assert.Equal(t, c.field, faults[0].Field)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.end, changes[0].After.(Link).FarEnd())
+		})
+	}
+	assert.Equal(t, 11, LineSettings{DataBits: 8, Parity: "even", StopBits: 1}.Bits(), "as the standard has it")
+}
+
+func TestUnitZeroIsNoDeviceOfASerialLine(t *testing.T) {
+	l := testLink("bus")
+	l.Host, l.Transport, l.Serial = "", Serial, &LineSettings{Device: "COM3"}
+	d := New().Edit()
+	d.Add(l)
+	d.Add(testStation("all", "bus", 0))
+	_, err := d.Changes()
+	assert.ErrorContains(t, err, "0 addresses all devices of a serial line")
+}
+
+func TestStationLimits(t *testing.T) {
+	s := small(t)
+	wide := 125
+	st := testStation("plc", "gate", 1)
+	st.MaxRegisters, st.MaxBits, st.Gap, st.WriteFunction, st.PartialWrite, st.AfterConnect = 126, 2001, &wide, "some", "some", Duration(time.Minute)
+	d := s.Edit()
+	d.Put(st)
+	_, err := d.Changes()
+	var faults Errors
+	require.ErrorAs(t, err, &faults)
+	var fields []string
+	for _, f := range faults {
+		fields = append(fields, f.Field)
+	}
+	assert.Equal(t, []string{"max_registers", "max_bits", "gap", "write_function", "partial_write", "after_connect"}, fields)
+	registers, bits, gap := Station{}.ReadLimits()
+	assert.Equal(t, []int{125, 2000, 16}, []int{registers, bits, gap})
+}
+
 func TestTakenNames(t *testing.T) {
 	s := small(t)
 	d := s.Edit()
