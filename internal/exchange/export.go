@@ -28,7 +28,9 @@ func WriteSiteFile(s *site.Site) ([]byte, error) {
 	for _, l := range s.Links() {
 		implied := site.NewLink()
 		implied.Transport = l.Transport
-		implied.Framing = implied.WithDefaults().Framing // its port is written even so, since people look for it
+		port := implied.Port
+		implied = implied.WithDefaults()
+		implied.Port = port // which is written even where it has its default, since people look for it
 		if err := add(links, l, implied, ""); err != nil {
 			return nil, err
 		}

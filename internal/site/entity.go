@@ -75,6 +75,8 @@ type Link struct {
 	Host        string        `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
 	Port        int           `json:"port,omitempty" doc:"port, 1 to 65535; 502 unless said, 802 for tls"`
 	Bind        string        `json:"bind,omitempty" doc:"local IP address to go out by"`
+	Connections int           `json:"connections,omitempty" doc:"sockets that share the work; 1 is what this version does"`
+	InFlight    int           `json:"in_flight,omitempty" doc:"outstanding requests on one socket; 1 is what this version does"`
 	TLS         *TLSSettings  `json:"tls,omitempty" doc:"files of a tls link: {ca: ca.pem, certificate: client.pem, key: client.key}"`
 	Serial      *LineSettings `json:"serial,omitempty" doc:"port and line settings of a serial link: {device: /dev/ttyUSB0, baud: 9600, parity: even}"`
 	Timeout     Duration      `json:"timeout" doc:"silence after which an exchange has failed, 10ms to 1m"`
@@ -146,6 +148,7 @@ func (l Link) WithDefaults() Link {
 	case l.Transport != Serial:
 		l.Port = cmp.Or(l.Port, 502)
 	}
+	l.Connections, l.InFlight = cmp.Or(l.Connections, 1), cmp.Or(l.InFlight, 1)
 	if l.Framing == "" {
 		l.Framing = MBAP
 		if l.Transport == Serial {

@@ -190,6 +190,8 @@ func TestLinks(t *testing.T) {
 		{"tls settings on tcp", func(l *Link) { l.TLS = &TLSSettings{} }, "tls", ""},
 		{"bind to a name", func(l *Link) { l.Bind = "eth0" }, "bind", ""},
 		{"framing", func(l *Link) { l.Framing = "rtu2" }, "framing", ""},
+		{"one in flight", func(l *Link) { l.InFlight, l.Connections = 1, 1 }, "", "127.0.0.1:502"},
+		{"several in flight", func(l *Link) { l.InFlight = 8 }, "in_flight", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			l := testLink("new")

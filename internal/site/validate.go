@@ -130,6 +130,14 @@ func (l Link) validate(f *faults) {
 	} else {
 		l.validateNetwork(f)
 	}
+	for _, n := range []struct {
+		field string
+		value int
+	}{{"connections", l.Connections}, {"in_flight", l.InFlight}} {
+		if n.value != 1 {
+			f.add(n.field, n.value, "%d: this version asks one request at a time on one connection; use 1, or leave it out", n.value)
+		}
+	}
 	f.span("timeout", l.Timeout, 10*time.Millisecond, time.Minute)
 	f.count("retries", l.Retries, 0, 10)
 	f.span("pause", l.Pause, 0, 10*time.Second)

@@ -1606,6 +1606,8 @@ export interface components {
         Link: {
             /** @description local IP address to go out by */
             bind?: string;
+            /** @description sockets that share the work; 1 is what this version does */
+            connections?: number;
             /** @description free text, at most 500 characters */
             description?: string;
             /** @description false: the link is not opened and its points are bad (disabled) */
@@ -1617,6 +1619,8 @@ export interface components {
             framing?: "mbap" | "rtu" | "ascii";
             /** @description host name or IP address of the device or gateway */
             host?: string;
+            /** @description outstanding requests on one socket; 1 is what this version does */
+            in_flight?: number;
             /** @description unique name: letters, digits, - _ . */
             name: string;
             /** @description least quiet time between exchanges, 0s to 10s */
