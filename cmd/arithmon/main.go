@@ -1,4 +1,4 @@
-// Arithmon is a shared point database for Modbus and DNP3 devices.
+// Arithmon is a shared point database for Modbus devices.
 package main
 
 import (

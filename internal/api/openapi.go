@@ -159,7 +159,7 @@ func Description() object {
 	}
 	return object{
 		"openapi":    "3.0.3",
-		"info":       object{"title": "Arithmon", "version": "v1", "description": "A shared point database for Modbus and DNP3 devices, and its live readings."},
+		"info":       object{"title": "Arithmon", "version": "v1", "description": "A shared point database for Modbus devices, and its live readings."},
 		"paths":      paths,
 		"components": object{"schemas": s.components},
 	}

@@ -60,16 +60,20 @@ var readingHead = []string{"TAG", "VALUE", "QUALITY", "AGE", "RAW"}
 
 func (a *app) read() *cobra.Command {
 	var station string
+	var every time.Duration
 	c := &cobra.Command{
-		Use:   "read TAG|PATTERN... | read --station STATION RANGE",
+		Use:   "read TAG|PATTERN... | read --station STATION RANGE...",
 		Short: "Read points, or addresses that no point has yet",
 		Long: `Read points: the newest reading of each, as the service knows it.
-With --station, ask the device now for a range of addresses, such as hr:0..9.
+With --station, ask the device now for ranges of addresses, such as hr:0..9; with --every 1s again and again, until Ctrl-C.
 Ends with 4 when a reading is not good.`,
 		Args: arguments(1, -1, "tags or patterns, or --station with a range"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if every != 0 && (station == "" || every < 100*time.Millisecond) {
+				return usage("--every goes with --station, from 100ms up; points are followed with arithmon watch")
+			}
 			if station != "" {
-				return a.readRanges(c.Context(), station, args)
+				return a.repeat(c.Context(), every, func() error { return a.readRanges(c.Context(), station, args) })
 			}
 			list, err := a.client().Readings(c.Context(), args...)
 			if err != nil {
@@ -96,7 +100,34 @@ Ends with 4 when a reading is not good.`,
 			return nil
 		}}
 	c.Flags().StringVar(&station, "station", "", "read addresses of this station")
+	c.Flags().DurationVar(&every, "every", 0, "with --station: read again after this time, such as 1s")
 	return c
+}
+
+// repeat calls f once, or every so often until ctx ends. A failure is said and does not end it: the device may answer
+// the next time.
+func (a *app) repeat(ctx context.Context, every time.Duration, f func() error) error {
+	if every == 0 {
+		return f()
+	}
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	for {
+		if a.output == "text" {
+			fmt.Fprintln(a.Out, time.Now().Format(time.TimeOnly))
+		}
+		if err := f(); err != nil && ctx.Err() == nil {
+			if exitCode(err) != exitFailed {
+				return err // an address or station that is none stays so
+			}
+			fmt.Fprintln(a.Err, "arithmon:", err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-ticker.C:
+		}
+	}
 }
 
 func (a *app) readRanges(ctx context.Context, station string, ranges []string) error {

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -88,6 +90,22 @@ func TestScreenShowsWhatFits(t *testing.T) {
 	for _, line := range lines[2:5] {
 		assert.LessOrEqual(t, len([]rune(strings.TrimSuffix(line, "\x1b[K"))), 60)
 	}
+}
+
+func TestRepeatGoesOnAfterAFailure(t *testing.T) {
+	a, out := captured("json")
+	ctx, cancel := context.WithCancel(context.Background())
+	times := 0
+	require.NoError(t, a.repeat(ctx, time.Millisecond, func() error {
+		if times++; times == 3 {
+			cancel()
+		}
+		return errors.New("no answer in time")
+	}))
+	assert.Equal(t, 3, times)
+	assert.Equal(t, 2, strings.Count(out.String(), "no answer in time"))
+	assert.Error(t, a.repeat(context.Background(), time.Millisecond, func() error { return usage("wrong") }))
+	assert.Error(t, a.repeat(context.Background(), 0, func() error { return errors.New("once") }))
 }
 
 func TestLensCells(t *testing.T) {

@@ -96,8 +96,8 @@ func usage(format string, args ...any) error {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "arithmon",
-		Short: "A shared point database for Modbus and DNP3 devices, and its live readings",
-		Long: `Arithmon keeps a point database for Modbus and DNP3 devices and reads it live.
+		Short: "A shared point database for Modbus devices, and its live readings",
+		Long: `Arithmon keeps a point database for Modbus devices and reads it live. DNP3 follows.
 
 Start it with "arithmon serve", or with an invented plant to try it on: "arithmon demo".
 The other verbs speak to the running service.`,
