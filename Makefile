@@ -31,11 +31,11 @@ types: web/node_modules/.installed
 	$(GO) run ./internal/api/describe > web/openapi.json
 	cd web && npx --no-install openapi-typescript openapi.json -o src/api/schema.gen.ts
 
-## tools: Debian's Chromium, when it is missing and may be installed
+## tools: Debian's Chromium and tshark, when they are missing and may be installed
 tools:
-	@command -v chromium chromium-browser google-chrome >/dev/null || \
-	  { $(APT) update -qq && DEBIAN_FRONTEND=noninteractive $(APT) install -y -qq --no-install-recommends chromium fonts-dejavu-core >/dev/null; } || \
-	  { echo "Chromium is missing and could not be installed: apt-get install chromium" >&2; exit 1; }
+	@{ command -v chromium chromium-browser google-chrome >/dev/null && command -v tshark >/dev/null; } || \
+	  { $(APT) update -qq && DEBIAN_FRONTEND=noninteractive $(APT) install -y -qq --no-install-recommends chromium fonts-dejavu-core tshark >/dev/null; } || \
+	  { echo "Chromium or tshark is missing and could not be installed: apt-get install chromium tshark" >&2; exit 1; }
 
 ## lint: formatting, vet, staticcheck and the strict TypeScript check
 lint: web/node_modules/.installed
