@@ -215,11 +215,16 @@ func (d *Draft) check(e Entity, f *faults) {
 		if other := d.samePort(e); other != "" {
 			f.add("serial.device", e.Serial.Device, "port %s is used by link %s; two links cannot share a port", e.Serial.Device, other)
 		}
+		for _, dependent := range d.dependents(key{KindLink, e.Name}) {
+			if st := dependent.(Station); e.Transport == Serial && st.Unit == 0 {
+				f.add("transport", e.Transport, "station %s has unit 0: %s", st.Name, broadcast)
+			}
+		}
 	case Station:
 		e.validate(f)
 		l, ok := d.Get(KindLink, e.Link)
 		if ok && l.(Link).Transport == Serial && e.Unit == 0 {
-			f.add("unit", 0, "0 addresses all devices of a serial line, and none of them answers (MODBUS over Serial Line V1.02, 2.2); use 1 to 247")
+			f.add("unit", 0, "%s", broadcast)
 		}
 		if e.Link == "" {
 			f.add("link", "", "is missing; give the name of its link")
@@ -241,6 +246,9 @@ func (d *Draft) check(e Entity, f *faults) {
 		}
 	}
 }
+
+// broadcast is why unit 0 is no device of a serial line.
+const broadcast = "0 addresses all devices of a serial line, and none of them answers (MODBUS over Serial Line V1.02, 2.2); use 1 to 247"
 
 // samePort returns another link on the same serial port, or "".
 func (d *Draft) samePort(l Link) string {

@@ -220,6 +220,18 @@ func TestUnitZeroIsNoDeviceOfASerialLine(t *testing.T) {
 	d.Add(testStation("all", "bus", 0))
 	_, err := d.Changes()
 	assert.ErrorContains(t, err, "0 addresses all devices of a serial line")
+
+	s := small(t)
+	d = s.Edit()
+	d.Put(testStation("plc", "gate", 0))
+	changes, err := d.Changes()
+	require.NoError(t, err, "on a network unit 0 is a device as others are")
+	s.Apply(changes)
+	l.Name = "gate"
+	d = s.Edit()
+	d.Put(l)
+	_, err = d.Changes()
+	assert.ErrorContains(t, err, "station plc has unit 0")
 }
 
 func TestStationLimits(t *testing.T) {
