@@ -71,8 +71,7 @@ func (l *line) openPort(ctx context.Context, server *modbus.Server, path string)
 	}
 	l.listen = far.Name()
 	if path != "" {
-		os.Remove(path) // of a run before
-		if err := os.Symlink(far.Name(), path); err != nil {
+		if err := name(far.Name(), path); err != nil {
 			near.Close()
 			far.Close()
 			return nil, err
@@ -82,9 +81,30 @@ func (l *line) openPort(ctx context.Context, server *modbus.Server, path string)
 	return func() {
 		// far stays open, so that the line does not hang up when a client closes its end.
 		defer far.Close()
+		defer unname(far.Name(), path)
 		defer context.AfterFunc(ctx, func() { near.Close() })()
 		server.ServeConn(ctx, &paced{near, l.config.Serial.Character()})
 	}, nil
+}
+
+// name makes a link to a port. One that a run before has left behind is replaced; one to a port that is there is not.
+func name(port, path string) error {
+	if target, err := os.Readlink(path); err == nil {
+		if _, err := os.Stat(target); err == nil {
+			return fmt.Errorf("%s is the port of another rig; if none runs, remove that link", path)
+		}
+		if err := os.Remove(path); err != nil {
+			return err
+		}
+	}
+	return os.Symlink(port, path)
+}
+
+// unname takes a link away that name has made.
+func unname(port, path string) {
+	if target, err := os.Readlink(path); err == nil && target == port {
+		os.Remove(path) // if it stays, the next run replaces it
+	}
 }
 
 // paced passes bytes at the pace of a serial line.
