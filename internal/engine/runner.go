@@ -243,7 +243,9 @@ func (r *runner) open(ctx context.Context) bool {
 			s.setBack = backoff{}
 			r.dueNow(s, now)
 		}
-		r.holdOff(s, now.Add(time.Duration(s.AfterConnect)))
+		if s.AfterConnect > 0 {
+			r.holdOff(s, now.Add(time.Duration(s.AfterConnect)))
+		}
 	}
 	return true
 }
@@ -380,9 +382,11 @@ func (r *runner) silence(s *stationRun, out Outcome, now time.Time) {
 	failAll(s.Slots, out.Reason)
 }
 
+// dueNow makes all jobs of a station due at once, each at the last place on its grid, so that they stay spread.
 func (r *runner) dueNow(s *stationRun, now time.Time) {
 	for _, e := range s.entries {
-		r.schedule.move(e, now)
+		e.ran = false // being asked out of turn is not being late
+		r.schedule.move(e, e.place(now))
 	}
 }
 
@@ -423,7 +427,7 @@ func (r *runner) replace(e *entry, jobs []Job, now time.Time) {
 
 func (r *runner) addJobs(s *stationRun, jobs []Job, due time.Time) {
 	for _, job := range jobs {
-		e := &entry{job: job, station: s, due: due, index: -1}
+		e := &entry{job: job, station: s, anchor: due, due: due, index: -1}
 		s.entries = append(s.entries, e)
 		r.schedule.add(e)
 	}
@@ -464,8 +468,8 @@ func (r *runner) configure(station Station) {
 	r.addJobs(s, r.driver.Jobs(station), now)
 	for _, e := range s.entries {
 		// The first poll is at once; the grid begins at the job's own place in the period before it.
-		e.due = now.Add(-r.offset(e.job.Period()))
-		r.schedule.move(e, e.due)
+		e.anchor = now.Add(-r.offset(e.job.Period()))
+		r.schedule.move(e, e.anchor)
 	}
 }
 

@@ -10,8 +10,14 @@ type entry struct {
 	job     Job
 	station *stationRun
 	due     time.Time
-	ran     bool // at least once
-	index   int  // in the heap, -1 when not in it
+	anchor  time.Time // a place on its grid: it is due every period from there
+	ran     bool      // at least once
+	index   int       // in the heap, -1 when not in it
+}
+
+// place is the last place on the entry's grid before now.
+func (e *entry) place(now time.Time) time.Time {
+	return now.Add(-now.Sub(e.anchor) % max(1, e.job.Period()))
 }
 
 // schedule orders entries by due time.
