@@ -63,7 +63,7 @@ func TestTheJobFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, p.run("point", "show", "gate/level").out, "sluice")
 	inUse := p.run("link", "remove", "gate")
 	assert.Equal(t, 1, inUse.code)
-	assert.Contains(t, inUse.err, "1 stations belong to it")
+	assert.Contains(t, inUse.err, "station sluice belongs to it")
 	all := p.run("link", "remove", "gate", "--cascade")
 	assert.Contains(t, all.out, "0 added, 0 changed, 3 removed")
 	changes := p.run("changes", "-o", "csv").out

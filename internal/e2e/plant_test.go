@@ -100,7 +100,13 @@ type plant struct {
 // start runs the devices and a service without a site.
 func start(t *testing.T) *plant {
 	t.Helper()
-	config, err := rig.Load("devices.yaml", []byte(devices))
+	return startWith(t, []byte(devices))
+}
+
+// startWith is start with other devices.
+func startWith(t *testing.T, devices []byte) *plant {
+	t.Helper()
+	config, err := rig.Load("devices.yaml", devices)
 	require.NoError(t, err)
 	p := &plant{t: t}
 	p.rig, err = rig.Start(config, rig.Options{})

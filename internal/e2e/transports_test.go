@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"net"
 	"path/filepath"
@@ -12,18 +11,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"arithmon/internal/api"
-	"arithmon/internal/client"
 	"arithmon/internal/codec"
 	"arithmon/internal/rig"
-	"arithmon/internal/service"
 	"arithmon/internal/site"
-	"arithmon/web"
 )
 
 // wired is a plant of one line with two units over some transport.
 func wired(t *testing.T, transport, framing, listen string) *plant {
 	t.Helper()
-	config, err := rig.Load("line.yaml", fmt.Appendf(nil, `
+	return startWith(t, fmt.Appendf(nil, `
 rig: 1
 signals: {level: {kind: constant, value: 25}}
 lines:
@@ -36,16 +32,6 @@ lines:
       - {unit: 1, tables: {hr: 40}, values: [{at: "hr:9", type: float32, signal: level}, {at: "hr:20", type: int16, set: 100}]}
       - {unit: 2, tables: {hr: 4}, values: [{at: "hr:0", type: uint16, set: 22}]}
 `, transport, framing, listen))
-	require.NoError(t, err)
-	p := &plant{t: t}
-	p.rig, err = rig.Start(config, rig.Options{})
-	require.NoError(t, err)
-	t.Cleanup(p.rig.Stop)
-	p.service, err = service.Start(context.Background(), service.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Console: web.Console(), Version: "test"})
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, p.service.Stop()) })
-	p.client = client.New(p.service.URL, "tester")
-	return p
 }
 
 // link adds the link to the line, with further fields, its stations and points.

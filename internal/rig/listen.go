@@ -90,7 +90,7 @@ func (l *line) openPort(ctx context.Context, server *modbus.Server, path string)
 // name makes a link to a port. One that a run before has left behind is replaced; one to a port that is there is not.
 func name(port, path string) error {
 	if target, err := os.Readlink(path); err == nil {
-		if _, err := os.Stat(target); err == nil {
+		if _, err := os.Stat(target); err == nil && target != port { // a number that is used again is ours now
 			return fmt.Errorf("%s is the port of another rig; if none runs, remove that link", path)
 		}
 		if err := os.Remove(path); err != nil {

@@ -1,6 +1,8 @@
 package rig
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -93,6 +95,23 @@ func TestTheDemoIsPlausible(t *testing.T) {
 	}
 	assert.True(t, started, "the pump runs at times")
 	assert.Greater(t, w.now["energy"], energy+1, "and uses energy")
+}
+
+func TestNamesOfPorts(t *testing.T) {
+	dir := t.TempDir()
+	path, port, other := filepath.Join(dir, "port"), filepath.Join(dir, "pts1"), filepath.Join(dir, "pts2")
+	for _, f := range []string{port, other} {
+		require.NoError(t, os.WriteFile(f, nil, 0o600))
+	}
+	require.NoError(t, name(port, path))
+	require.NoError(t, name(port, path), "left behind by a run whose port had the same number")
+	assert.ErrorContains(t, name(other, path), "is the port of another rig; if none runs, remove that link")
+	unname(other, path)
+	assert.FileExists(t, path, "only who made it takes it away")
+	require.NoError(t, os.Remove(port))
+	require.NoError(t, name(other, path), "left behind by a run whose port is gone")
+	unname(other, path)
+	assert.NoFileExists(t, path)
 }
 
 func TestStationKeepsItsTablesApart(t *testing.T) {

@@ -98,14 +98,22 @@ func (d *Draft) Remove(kind Kind, name string, cascade bool) {
 	k := key{kind, name}
 	dependents := d.dependents(k)
 	if len(dependents) > 0 && !cascade {
-		d.Fail(&FieldError{kind, name, "", name, fmt.Sprintf("%d %ss belong to it, %s among them; remove them first, or all together (cascade)",
-			len(dependents), dependents[0].Kind(), dependents[0].Key())})
+		d.Fail(&FieldError{kind, name, "", name, fmt.Sprintf("%s; remove that first, or all together (cascade)", belonging(dependents))})
 		return
 	}
 	for _, dependent := range dependents {
 		d.Remove(dependent.Kind(), dependent.Key(), true)
 	}
 	d.touch(k, nil)
+}
+
+// belonging says what depends on an entity.
+func belonging(dependents []Entity) string {
+	first := dependents[0]
+	if len(dependents) == 1 {
+		return fmt.Sprintf("%s %s belongs to it", first.Kind(), first.Key())
+	}
+	return fmt.Sprintf("%d %ss belong to it, %s among them", len(dependents), first.Kind(), first.Key())
 }
 
 func (d *Draft) touch(k key, e Entity) {

@@ -4,7 +4,7 @@ defineProps<{ quality: 'good' | 'uncertain' | 'bad'; reason?: string; explanatio
 </script>
 
 <template>
-  <span class="quality" :class="quality" :title="explanation || undefined">
+  <span class="mark-word" :class="quality" :title="explanation || undefined">
     <svg viewBox="0 0 14 14" width="13" height="13" aria-hidden="true">
       <circle v-if="quality === 'good'" cx="7" cy="7" r="5" fill="currentColor" />
       <path v-else-if="quality === 'uncertain'" d="M7 2a5 5 0 0 0 0 10z M7 2.8a4.2 4.2 0 0 1 0 8.4" fill="currentColor" fill-rule="evenodd" stroke="currentColor" stroke-width="1.4" />
@@ -13,23 +13,3 @@ defineProps<{ quality: 'good' | 'uncertain' | 'bad'; reason?: string; explanatio
     <span>{{ quality }}<template v-if="reason"> ({{ reason }})</template></span>
   </span>
 </template>
-
-<style scoped>
-.quality {
-  display: inline-flex;
-  align-items: center;
-  gap: 6px;
-  white-space: nowrap;
-}
-.good {
-  color: var(--good);
-}
-.uncertain {
-  color: var(--uncertain);
-  font-weight: 600;
-}
-.bad {
-  color: var(--bad);
-  font-weight: 600;
-}
-</style>

@@ -11,7 +11,7 @@ const tone = computed(() => {
 </script>
 
 <template>
-  <span class="state" :class="tone" :title="reason || undefined">
+  <span class="mark-word" :class="tone" :title="reason || undefined">
     <svg viewBox="0 0 14 14" width="13" height="13" aria-hidden="true">
       <circle v-if="tone === 'good'" cx="7" cy="7" r="5" fill="currentColor" />
       <path v-else-if="tone === 'bad'" d="M3 3l8 8M11 3l-8 8" stroke="currentColor" stroke-width="2.6" stroke-linecap="round" />
@@ -20,22 +20,3 @@ const tone = computed(() => {
     <span>{{ state }}</span>
   </span>
 </template>
-
-<style scoped>
-.state {
-  display: inline-flex;
-  align-items: center;
-  gap: 6px;
-  white-space: nowrap;
-}
-.good {
-  color: var(--good);
-}
-.bad {
-  color: var(--bad);
-  font-weight: 600;
-}
-.idle {
-  color: var(--idle);
-}
-</style>

@@ -70,7 +70,7 @@ function submit() {
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
     <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
-    <div class="row">
+    <div class="form-row">
       <el-form-item label="Transport" :error="faults.transport" class="wide">
         <el-select v-model="form.transport" data-test="transport" @change="moved"><el-option v-for="t in transports" :key="t.value" v-bind="t" /></el-select>
       </el-form-item>
@@ -82,7 +82,7 @@ function submit() {
       <el-form-item label="Port" :error="faults.serial">
         <el-select v-model="line.device" filterable allow-create default-first-option placeholder="/dev/ttyUSB0" data-test="device"><el-option v-for="p in ports" :key="p" :value="p" :label="p" /></el-select>
       </el-form-item>
-      <div class="row">
+      <div class="form-row">
         <el-form-item label="Baud">
           <el-select v-model="line.baud" filterable allow-create><el-option v-for="b in [1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200]" :key="b" :value="b" :label="String(b)" /></el-select>
         </el-form-item>
@@ -96,7 +96,7 @@ function submit() {
           <el-select v-model="line.stop_bits"><el-option v-for="n in [1, 2]" :key="n" :value="n" :label="String(n)" /></el-select>
         </el-form-item>
       </div>
-      <div class="row">
+      <div class="form-row">
         <el-form-item label="RTS">
           <el-select v-model="line.rts">
             <el-option value="off" label="off" />
@@ -110,7 +110,7 @@ function submit() {
       </div>
     </template>
     <template v-else>
-      <div class="row">
+      <div class="form-row">
         <el-form-item label="Host name or IP address" :error="faults.host" class="wide"><el-input v-model="form.host" name="host" class="mono" /></el-form-item>
         <el-form-item label="Port" :error="faults.port"><el-input-number v-model="form.port" :controls="false" name="port" :placeholder="form.transport === 'tls' ? '802' : '502'" /></el-form-item>
       </div>
@@ -118,42 +118,22 @@ function submit() {
     </template>
     <template v-if="form.transport === 'tls'">
       <el-form-item label="Certificates to verify the server with, a PEM file of the service’s machine" :error="faults.tls"><el-input v-model="tls.ca" placeholder="the machine’s own" class="mono" /></el-form-item>
-      <div class="row">
+      <div class="form-row">
         <el-form-item label="Client certificate (optional)"><el-input v-model="tls.certificate" class="mono" /></el-form-item>
         <el-form-item label="Its key"><el-input v-model="tls.key" class="mono" /></el-form-item>
       </div>
       <el-form-item label="Name in the server’s certificate"><el-input v-model="tls.server_name" placeholder="the host" class="mono" /></el-form-item>
     </template>
-    <div class="row">
+    <div class="form-row">
       <el-form-item label="Timeout" :error="faults.timeout"><el-input v-model="form.timeout" name="timeout" placeholder="1s" /></el-form-item>
       <el-form-item label="Retries" :error="faults.retries"><el-input-number v-model="form.retries" :min="0" :max="10" name="retries" /></el-form-item>
       <el-form-item label="Pause" :error="faults.pause"><el-input v-model="form.pause" name="pause" placeholder="0s" title="least quiet time between exchanges" /></el-form-item>
     </div>
     <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <TestButton v-if="link" kind="link" :name="link.name" />
-    <div class="actions">
+    <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
       <el-button v-if="link" type="danger" plain @click="remove('Its stations and their points go with it.', true)">Remove…</el-button>
     </div>
   </el-form>
 </template>
-
-<style scoped>
-.row {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 12px;
-}
-.row > * {
-  flex: 1;
-  min-width: 90px;
-}
-.row > .wide {
-  flex: 2;
-}
-.actions {
-  display: flex;
-  justify-content: space-between;
-  margin-top: 18px;
-}
-</style>

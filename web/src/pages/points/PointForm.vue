@@ -101,7 +101,7 @@ function submit() {
       <template #label>Station <span v-if="station" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
       <el-select v-model="form.station" filterable><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
     </el-form-item>
-    <div class="row">
+    <div class="form-row">
       <el-form-item label="Address, as the manual prints it" :error="faults.address || addressFault" class="wide">
         <el-input v-model="form.address" name="address" class="mono" placeholder="40010 or hr:9 or co:0x200" />
         <div v-if="meaning" class="meaning" data-test="meaning">{{ meaning }}</div>
@@ -110,7 +110,7 @@ function submit() {
         <el-select v-model="form.table" clearable placeholder="from the number"><el-option v-for="t in tables" :key="t.value" v-bind="t" /></el-select>
       </el-form-item>
     </div>
-    <div class="row">
+    <div class="form-row">
       <el-form-item label="Type" :error="faults.type">
         <el-select v-model="form.type" clearable placeholder="by its table" data-test="type"><el-option v-for="t in types" :key="t" :value="t" :label="t" /></el-select>
       </el-form-item>
@@ -122,7 +122,7 @@ function submit() {
       </el-form-item>
     </div>
     <ScalingFields v-model="form.scaling" :fault="faults.scaling" />
-    <div class="row">
+    <div class="form-row">
       <el-form-item label="Unit" :error="faults.unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
       <el-form-item label="Decimals" :error="faults.decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
       <el-form-item label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
@@ -134,7 +134,7 @@ function submit() {
       <el-checkbox v-model="form.writable" name="writable">may be written</el-checkbox>
       <el-checkbox v-model="form.invert" name="invert">inverted (0 means true)</el-checkbox>
     </el-form-item>
-    <div class="actions">
+    <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
       <span v-if="point">
         <router-link :to="{ path: '/live', query: { point: point.tag } }"><el-button>Watch it</el-button></router-link>
@@ -145,27 +145,10 @@ function submit() {
 </template>
 
 <style scoped>
-.row {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 12px;
-}
-.row > * {
-  flex: 1;
-  min-width: 120px;
-}
-.row > .wide {
-  flex: 2;
-}
 .meaning {
   font-size: 12px;
   line-height: 1.4;
   padding-top: 4px;
   color: var(--el-color-primary);
-}
-.actions {
-  display: flex;
-  justify-content: space-between;
-  margin-top: 18px;
 }
 </style>

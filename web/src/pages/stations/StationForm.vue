@@ -60,7 +60,7 @@ const orders = [
     <el-form-item label="Poll, how often its points are read" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="1s" /></el-form-item>
     <el-collapse>
       <el-collapse-item title="What the device bears" name="limits">
-        <div class="row">
+        <div class="form-row">
           <el-form-item label="Most registers a read" :error="faults.max_registers"><el-input-number v-model="form.max_registers" :controls="false" placeholder="125" /></el-form-item>
           <el-form-item label="Most bits a read" :error="faults.max_bits"><el-input-number v-model="form.max_bits" :controls="false" placeholder="2000" /></el-form-item>
           <el-form-item label="Widest gap read along" :error="faults.gap"><el-input-number v-model="form.gap" :controls="false" placeholder="16" /></el-form-item>
@@ -77,7 +77,7 @@ const orders = [
             <el-option value="never" label="never" />
           </el-select>
         </el-form-item>
-        <div class="row">
+        <div class="form-row">
           <el-form-item label="Time it needs after connecting" :error="faults.after_connect"><el-input v-model="form.after_connect" placeholder="0s" /></el-form-item>
           <el-form-item label="Strings"><el-checkbox v-model="form.strings_alone">in a request of their own</el-checkbox></el-form-item>
         </div>
@@ -85,7 +85,7 @@ const orders = [
     </el-collapse>
     <el-form-item class="switch"><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <TestButton v-if="station" kind="station" :name="station.name" />
-    <div class="actions">
+    <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
       <el-button v-if="station" type="danger" plain @click="remove('Its points go with it.', true)">Remove…</el-button>
     </div>
@@ -93,21 +93,7 @@ const orders = [
 </template>
 
 <style scoped>
-.row {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 12px;
-}
-.row > * {
-  flex: 1;
-  min-width: 120px;
-}
 .switch {
   margin-top: 12px;
-}
-.actions {
-  display: flex;
-  justify-content: space-between;
-  margin-top: 18px;
 }
 </style>
