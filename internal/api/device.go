@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -48,27 +49,25 @@ func (s *Server) testLink(c *gin.Context) error {
 		}
 	}
 	began := time.Now()
-	conn, err := wire.Open(c.Request.Context(), link)
-	t := engine.Test{RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
+	message, err := wire.Test(c.Request.Context(), link)
+	t := engine.Test{Answers: err == nil, Message: message, RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
 	if err != nil {
 		t.Message = err.Error()
-	} else {
-		conn.Close()
-		t.Answers, t.Message = true, opened(link)
 	}
 	c.JSON(http.StatusOK, t)
 	return nil
 }
 
-// opened says what it means that a link opens: more over TCP than where nothing answers to that.
-func opened(link site.Link) string {
-	switch link.Transport {
-	case site.Serial:
-		return link.FarEnd() + " opens; whether anything answers on the line, a station's test tells"
-	case site.UDP:
-		return link.FarEnd() + " has a route; UDP connects to nothing, so whether anything answers, a station's test tells"
+// refresh asks a station everything at once.
+func (s *Server) refresh(c *gin.Context) error {
+	if err := s.exists(site.KindStation, name(c)); err != nil {
+		return err
 	}
-	return link.FarEnd() + " takes connections"
+	if err := s.engine.Refresh(c.Request.Context(), name(c)); err != nil {
+		return gateway(err)
+	}
+	c.Status(http.StatusNoContent)
+	return nil
 }
 
 // Ports is the serial ports of the machine that the service runs on.
@@ -101,20 +100,33 @@ func (s *Server) readRange(c *gin.Context) error {
 	if !ok {
 		return s.missing(site.KindStation, name(c))
 	}
-	what, err := site.ParseRange(c.Query("range"), st.Notation, "")
+	convention := st.Convention()
+	what, err := convention.ParseRange(c.Query("range"), "")
 	if err == nil && what.Count > maxRange {
 		err = fmt.Errorf("%s is %d addresses; at most %d are read at once", what, what.Count, maxRange)
 	}
 	if err != nil {
 		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: "range", Value: c.Query("range"), Message: err.Error()}}
 	}
+	p, fault := direct(st, what.Start, c.Query("type"), c.Query("order"), c.Query("length"))
+	if fault != nil {
+		return fault
+	}
+	width := p.Layout(st).Words()
+	if c.Query("type") != "" && what.Count%width != 0 {
+		what.Count = (what.Count + width - 1) / width * width // a value is read whole
+	}
 	samples, err := s.engine.ReadAddresses(c.Request.Context(), st.Name, what)
 	if err != nil {
 		return gateway(err)
 	}
+	if c.Query("type") != "" && what.Start.Space.Registers() {
+		c.JSON(http.StatusOK, Page[RawReading]{Items: typed(samples, p.Layout(st), convention)})
+		return nil
+	}
 	list := Page[RawReading]{Items: make([]RawReading, len(samples))}
 	for i, sample := range samples {
-		r := RawReading{Address: sample.Address.String(), Shown: sample.Address.Format(st.Notation), Value: sample.Value, Raw: sample.Raw()}
+		r := RawReading{Address: sample.Address.String(), Shown: sample.Address.Format(convention), Value: sample.Value, Raw: sample.Raw()}
 		if len(sample.Words) == 1 {
 			signed := int16(sample.Words[0])
 			r.Signed = &signed
@@ -123,6 +135,40 @@ func (s *Server) readRange(c *gin.Context) error {
 	}
 	c.JSON(http.StatusOK, list)
 	return nil
+}
+
+// typed makes values of registers.
+func typed(samples []engine.Sample, layout codec.Layout, convention site.Convention) []RawReading {
+	list := []RawReading{}
+	for n := layout.Words(); len(samples) >= n; samples = samples[n:] {
+		r := RawReading{Address: samples[0].Address.String(), Shown: samples[0].Address.Format(convention)}
+		for _, sample := range samples[:n] {
+			r.Raw.Words = append(r.Raw.Words, sample.Words...)
+		}
+		r.Value, _ = layout.Decode(r.Raw.Words) // nothing where they are no value of this type
+		list = append(list, r)
+	}
+	return list
+}
+
+// direct is a point for addresses of a station that have none.
+func direct(st site.Station, at site.Address, typ, order, length string) (site.Point, error) {
+	p := site.Point{Tag: "direct", Station: st.Name, Address: at, Type: codec.Type(typ), Order: codec.Order(order), Writable: at.Space.Output()}
+	if length != "" {
+		n, err := strconv.Atoi(length)
+		if err != nil {
+			return p, fail(http.StatusBadRequest, "length=%s: a number is needed", length)
+		}
+		p.Length = n
+	}
+	p = p.WithDefaults()
+	if faults := p.Check(); faults != nil {
+		for _, f := range faults {
+			f.Kind, f.Name = site.KindStation, st.Name
+		}
+		return p, faults
+	}
+	return p, nil
 }
 
 // gateway marks an error of a device as one that is not the service's.
@@ -218,6 +264,18 @@ func (s *Server) write(c *gin.Context) error {
 	if err := s.exists(site.KindPoint, request.Tag); err != nil {
 		return err
 	}
+	w, err := s.recorded(c, func(ctx context.Context, record func(engine.Write) error) (engine.Write, error) {
+		return s.engine.Write(ctx, request.Tag, request.Value, record)
+	})
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, WriteResult{w.Tag, w.Outcome, together(w.Before), together(w.Sent), together(w.After), w.Message, w.NotAllowed})
+	return nil
+}
+
+// recorded sends something, with a record of it from before it is sent.
+func (s *Server) recorded(c *gin.Context, send func(context.Context, func(engine.Write) error) (engine.Write, error)) (engine.Write, error) {
 	// Once sent, a write is followed to its end, whether or not the client still waits.
 	ctx := context.WithoutCancel(c.Request.Context())
 	person := who(c)
@@ -229,17 +287,75 @@ func (s *Server) write(c *gin.Context) error {
 		id, err = s.store.BeginWrite(ctx, recordOf(w, person))
 		return err
 	}
-	w, err := s.engine.Write(ctx, request.Tag, request.Value, record)
+	w, err := send(ctx, record)
+	if err != nil {
+		return w, err
+	}
+	return w, s.store.EndWrite(ctx, id, recordOf(w, person))
+}
+
+// writeRange writes to addresses that no point needs to have.
+func (s *Server) writeRange(c *gin.Context) error {
+	var st site.Station
+	var ok bool
+	s.store.View(func(now *site.Site) { st, ok = now.Station(name(c)) })
+	if !ok {
+		return s.missing(site.KindStation, name(c))
+	}
+	node, err := parse(c)
 	if err != nil {
 		return err
 	}
-	if err := s.store.EndWrite(ctx, id, recordOf(w, person)); err != nil {
+	var request RangeWrite
+	if faults := node.Decode(&request, RangeWrite{}); faults != nil {
+		return faults
+	}
+	wrong := func(field, value, format string, args ...any) error {
+		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: field, Value: value, Message: fmt.Sprintf(format, args...)}}
+	}
+	what, err := st.Convention().ParseRange(request.Range, "")
+	if err != nil {
+		return wrong("range", request.Range, "%s", err)
+	}
+	length := ""
+	if request.Length != 0 {
+		length = strconv.Itoa(request.Length)
+	}
+	p, err := direct(st, what.Start, string(request.Type), string(request.Order), length)
+	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, WriteResult{w.Tag, w.Outcome, w.Before, w.Sent, w.After, w.Message, w.NotAllowed})
+	width := p.Layout(st).Words()
+	if n := len(request.Values); n == 0 || what.Count > 1 && n*width != what.Count {
+		return wrong("values", fmt.Sprint(n), "%d values of %s take %d addresses, but %s has %d; give as many values as fit", n, p.Type, n*width, what, what.Count)
+	}
+	w, err := s.recorded(c, func(ctx context.Context, record func(engine.Write) error) (engine.Write, error) {
+		return s.engine.WriteAddresses(ctx, st, p, request.Values, record)
+	})
+	if err != nil {
+		return err
+	}
+	list := func(v []codec.Value) []codec.Value { return append([]codec.Value{}, v...) }
+	c.JSON(http.StatusOK, RangeResult{w.Station, w.Address.String(), w.Outcome, list(w.Before), list(w.Sent), list(w.After), w.Message, w.NotAllowed})
 	return nil
 }
 
 func recordOf(w engine.Write, who string) store.WriteRecord {
-	return store.WriteRecord{Time: time.Now(), Who: who, Tag: w.Tag, Outcome: string(w.Outcome), Before: w.Before, Sent: w.Sent, After: w.After, Message: w.Message}
+	return store.WriteRecord{Time: time.Now(), Who: who, Tag: w.Tag, Station: w.Station, Address: w.Address.String(),
+		Outcome: string(w.Outcome), Before: together(w.Before), Sent: together(w.Sent), After: together(w.After), Message: w.Message}
+}
+
+// together is one value for several: the only one, or all of them as text.
+func together(list []codec.Value) codec.Value {
+	switch len(list) {
+	case 0:
+		return codec.Value{}
+	case 1:
+		return list[0]
+	}
+	texts := make([]string, len(list))
+	for i, v := range list {
+		texts[i] = v.String()
+	}
+	return codec.TextValue(strings.Join(texts, ", "))
 }

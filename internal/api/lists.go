@@ -130,6 +130,7 @@ func (s *Server) address(c *gin.Context) error {
 	if !slices.Contains(site.Notations[:], notation) {
 		return fail(http.StatusBadRequest, "notation=%s: choose offset, number, ref5 or ref6", notation)
 	}
+	convention := site.Convention{Notation: notation}
 	if name := c.Query("station"); name != "" {
 		var st site.Station
 		var ok bool
@@ -137,13 +138,13 @@ func (s *Server) address(c *gin.Context) error {
 		if !ok {
 			return s.missing(site.KindStation, name)
 		}
-		notation = st.Notation
+		convention = st.Convention()
 	}
-	a, err := site.ParseAddress(c.Query("text"), notation, site.Space(c.Query("table")))
+	a, err := convention.Parse(c.Query("text"), site.Space(c.Query("table")))
 	if err != nil {
 		return site.Errors{{Kind: site.KindPoint, Field: "address", Value: c.Query("text"), Message: err.Error()}}
 	}
-	c.JSON(http.StatusOK, AddressMeaning{a.Format(notation), a.String(), a.Meaning()})
+	c.JSON(http.StatusOK, AddressMeaning{a.Format(convention), a.String(), a.Meaning()})
 	return nil
 }
 
@@ -171,7 +172,7 @@ func (s *Server) apply(c *gin.Context) error {
 	if err != nil {
 		return file.Place(err)
 	}
-	c.JSON(http.StatusOK, summary(changes, dry))
+	c.JSON(http.StatusOK, s.summary(changes, dry))
 	return nil
 }
 
@@ -225,7 +226,7 @@ func (s *Server) undo(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, summary(changes, false))
+	c.JSON(http.StatusOK, s.summary(changes, false))
 	return nil
 }
 

@@ -15,6 +15,7 @@ import (
 	"arithmon/internal/document"
 	"arithmon/internal/engine"
 	"arithmon/internal/exchange"
+	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
 )
@@ -36,6 +37,8 @@ type parameter struct{ name, doc string }
 const (
 	maxBody  = 1 << 20
 	whoField = "Arithmon-Who" // header: who asks, in the record until there are accounts
+	// header of an answer: what was done is allowed and yet seldom meant; one for each warning
+	warningField = "Arithmon-Warning"
 )
 
 var paging = []parameter{{"limit", "most items of a page, 1 to 10000; 1000 unless said"}, {"cursor", "next of the page before"}}
@@ -54,6 +57,8 @@ func (s *Server) routes() []route {
 		{"DELETE", "/api/v1/links/:name", "remove a link", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindLink)},
 		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, engine.Test{}, 200, s.testLink},
 
+		{"POST", "/api/v1/links/:name/copy", "duplicate a link; the copy is disabled and has no serial port until given one", nil, Copy{}, site.Link{}, 201, s.copyLink},
+
 		{"GET", "/api/v1/ports", "serial ports of the service's machine", nil, nil, Ports{}, 200, s.ports},
 
 		{"GET", "/api/v1/stations", "all stations", nil, nil, Page[site.Station]{}, 200, s.listStations},
@@ -64,7 +69,10 @@ func (s *Server) routes() []route {
 		{"DELETE", "/api/v1/stations/:name", "remove a station", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindStation)},
 		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, engine.Test{}, 200, s.testStation},
 		{"GET", "/api/v1/stations/:name/read", "read addresses that no point needs to have",
-			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}}, nil, Page[RawReading]{}, 200, s.readRange},
+			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}, {"type", "data type of the values, such as float32; single registers unless said"}, {"order", "byte order; the station's unless said"}, {"length", "string: characters"}}, nil, Page[RawReading]{}, 200, s.readRange},
+		{"POST", "/api/v1/stations/:name/write", "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
+		{"POST", "/api/v1/stations/:name/refresh", "ask a station everything at once, what it refused included", nil, nil, nil, 204, s.refresh},
+		{"POST", "/api/v1/stations/:name/copy", "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
 		{"GET", "/api/v1/address", "what a typed address means",
 			[]parameter{{"text", "as typed"}, {"station", "whose notation holds"}, {"notation", "when there is no station yet"}, {"table", "co, di, ir or hr, for numbers that do not name one"}}, nil, AddressMeaning{}, 200, s.address},
 
@@ -79,6 +87,12 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/live", "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{"tag", "tag or pattern; may be repeated"}}, nil, LiveMessage{}, 200, s.live},
 		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
 		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
+
+		{"GET", "/api/v1/rig", "simulated devices and their faults, where there are any", nil, nil, RigState{}, 200, s.rigState},
+		{"PATCH", "/api/v1/rig/:line/:unit", "change some faults of a simulated device; null takes one away", nil, rig.Faults{}, rig.Faults{}, 200, s.rigFaults},
+		{"PUT", "/api/v1/rig/:line/:unit", "replace the faults of a simulated device", nil, rig.Faults{}, rig.Faults{}, 200, s.rigFaults},
+		{"POST", "/api/v1/rig/:line/cut", "cut a simulated line: nothing listens there any more", nil, nil, RigState{}, 200, s.rigCut},
+		{"POST", "/api/v1/rig/:line/restore", "restore a line that was cut", nil, nil, RigState{}, 200, s.rigRestore},
 
 		{"POST", "/api/v1/apply", "take over a site file, YAML or JSON, all or nothing",
 			[]parameter{{"dry_run", "true: say what would change"}, {"prune", "true: remove what the file does not name"}, {"file", "its name, for messages"}}, nil, ChangeSummary{}, 200, s.apply},
@@ -195,7 +209,7 @@ func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*sit
 	var e site.Entity
 	var fault error
 	edit.Who = who(c)
-	_, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+	changes, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
 		if e, fault = f(d, now); fault != nil {
 			d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
 		}
@@ -206,7 +220,12 @@ func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*sit
 	if err != nil {
 		return err
 	}
-	s.store.View(func(now *site.Site) { e, _ = now.Get(e.Kind(), e.Key()) })
+	s.store.View(func(now *site.Site) {
+		e, _ = now.Get(e.Kind(), e.Key())
+		for _, w := range now.Warnings(changes) {
+			c.Writer.Header().Add(warningField, w.Error())
+		}
+	})
 	s.entity(c, status, e)
 	return nil
 }
@@ -252,15 +271,20 @@ func decodeEntity(node *document.Node, d *site.Draft, from, defaults site.Entity
 		entry := exchange.PointEntry{Point: e}
 		faults = node.Decode(&entry, exchange.PointEntry{Point: defaults.(site.Point)})
 		fields, _ := node.Fields()
-		if faults != nil || fields["address"] == nil {
-			from = entry.Point // whose address stays, even at a station of another notation
+		if faults != nil {
 			break
 		}
-		p, err := entry.Resolve(d)
-		if err != nil {
-			return nil, site.Errors{{Kind: site.KindPoint, Name: p.Tag, Field: "address", Value: entry.Address, Message: err.Error()}}
+		p, fault := entry.Resolve(d)
+		if fault != nil {
+			return nil, site.Errors{fault}
 		}
-		if implied := (site.Point{Address: e.Address}).WithDefaults().Type; fields["type"] == nil && e.Type == implied {
+		if fields["address"] == nil {
+			p.Address = e.Address // which stays, even at a station of another notation
+		}
+		if fields["read_back"] == nil {
+			p.ReadBack = e.ReadBack
+		}
+		if implied := (site.Point{Address: e.Address}).WithDefaults().Type; fields["type"] == nil && fields["address"] != nil && e.Type == implied {
 			p.Type = "" // it followed from the old address and follows from the new one; a type that was chosen stays
 		}
 		from = p
@@ -352,6 +376,37 @@ func (s *Server) replace(kind site.Kind, decode func(*document.Node, *site.Draft
 	}
 }
 
+// copying duplicates an entity with what the request says of the copy.
+func copying[T any](s *Server, c *gin.Context, kind site.Kind, request T, duplicate func(*site.Draft, site.Entity, T) site.Entity) error {
+	node, err := parse(c)
+	if err != nil {
+		return err
+	}
+	var none T
+	if faults := node.Decode(&request, none); faults != nil {
+		return faults
+	}
+	return s.modify(c, store.Edit{}, http.StatusCreated, func(d *site.Draft, now *site.Site) (site.Entity, error) {
+		from, ok := now.Get(kind, name(c))
+		if !ok {
+			return nil, notFound(now, kind, name(c))
+		}
+		return duplicate(d, from, request), nil
+	})
+}
+
+func (s *Server) copyLink(c *gin.Context) error {
+	return copying(s, c, site.KindLink, Copy{}, func(d *site.Draft, from site.Entity, copy Copy) site.Entity {
+		return d.CopyLink(from.(site.Link), copy.Name)
+	})
+}
+
+func (s *Server) copyStation(c *gin.Context) error {
+	return copying(s, c, site.KindStation, site.StationCopy{}, func(d *site.Draft, from site.Entity, copy site.StationCopy) site.Entity {
+		return d.CopyStation(from.(site.Station), copy)
+	})
+}
+
 func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
 	return func(c *gin.Context) error {
 		all, err := flag(c, "cascade")
@@ -378,13 +433,13 @@ func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
 		case err != nil:
 			return err
 		}
-		c.JSON(http.StatusOK, summary(changes, false))
+		c.JSON(http.StatusOK, s.summary(changes, false))
 		return nil
 	}
 }
 
 // summary says what changes do.
-func summary(changes []site.Change, dry bool) ChangeSummary {
+func (s *Server) summary(changes []site.Change, dry bool) ChangeSummary {
 	sum := ChangeSummary{DryRun: dry, Changes: []ChangeLine{}}
 	for _, c := range changes {
 		line := ChangeLine{Action: c.Action(), Kind: c.Kind(), Name: c.Name()}
@@ -399,6 +454,11 @@ func summary(changes []site.Change, dry bool) ChangeSummary {
 		}
 		sum.Changes = append(sum.Changes, line)
 	}
+	s.store.View(func(now *site.Site) {
+		for _, w := range now.Warnings(changes) {
+			sum.Warnings = append(sum.Warnings, w.Error())
+		}
+	})
 	return sum
 }
 

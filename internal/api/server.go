@@ -20,13 +20,15 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"arithmon/internal/engine"
+	"arithmon/internal/rig"
 	"arithmon/internal/store"
 )
 
-// Options are what a Server needs.
+// Options are what a Server needs. With a rig alone it serves that alone.
 type Options struct {
 	Store   *store.Store
 	Engine  *engine.Engine
+	Rig     *rig.Rig
 	Console fs.FS // the built console; nil serves none
 	Log     *slog.Logger
 	Version string
@@ -36,6 +38,7 @@ type Options struct {
 type Server struct {
 	store   *store.Store
 	engine  *engine.Engine
+	rig     *rig.Rig // nil when nothing is simulated
 	log     *slog.Logger
 	version string
 	handler http.Handler
@@ -45,7 +48,7 @@ type Server struct {
 // New makes a server.
 func New(o Options) *Server {
 	gin.SetMode(gin.ReleaseMode)
-	s := &Server{store: o.Store, engine: o.Engine, log: o.Log, version: o.Version, closing: make(chan struct{})}
+	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, log: o.Log, version: o.Version, closing: make(chan struct{})}
 	router := gin.New()
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
 	router.HandleMethodNotAllowed = true
@@ -53,15 +56,20 @@ func New(o Options) *Server {
 		s.abort(c, fail(http.StatusInternalServerError, "the service made a mistake with this request: %v. Nothing was changed", crash))
 	}), s.onlyThisMachine)
 	for _, r := range s.routes() {
+		if s.store == nil && !strings.HasPrefix(r.path, "/api/v1/rig") && r.path != "/healthz" {
+			continue // a rig alone
+		}
 		router.Handle(r.method, r.path, func(c *gin.Context) {
 			if err := r.handle(c); err != nil {
 				s.abort(c, err)
 			}
 		})
 	}
-	registry := prometheus.NewRegistry()
-	registry.MustRegister(newCollector(s.engine))
-	router.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	if s.engine != nil {
+		registry := prometheus.NewRegistry()
+		registry.MustRegister(newCollector(s.engine))
+		router.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	}
 	router.NoMethod(func(c *gin.Context) {
 		s.abort(c, fail(http.StatusMethodNotAllowed, "%s is not possible on %s", c.Request.Method, c.Request.URL.Path))
 	})

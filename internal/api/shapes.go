@@ -8,6 +8,7 @@ import (
 	"arithmon/internal/exchange"
 	"arithmon/internal/modbus"
 	"arithmon/internal/reading"
+	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
 )
@@ -70,7 +71,7 @@ type Point struct {
 }
 
 func newPoint(p site.Point, s site.Station) Point {
-	out := Point{PointEntry: exchange.PointEntry{Address: p.Address.Format(s.Notation), Point: p}}
+	out := Point{PointEntry: exchange.PointEntry{Address: p.Address.Format(s.Convention()), ReadBack: p.ReadBack.Format(s.Convention()), Point: p}}
 	out.Canonical, out.Meaning = p.Address.String(), p.Address.Meaning()
 	return out
 }
@@ -83,11 +84,12 @@ type Page[E any] struct {
 
 // ChangeSummary is what a modification did, or would do.
 type ChangeSummary struct {
-	DryRun  bool         `json:"dry_run"`
-	Added   int          `json:"added"`
-	Changed int          `json:"changed"`
-	Removed int          `json:"removed"`
-	Changes []ChangeLine `json:"changes"`
+	DryRun   bool         `json:"dry_run"`
+	Added    int          `json:"added"`
+	Changed  int          `json:"changed"`
+	Removed  int          `json:"removed"`
+	Warnings []string     `json:"warnings,omitempty" doc:"what is allowed and yet seldom meant"`
+	Changes  []ChangeLine `json:"changes"`
 }
 
 // ChangeLine is one entity that was modified.
@@ -114,6 +116,38 @@ type WriteResult struct {
 	Message string              `json:"message"`
 
 	NotAllowed bool `json:"not_allowed,omitempty" doc:"refused because the point may not be written"`
+}
+
+// RangeWrite is values for addresses that no point needs to have.
+type RangeWrite struct {
+	Range  string        `json:"range" doc:"hr:0..3, or the first address alone"`
+	Values []codec.Value `json:"values" doc:"one for each value that fits the range"`
+	Type   codec.Type    `json:"type,omitempty" doc:"data type of the values; uint16 in registers unless said" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
+	Order  codec.Order   `json:"order,omitempty" doc:"byte order; the station's unless said" enum:"ABCD,CDAB,BADC,DCBA"`
+	Length int           `json:"length,omitempty" doc:"string: characters"`
+}
+
+// RangeResult is how writing to addresses ended.
+type RangeResult struct {
+	Station string              `json:"station"`
+	Address string              `json:"address" doc:"canonical, the first"`
+	Outcome engine.WriteOutcome `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  []codec.Value       `json:"before"`
+	Sent    []codec.Value       `json:"sent"`
+	After   []codec.Value       `json:"after"`
+	Message string              `json:"message"`
+
+	NotAllowed bool `json:"not_allowed,omitempty" doc:"refused because a point that is there may not be written"`
+}
+
+// Copy is the name of a duplicate.
+type Copy struct {
+	Name string `json:"name" doc:"of the copy"`
+}
+
+// RigState is what is simulated.
+type RigState struct {
+	Lines []rig.LineState `json:"lines"`
 }
 
 // AddressMeaning is what a typed address means.

@@ -147,7 +147,7 @@ func session(ctx context.Context, port, registers int) (func() error, error) {
 	}
 	sink, station := engine.NewTable(st, list)
 	var driver modbuslink.Driver
-	jobs := driver.Jobs(station)
+	jobs := driver.Jobs(l, station)
 	if len(jobs) != 1 {
 		return nil, fmt.Errorf("%d requests planned for %d neighbours", len(jobs), registers)
 	}

@@ -96,7 +96,11 @@ func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command)
 			return nil
 		}}
 	parent.AddCommand(list, show, add, set, remove)
+	if kind == site.KindStation {
+		parent.AddCommand(a.refreshing())
+	}
 	if kind != site.KindPoint {
+		parent.AddCommand(a.copying(kind), a.enabling(kind, true), a.enabling(kind, false))
 		remove.Flags().BoolVar(&cascade, "cascade", false, "also what belongs to it")
 		parent.AddCommand(&cobra.Command{Use: "test " + key, Short: "Does it answer?", Args: arguments(1, 1, "one "+key),
 			RunE: func(c *cobra.Command, args []string) error {
@@ -120,6 +124,89 @@ func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command)
 			}})
 	}
 	return parent
+}
+
+// documented are the descriptions of a struct's fields by their names.
+func documented(of any) map[string]string {
+	docs := map[string]string{}
+	for _, f := range reflect.VisibleFields(reflect.TypeOf(of)) {
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		docs[name] = f.Tag.Get("doc")
+		if values := f.Tag.Get("enum"); values != "" {
+			docs[name] += " (" + strings.ReplaceAll(values, ",", ", ") + ")"
+		}
+	}
+	return docs
+}
+
+// copying is the verb copy.
+func (a *app) copying(kind site.Kind) *cobra.Command {
+	c := &cobra.Command{Use: "copy NAME NEW", Short: "Duplicate one; the copy is disabled", Args: arguments(2, 2, "a name and that of the copy")}
+	var link, number, tags string
+	var unit int
+	if kind == site.KindLink {
+		c.Long = "Duplicate a link, without its stations. The copy is disabled, and has no serial port until it is given one."
+	} else {
+		c.Long = "Duplicate a station. The copy is disabled. With --tags tern/pump1=tern/pump4 its points are duplicated, too,\nwith the second in place of the first in every tag."
+		c.Flags().StringVar(&link, "link", "", "link of the copy; the same unless said")
+		c.Flags().IntVar(&unit, "unit", 0, "unit of the copy; the next free one unless said")
+		c.Flags().StringVar(&number, "number", "", "telephone number of the copy; the same unless said")
+		c.Flags().StringVar(&tags, "tags", "", "FROM=TO: copies the points, too, with TO in place of FROM in their tags")
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		fields := map[string]any{"name": args[1]}
+		for name, value := range map[string]string{"link": link, "number": number} {
+			if value != "" {
+				fields[name] = value
+			}
+		}
+		if c.Flags().Changed("unit") {
+			fields["unit"] = unit
+		}
+		if tags != "" {
+			from, to, found := strings.Cut(tags, "=")
+			if !found || from == "" {
+				return usage("--tags %q: write FROM=TO, such as tern/pump1=tern/pump4", tags)
+			}
+			fields["tags"] = site.TagChange{From: from, To: to}
+		}
+		e, err := a.client().Copy(c.Context(), kind, args[0], fields)
+		if err != nil {
+			return err
+		}
+		return a.printEntity(e)
+	}
+	return c
+}
+
+// enabling is the verb enable or disable.
+func (a *app) enabling(kind site.Kind, on bool) *cobra.Command {
+	verb := map[bool]string{true: "enable", false: "disable"}[on]
+	return &cobra.Command{Use: verb + " NAME...", Short: strings.ToUpper(verb[:1]) + verb[1:] + " some", Args: arguments(1, -1, "at least one name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range args {
+				if _, err := a.client().Set(c.Context(), kind, name, map[string]any{"enabled": on}); err != nil {
+					return err
+				}
+				if err := a.print(map[string]any{"name": name, "enabled": on}, func(t *table) { t.line(fmt.Sprintf("%s %s is %s", kind, name, enabled(on))) }); err != nil {
+					return err
+				}
+			}
+			return nil
+		}}
+}
+
+// refreshing is the verb refresh of stations.
+func (a *app) refreshing() *cobra.Command {
+	return &cobra.Command{Use: "refresh NAME...", Short: "Ask everything at once, what was refused before included", Args: arguments(1, -1, "at least one name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range args {
+				if err := a.client().Refresh(c.Context(), name); err != nil {
+					return err
+				}
+			}
+			return nil
+		}}
 }
 
 // field is a flag made from a field of a site type.
@@ -248,6 +335,9 @@ func (a *app) printSummary(sum api.ChangeSummary) error {
 			verb = "would be "
 		}
 		t.line(fmt.Sprintf("%d %sadded, %d %schanged, %d %sremoved", sum.Added, verb, sum.Changed, verb, sum.Removed, verb))
+		for _, w := range sum.Warnings {
+			a.warn(w)
+		}
 	})
 }
 

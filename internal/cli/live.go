@@ -59,8 +59,7 @@ func age(at *time.Time, now time.Time) string {
 var readingHead = []string{"TAG", "VALUE", "QUALITY", "AGE", "RAW"}
 
 func (a *app) read() *cobra.Command {
-	var station string
-	var every time.Duration
+	var d direct
 	c := &cobra.Command{
 		Use:   "read TAG|PATTERN... | read --station STATION RANGE...",
 		Short: "Read points, or addresses that no point has yet",
@@ -69,11 +68,11 @@ With --station, ask the device now for ranges of addresses, such as hr:0..9; wit
 Ends with 4 when a reading is not good.`,
 		Args: arguments(1, -1, "tags or patterns, or --station with a range"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if every != 0 && (station == "" || every < 100*time.Millisecond) {
-				return usage("--every goes with --station, from 100ms up; points are followed with arithmon watch")
+			if err := d.check(); err != nil {
+				return err
 			}
-			if station != "" {
-				return a.repeat(c.Context(), every, func() error { return a.readRanges(c.Context(), station, args) })
+			if d.station != "" {
+				return a.repeat(c.Context(), d.every, func() error { return a.readRanges(c.Context(), d, args) })
 			}
 			list, err := a.client().Readings(c.Context(), args...)
 			if err != nil {
@@ -99,8 +98,7 @@ Ends with 4 when a reading is not good.`,
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&station, "station", "", "read addresses of this station")
-	c.Flags().DurationVar(&every, "every", 0, "with --station: read again after this time, such as 1s")
+	d.flags(c, "read")
 	return c
 }
 
@@ -130,16 +128,23 @@ func (a *app) repeat(ctx context.Context, every time.Duration, f func() error) e
 	}
 }
 
-func (a *app) readRanges(ctx context.Context, station string, ranges []string) error {
+func (a *app) readRanges(ctx context.Context, d direct, ranges []string) error {
 	list := []api.RawReading{}
 	for _, what := range ranges {
-		part, err := a.client().ReadRange(ctx, station, what)
+		part, err := a.client().ReadRange(ctx, d.station, what, d.typ, d.order)
 		if err != nil {
 			return err
 		}
 		list = append(list, part...)
 	}
 	return a.print(list, func(t *table) {
+		if d.typ != "" {
+			t.header("ADDRESS", "NOTATION", "RAW", strings.ToUpper(d.typ))
+			for _, r := range list {
+				t.row(r.Address, r.Shown, r.Raw.String(), r.Value.String())
+			}
+			return
+		}
 		t.header("ADDRESS", "NOTATION", "RAW", "UNSIGNED", "SIGNED")
 		for _, r := range list {
 			signed := ""
@@ -151,38 +156,102 @@ func (a *app) readRanges(ctx context.Context, station string, ranges []string) e
 	})
 }
 
+// direct is how addresses without a point are asked for and written.
+type direct struct {
+	station, typ, order string
+	every               time.Duration
+}
+
+func (d *direct) flags(c *cobra.Command, does string) {
+	c.Flags().StringVar(&d.station, "station", "", does+" addresses of this station")
+	c.Flags().StringVar(&d.typ, "type", "", "with --station: data type of the values, such as float32; single registers unless said")
+	c.Flags().StringVar(&d.order, "order", "", "with --station: byte order ABCD, CDAB, BADC or DCBA; the station's unless said")
+	c.Flags().DurationVar(&d.every, "every", 0, "with --station: again after this time, such as 1s")
+}
+
+func (d *direct) check() error {
+	if d.station == "" && (d.typ != "" || d.order != "") {
+		return usage("--type and --order go with --station; a point has its own")
+	}
+	if d.every != 0 && (d.station == "" || d.every < 100*time.Millisecond) {
+		return usage("--every goes with --station, from 100ms up; points are followed with arithmon watch")
+	}
+	return nil
+}
+
 func (a *app) write() *cobra.Command {
-	return &cobra.Command{
-		Use:   "write TAG VALUE",
+	var d direct
+	c := &cobra.Command{
+		Use:   "write TAG VALUE | write --station STATION RANGE VALUE...",
 		Short: "Write a value to a point and read it back",
 		Long: `Write a value to a point and read it back.
 VALUE is an engineering value, true or false, text, or the name of a state. Put -- before a negative number.
+With --station, write raw values to addresses that no point needs to have: hr:20 5, or hr:20..22 1 2 3. A point that is
+there and read-only forbids it. With --every 1s again and again, until Ctrl-C.
 Ends with 0 only when the value reads back as sent.`,
-		Args: arguments(2, 2, "a tag and a value"),
+		Args: arguments(2, -1, "a tag and a value, or --station with a range and values"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if err := d.check(); err != nil {
+				return err
+			}
+			if d.station != "" {
+				return a.repeat(c.Context(), d.every, func() error { return a.writeRange(c.Context(), d, args[0], args[1:]) })
+			}
+			if len(args) > 2 {
+				return usage("a point takes one value, not %d; several go to a range: --station STATION %s", len(args)-1, "hr:0..3")
+			}
 			r, err := a.client().Write(c.Context(), api.WriteRequest{Tag: args[0], Value: codec.TextValue(args[1])})
 			if err != nil {
 				return err
 			}
-			if err := a.print(r, func(t *table) {
-				t.header("TAG", "OUTCOME", "BEFORE", "SENT", "AFTER", "MESSAGE")
-				if a.output == "csv" {
-					t.row(r.Tag, string(r.Outcome), r.Before.String(), r.Sent.String(), r.After.String(), r.Message)
-					return
-				}
-				t.head = nil
-				t.line(fmt.Sprintf("%s: %s: %s", r.Tag, r.Outcome, r.Message))
-			}); err != nil {
-				return err
-			}
-			switch {
-			case r.NotAllowed:
-				return &exitError{code: exitNotAllowed}
-			case r.Outcome != engine.Done:
-				return &exitError{code: exitFailed}
-			}
-			return nil
+			return a.outcome(r, r.Tag, r.Outcome, r.NotAllowed, []string{r.Before.String(), r.Sent.String(), r.After.String(), r.Message})
 		}}
+	d.flags(c, "write to")
+	return c
+}
+
+func (a *app) writeRange(ctx context.Context, d direct, what string, texts []string) error {
+	request := api.RangeWrite{Range: what, Type: codec.Type(d.typ), Order: codec.Order(d.order)}
+	for _, text := range texts {
+		request.Values = append(request.Values, codec.TextValue(text))
+	}
+	if request.Type == codec.TypeString {
+		request.Length = max(1, len(texts[0]))
+	}
+	r, err := a.client().WriteRange(ctx, d.station, request)
+	if err != nil {
+		return err
+	}
+	list := func(values []codec.Value) string {
+		var s []string
+		for _, v := range values {
+			s = append(s, v.String())
+		}
+		return strings.Join(s, " ")
+	}
+	return a.outcome(r, r.Station+" "+r.Address, r.Outcome, r.NotAllowed, []string{list(r.Before), list(r.Sent), list(r.After), r.Message})
+}
+
+// outcome prints how a write ended and makes its exit code.
+func (a *app) outcome(r any, where string, outcome engine.WriteOutcome, notAllowed bool, values []string) error {
+	if err := a.print(r, func(t *table) {
+		t.header("TAG", "OUTCOME", "BEFORE", "SENT", "AFTER", "MESSAGE")
+		if a.output == "csv" {
+			t.row(append([]string{where, string(outcome)}, values...)...)
+			return
+		}
+		t.head = nil
+		t.line(fmt.Sprintf("%s: %s: %s", where, outcome, values[3]))
+	}); err != nil {
+		return err
+	}
+	switch {
+	case notAllowed:
+		return &exitError{code: exitNotAllowed}
+	case outcome != engine.Done:
+		return &exitError{code: exitFailed}
+	}
+	return nil
 }
 
 func (a *app) watch() *cobra.Command {

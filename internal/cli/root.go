@@ -133,8 +133,12 @@ func (a *app) client() *client.Client {
 	if u, err := user.Current(); err == nil && u.Username != "" {
 		who = u.Username
 	}
-	return client.New(a.server, who)
+	c := client.New(a.server, who)
+	c.Warn = a.warn
+	return c
 }
+
+func (a *app) warn(text string) { fmt.Fprintln(a.Err, "arithmon: warning:", text) }
 
 // arguments checks how many there are, in words.
 func arguments(least, most int, what string) cobra.PositionalArgs {

@@ -27,7 +27,7 @@ func (a *app) serve() *cobra.Command {
 The first line on stdout is the console's URL, printed once the service answers. Ends with Ctrl-C.`,
 		Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := a.start(c.Context(), dir, listen)
+			s, err := a.start(c.Context(), dir, listen, nil)
 			if err != nil {
 				return err
 			}
@@ -43,9 +43,9 @@ The first line on stdout is the console's URL, printed once the service answers.
 	return c
 }
 
-func (a *app) start(ctx context.Context, dir, listen string) (*service.Service, error) {
+func (a *app) start(ctx context.Context, dir, listen string, devices *rig.Rig) (*service.Service, error) {
 	log := slog.New(slog.NewTextHandler(a.Err, nil))
-	return service.Start(ctx, service.Options{Dir: dir, Listen: listen, Console: a.Console, Log: log, Version: a.Version})
+	return service.Start(ctx, service.Options{Dir: dir, Listen: listen, Rig: devices, Console: a.Console, Log: log, Version: a.Version})
 }
 
 // untilEnd waits for the end of the service or of ctx.
@@ -88,7 +88,7 @@ The first line on stdout is the console's URL. The database is thrown away at th
 				return err
 			}
 			defer devices.Stop()
-			s, err := a.start(c.Context(), dir, listen)
+			s, err := a.start(c.Context(), dir, listen, devices)
 			if err != nil {
 				return err
 			}
@@ -138,32 +138,4 @@ func where(line rig.Line, address string) map[string]any {
 	serial := line.Serial
 	serial.Device = address
 	return map[string]any{"serial": serial}
-}
-
-func (a *app) rig() *cobra.Command {
-	return &cobra.Command{
-		Use:   "rig FILE",
-		Short: "Simulate the devices of a rig file",
-		Long:  `Simulate devices: listen where the rig file says and answer as its stations. Ends with Ctrl-C.`,
-		Args:  arguments(1, 1, "one rig file"),
-		RunE: func(c *cobra.Command, args []string) error {
-			data, err := a.readFile(args[0])
-			if err != nil {
-				return err
-			}
-			config, err := rig.Load(args[0], data)
-			if err != nil {
-				return err
-			}
-			devices, err := rig.Start(config, rig.Options{})
-			if err != nil {
-				return err
-			}
-			defer devices.Stop()
-			for _, line := range config.Lines {
-				fmt.Fprintf(a.Out, "%s %s\n", line.Name, devices.Address(line.Name))
-			}
-			<-c.Context().Done()
-			return nil
-		}}
 }

@@ -67,7 +67,7 @@ func (a *app) status() *cobra.Command {
 			return a.print(st, func(t *table) {
 				t.header("NAME", "STATE", "GOOD", "UNCERTAIN", "BAD", "ROUND TRIP", "REASON")
 				for _, l := range st.Links {
-					t.row(l.Name, string(l.State), "", "", "", milliseconds(l.Statistics), l.Reason)
+					t.row(l.Name, state(l), "", "", "", milliseconds(l.Statistics), l.Reason)
 					for _, s := range st.Stations {
 						if s.Link == l.Name {
 							t.row("  "+s.Name, string(s.State), strconv.Itoa(s.Points.Good), strconv.Itoa(s.Points.Uncertain), strconv.Itoa(s.Points.Bad), milliseconds(s.Statistics), s.Reason)
@@ -97,6 +97,14 @@ func (a *app) ports() *cobra.Command {
 				}
 			})
 		}}
+}
+
+// state says what a link is, and what it is doing.
+func state(l engine.LinkStatus) string {
+	if l.Doing != "" {
+		return string(l.State) + ", " + l.Doing
+	}
+	return string(l.State)
 }
 
 func milliseconds(s engine.Statistics) string {
@@ -172,7 +180,11 @@ func (a *app) writes() *cobra.Command {
 			return a.print(list, func(t *table) {
 				t.header("TIME", "WHO", "TAG", "OUTCOME", "BEFORE", "SENT", "AFTER")
 				for _, w := range list {
-					t.row(w.Time.Local().Format(time.DateTime), w.Who, w.Tag, w.Outcome, w.Before.String(), w.Sent.String(), w.After.String())
+					where := w.Tag
+					if where == "" {
+						where = w.Station + " " + w.Address
+					}
+					t.row(w.Time.Local().Format(time.DateTime), w.Who, where, w.Outcome, w.Before.String(), w.Sent.String(), w.After.String())
 				}
 			})
 		}}

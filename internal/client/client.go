@@ -17,6 +17,7 @@ import (
 
 	"arithmon/internal/api"
 	"arithmon/internal/engine"
+	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
 )
@@ -26,6 +27,9 @@ type Client struct {
 	base string
 	who  string
 	http *http.Client
+
+	// Warn takes what the service says about a change that is allowed and yet seldom meant; nil for nothing.
+	Warn func(text string)
 }
 
 // ProblemError is a problem that the service answered.
@@ -94,11 +98,16 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 		}
 		return p
 	}
+	for _, text := range response.Header.Values("Arithmon-Warning") {
+		if c.Warn != nil {
+			c.Warn(text)
+		}
+	}
 	if raw, ok := answer.(*[]byte); ok {
 		*raw = data
 		return nil
 	}
-	if answer == nil {
+	if answer == nil || response.StatusCode == http.StatusNoContent {
 		return nil
 	}
 	if err := json.Unmarshal(data, answer); err != nil {
@@ -185,6 +194,49 @@ func (c *Client) Test(ctx context.Context, kind site.Kind, name string) (t engin
 	return t, err
 }
 
+// Copy duplicates a link or a station; fields are those of api.Copy or site.StationCopy.
+func (c *Client) Copy(ctx context.Context, kind site.Kind, name string, fields any) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodPost, entityPath(kind, name)+"/copy", nil, fields, &entity)
+	return entity, err
+}
+
+// Refresh asks a station everything at once.
+func (c *Client) Refresh(ctx context.Context, station string) error {
+	return c.do(ctx, http.MethodPost, entityPath(site.KindStation, station)+"/refresh", nil, nil, nil)
+}
+
+// WriteRange writes to addresses that no point needs to have.
+func (c *Client) WriteRange(ctx context.Context, station string, w api.RangeWrite) (r api.RangeResult, err error) {
+	err = c.do(ctx, http.MethodPost, entityPath(site.KindStation, station)+"/write", nil, w, &r)
+	return r, err
+}
+
+// Rig returns what is simulated.
+func (c *Client) Rig(ctx context.Context) (state api.RigState, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/rig", nil, nil, &state)
+	return state, err
+}
+
+// SetFaults changes the faults of a simulated device: those that fields name, or all of them.
+func (c *Client) SetFaults(ctx context.Context, line string, unit int, fields any, all bool) (f rig.Faults, err error) {
+	method := http.MethodPatch
+	if all {
+		method = http.MethodPut
+	}
+	err = c.do(ctx, method, fmt.Sprintf("/api/v1/rig/%s/%d", url.PathEscape(line), unit), nil, fields, &f)
+	return f, err
+}
+
+// CutLine cuts a simulated line, or restores it.
+func (c *Client) CutLine(ctx context.Context, line string, restore bool) error {
+	verb := "cut"
+	if restore {
+		verb = "restore"
+	}
+	return c.do(ctx, http.MethodPost, "/api/v1/rig/"+url.PathEscape(line)+"/"+verb, nil, nil, nil)
+}
+
 // Apply takes over a site file; name is for messages.
 func (c *Client) Apply(ctx context.Context, name string, file []byte, dryRun, prune bool) (sum api.ChangeSummary, err error) {
 	query := url.Values{"dry_run": {fmt.Sprint(dryRun)}, "prune": {fmt.Sprint(prune)}, "file": {name}}
@@ -204,8 +256,10 @@ func (c *Client) Readings(ctx context.Context, patterns ...string) ([]api.Readin
 }
 
 // ReadRange reads addresses that no point needs to have.
-func (c *Client) ReadRange(ctx context.Context, station, what string) ([]api.RawReading, error) {
-	return all[api.RawReading](ctx, c, entityPath(site.KindStation, station)+"/read", url.Values{"range": {what}})
+// Values are of a type and byte order when those are not empty.
+func (c *Client) ReadRange(ctx context.Context, station, what, typ, order string) ([]api.RawReading, error) {
+	query := url.Values{"range": {what}, "type": {typ}, "order": {order}}
+	return all[api.RawReading](ctx, c, entityPath(site.KindStation, station)+"/read", query)
 }
 
 // Lens returns a point's raw data under every interpretation.

@@ -191,15 +191,15 @@ func TestARefusedAddressAmongGoodNeighbours(t *testing.T) {
 
 func TestReadingAddressesThatNoPointHas(t *testing.T) {
 	p := furnished(t)
-	list, err := p.client.ReadRange(t.Context(), "plc", "40010..40012")
+	list, err := p.client.ReadRange(t.Context(), "plc", "40010..40012", "", "")
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	assert.Equal(t, "hr:9", list[0].Address)
 	assert.Equal(t, "40010", list[0].Shown)
 	assert.Equal(t, "0x41C8", list[1].Raw.String())
-	_, err = p.client.ReadRange(t.Context(), "plc", "hr:39..41")
+	_, err = p.client.ReadRange(t.Context(), "plc", "hr:39..41", "", "")
 	assert.EqualError(t, err, "the device gave nothing: hr:39..41: exception 2 (illegal data address)")
-	_, err = p.client.ReadRange(t.Context(), "plc", "hr:0..9999")
+	_, err = p.client.ReadRange(t.Context(), "plc", "hr:0..9999", "", "")
 	assert.ErrorContains(t, err, "at most 2000 are read at once")
 }
 

@@ -16,16 +16,17 @@ type Driver interface {
 	Protocol() site.Protocol
 	// Jobs says what to ask a station, and how often. For a polled protocol these are planned requests; for one that
 	// reports by itself they are its integrity and event polls, the latter with the readings of all classes.
-	Jobs(station Station) []Job
+	Jobs(link site.Link, station Station) []Job
 	// Open connects a link. ctx bounds the connecting, not the session. A session that receives by itself starts
-	// its own reader here, which calls sink at any time.
-	Open(ctx context.Context, link site.Link, sink Sink) (Session, error)
+	// its own reader here, which calls host at any time.
+	Open(ctx context.Context, link site.Link, host Host) (Session, error)
 }
 
 // Station is a station with what is to be read of it.
 type Station struct {
 	site.Station
-	Slots []*Slot // by tag
+	Slots     []*Slot       // by tag
+	RoundTrip time.Duration // recent mean as measured, 0 where it is not known; what an exchange costs
 }
 
 // Job is something that is done about a station again and again.
@@ -34,22 +35,37 @@ type Job interface {
 	Slots() []*Slot // the points that depend on it
 }
 
-// Session is an open link. It is used by one goroutine at a time, but for Close, which may come at any time and ends
-// what is under way.
+// Session is an open link. As many goroutines use it at a time as the link allows requests in flight; Close may come at
+// any time and ends what is under way.
 type Session interface {
-	// Do does a job once and emits what it learnt to the sink.
+	// Do does a job once and emits what it learnt to the host.
 	Do(job Job) Outcome
 	// Read asks for addresses that no point needs to have.
 	Read(station site.Station, what site.Range) ([]Sample, error)
-	// Write sends a raw value to the point of a slot and reads it back.
-	Write(station site.Station, slot *Slot, raw codec.Value) Written
+	// Write sends raw values and reads them back.
+	Write(station site.Station, what Command) Written
 	// Test asks the station for any sign of life; its text says what was answered.
 	Test(station site.Station) (string, error)
-	// Lost reports whether the last call found the link gone; then the session must be closed.
+	// Lost reports whether a call found the link gone; then the session must be closed.
 	Lost() bool
 	Close()
 	// Traffic returns what the session counted since it opened.
 	Traffic() Traffic
+}
+
+// Caller is a Session that has to call its stations one after the other, as over a dial-up line.
+type Caller interface {
+	// AtHand reports whether a station can be asked without another call.
+	AtHand(station site.Station) bool
+}
+
+// Command is something to write.
+type Command struct {
+	Slot     *Slot // of the point; nil for addresses without one
+	Address  site.Address
+	ReadBack site.Address // where it is read back from; zero: from Address
+	Layout   codec.Layout
+	Raw      []codec.Value // at least one; several go to successive addresses
 }
 
 // Traffic counts what crossed a link.
@@ -58,11 +74,15 @@ type Traffic struct {
 	BytesReceived uint64 `json:"bytes_received"`
 	Late          uint64 `json:"late_answers" doc:"answers that came after their request had timed out"`
 	Foreign       uint64 `json:"foreign_answers" doc:"answers to no request of ours"`
+	Stray         uint64 `json:"stray_answers" doc:"what came though nothing was asked"`
 }
 
-// Sink takes readings as they come. It is safe for concurrent use.
-type Sink interface {
+// Host is what a session has of the engine. It is safe for concurrent use.
+type Host interface {
+	// Emit takes a reading as it comes.
 	Emit(sample Sample)
+	// Doing takes what the link is doing beside its exchanges, such as dialling; "" when nothing.
+	Doing(what string)
 }
 
 // Sample is one raw reading of a point, before scaling.
@@ -85,13 +105,17 @@ type Outcome struct {
 	Reason   reading.Reason // of the points that depend on the job, when Err is not nil
 	Answered bool           // the station said something, be it a refusal
 	Instead  []Job          // what takes the job's place from now on; nil leaves it
+	Skipped  bool           // nothing was asked, since the answer is known
+	Later    bool           // the station asks to be asked again later
+	Rest     time.Duration  // the station is not asked again sooner, and nothing is repeated at once
 }
 
 // Written is how a write ended.
 type Written struct {
-	Before, Sent, After *Sample // nil where not known
-	Err                 error   // why it is not done; nil when After equals Sent
-	Reached             bool    // something was sent, so that the device may have changed
-	Accepted            bool    // the device acknowledged
-	Refused             bool    // the device refused; Err says how
+	Before, Sent, After []Sample // one for each raw value; nil where not known
+	Err                 error    // why it is not done; nil when After equals Sent
+	Reached             bool     // something was sent, so that the device may have changed
+	Accepted            bool     // the device acknowledged
+	Refused             bool     // the device refused; Err says how
+	Broadcast           bool     // it went to all devices, none of which answers
 }

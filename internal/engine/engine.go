@@ -1,7 +1,7 @@
 // Package engine keeps the readings of a site's points up to date.
 //
-// Each link has a runner, a goroutine that owns its connection and does what is due on it, one exchange at a time:
-// commands first, then the job that is due longest. What a job learns goes into the live table, from which readers
+// Each link has a runner that owns its connections and does what is due on them, one exchange at a time unless the link
+// allows several: commands first, then the job that is due longest. What a job learns goes into the live table, from which readers
 // take the newest readings; the engine never waits for a reader. The protocols are drivers (Driver).
 //
 // A station that does not answer is set back: it is asked once, with growing pauses, until it answers again, so that
@@ -39,11 +39,12 @@ type Engine struct {
 	runners map[string]*runner // by link
 	linkOf  map[string]string  // by station
 	ending  sync.WaitGroup
+	pulses  pulses
 }
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}}
+	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}, pulses: pulses{stop: make(chan struct{})}}
 	for _, d := range o.Drivers {
 		e.drivers[d.Protocol()] = d
 	}
@@ -73,8 +74,10 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 	})
 }
 
-// Stop ends all links, lets exchanges under way end, and waits for that.
+// Stop ends pulses early, then all links, lets exchanges under way end, and waits for that. It is called once.
 func (e *Engine) Stop() {
+	close(e.pulses.stop)
+	e.pulses.running.Wait()
 	e.mu.Lock()
 	if e.cancel != nil {
 		e.cancel()
@@ -136,7 +139,7 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 		st, exists := s.Station(name)
 		if was, ok := e.linkOf[name]; ok && (!exists || was != st.Link) {
 			if r := e.runners[was]; r != nil && !links[was] {
-				r.inbox.put(func() { r.drop(name) })
+				r.inbox.put(func(*connection) { r.drop(name) })
 			}
 			delete(e.linkOf, name)
 		}
@@ -156,7 +159,7 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 		if st, exists := s.Station(name); exists && !links[st.Link] {
 			e.linkOf[name] = st.Link
 			r, station := e.runners[st.Link], e.station(s, st)
-			r.inbox.put(func() { r.configure(station) })
+			r.inbox.put(func(*connection) { r.configure(station) })
 		}
 	}
 }

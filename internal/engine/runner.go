@@ -19,26 +19,34 @@ const (
 	lastSetBack    = 30 * time.Second
 	// silentExchanges in a row without an answer from anything mean that the connection itself may be dead.
 	silentExchanges = 3
+	// busyDelay is the least time after which a device that asks for it is asked again.
+	busyDelay = 250 * time.Millisecond
 	// lateAfter is how long after its due time a poll counts as late.
 	lateAfter = 50 * time.Millisecond
 	// drain is how long an exchange under way may take to end when its link stops.
 	drain = 2 * time.Second
+	// A station is planned again, once, when so many answers have told that an exchange with it takes so long or longer.
+	planAnswers   = 32
+	planRoundTrip = 5 * time.Millisecond
 )
 
-// runner owns one link: its session, its schedule, its stations. All fields but inbox and status belong to run.
+// runner owns one link: its connections, its schedule, its stations.
+//
+// It has a lane, a goroutine, for each request that may be under way at once: as many as the link allows in flight, on
+// each of its connections. The lanes take turns: one holds turn while it acts, and gives it up only while it waits for the
+// far end, so that everything between two waits happens at once for the others. A link of one lane, which is the usual
+// one, does one thing after the other.
 type runner struct {
 	link   site.Link
 	driver Driver
-	sink   Sink
+	table  *table
+	lanes  int
 
-	session   Session
-	uncut     func() bool // gives up cutting the session off
-	stations  map[string]*stationRun
-	schedule  schedule
-	reconnect backoff
-	quietFrom time.Time // end of the last exchange, for the link's pause
-	silent    int       // exchanges in a row that nothing answered
-	placed    int       // jobs that were given a place in their period
+	turn        sync.Mutex // guards what follows, to inbox
+	connections []*connection
+	stations    map[string]*stationRun
+	schedule    schedule
+	placed      int // jobs that were given a place in their period
 
 	inbox inbox
 
@@ -51,11 +59,23 @@ type runner struct {
 	done   chan struct{}
 }
 
+// connection is one of a link's, open or not.
+type connection struct {
+	session   Session     // nil when it is not open; changed with the runner's mu held, too
+	uncut     func() bool // gives up cutting the session off
+	opening   bool        // a lane is about it
+	reconnect backoff
+	quietFrom time.Time // end of the last exchange, for the link's pause
+	silent    int       // exchanges in a row that nothing answered
+}
+
 // stationRun is a station as its runner sees it.
 type stationRun struct {
 	Station
 	entries  []*entry
 	setBack  backoff
+	probing  bool          // it is set back, and being asked whether it answers again
+	planned  time.Duration // round trip with which its jobs were planned
 	answered time.Time     // when it last did
 	status   StationStatus // guarded by the runner's mu
 }
@@ -71,37 +91,52 @@ func (b *backoff) grow(first, last time.Duration, now time.Time) {
 	b.until = now.Add(b.pause)
 }
 
-// inbox hands functions to the runner without ever blocking the giver.
+// task is something that a lane does between exchanges; its connection is for it to use.
+type task func(*connection)
+
+// inbox hands tasks to the runner without ever blocking the giver.
 type inbox struct {
 	mu     sync.Mutex
-	list   []func()
-	signal chan struct{}
+	list   []task
+	signal chan struct{} // wakes one lane
 }
 
-func (b *inbox) put(f func()) {
+func (b *inbox) put(t task) {
 	b.mu.Lock()
-	b.list = append(b.list, f)
+	b.list = append(b.list, t)
 	b.mu.Unlock()
+	b.wake()
+}
+
+func (b *inbox) wake() {
 	select {
 	case b.signal <- struct{}{}:
 	default:
 	}
 }
 
-func (b *inbox) take() []func() {
+// take returns the task that waits longest, nil when none does.
+func (b *inbox) take() task {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	list := b.list
-	b.list = nil
-	return list
+	if len(b.list) == 0 {
+		return nil
+	}
+	t := b.list[0]
+	b.list = b.list[1:]
+	return t
 }
 
 // start begins running a link once after has closed; the runner it replaces closes it.
-func start(ctx context.Context, link site.Link, driver Driver, sink Sink, stations []Station, after <-chan struct{}) *runner {
+func start(ctx context.Context, link site.Link, driver Driver, table *table, stations []Station, after <-chan struct{}) *runner {
+	link = link.WithDefaults()
 	r := &runner{
-		link: link, driver: driver, sink: sink, stations: map[string]*stationRun{},
+		link: link, driver: driver, table: table, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
 		inbox: inbox{signal: make(chan struct{}, 1)}, done: make(chan struct{}),
 		status: LinkStatus{Name: link.Name, State: LinkConnecting},
+	}
+	for range link.Connections {
+		r.connections = append(r.connections, &connection{})
 	}
 	r.ctx, r.cancel = context.WithCancel(ctx)
 	for _, s := range stations {
@@ -117,13 +152,22 @@ func start(ctx context.Context, link site.Link, driver Driver, sink Sink, statio
 	return r
 }
 
-// stop ends the runner; done is closed when the exchange under way has ended, or was cut off after drain.
+// stop ends the runner; done is closed when the exchanges under way have ended, or were cut off after drain.
 func (r *runner) stop() { r.cancel() }
 
 func (r *runner) stopped() bool { return r.ctx.Err() != nil }
 
+// Emit is for Host.
+func (r *runner) Emit(sample Sample) { r.table.Emit(sample) }
+
+// Doing is for Host.
+func (r *runner) Doing(what string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.status.Doing = what
+}
+
 func (r *runner) run(ctx context.Context) {
-	defer r.finish()
 	if !r.link.Enabled {
 		r.setLink(LinkDisabled, "")
 		for _, s := range r.stations {
@@ -132,88 +176,150 @@ func (r *runner) run(ctx context.Context) {
 		r.idle(ctx)
 		return
 	}
+	var lanes sync.WaitGroup
+	for _, c := range r.connections {
+		for range r.link.InFlight {
+			lanes.Go(func() { r.lane(ctx, c) })
+		}
+	}
+	lanes.Wait()
+	r.turn.Lock()
+	defer r.turn.Unlock()
+	for _, c := range r.connections {
+		r.close(c)
+	}
+	r.serve(r.connections[0]) // answers what is still waiting
+}
+
+// lane does what is due, one thing after the other, on one connection.
+func (r *runner) lane(ctx context.Context, c *connection) {
+	r.turn.Lock()
+	defer r.turn.Unlock()
 	for ctx.Err() == nil {
-		r.serve()
-		wait := r.step(ctx)
+		if !c.opening {
+			r.serve(c)
+		}
+		wait := r.step(ctx, c)
 		if wait <= 0 {
 			continue
 		}
-		timer := time.NewTimer(wait)
-		select {
-		case <-ctx.Done():
-		case <-r.inbox.signal:
-		case <-timer.C:
-		}
-		timer.Stop()
+		r.turn.Unlock()
+		r.sleep(ctx, wait)
+		r.turn.Lock()
 	}
+}
+
+// sleep waits until there may be something to do.
+func (r *runner) sleep(ctx context.Context, wait time.Duration) {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-r.inbox.signal:
+	case <-timer.C:
+	}
+}
+
+// outside gives up the turn while f waits for the far end.
+func (r *runner) outside(f func()) {
+	if r.lanes > 1 {
+		r.inbox.wake() // another lane may have something to do meanwhile
+	}
+	r.turn.Unlock()
+	defer r.turn.Lock()
+	f()
 }
 
 // idle serves the inbox of a link that is not opened.
 func (r *runner) idle(ctx context.Context) {
-	for {
-		r.serve()
-		select {
-		case <-ctx.Done():
-			return
-		case <-r.inbox.signal:
-		}
+	r.turn.Lock()
+	defer r.turn.Unlock()
+	for ctx.Err() == nil {
+		r.serve(r.connections[0])
+		r.turn.Unlock()
+		r.sleep(ctx, time.Hour)
+		r.turn.Lock()
 	}
+	r.serve(r.connections[0])
 }
 
 // serve does what was handed in: commands and changes of the configuration.
-func (r *runner) serve() {
-	for _, f := range r.inbox.take() {
-		f()
+func (r *runner) serve(c *connection) {
+	for t := r.inbox.take(); t != nil; t = r.inbox.take() {
+		t(c)
 	}
 }
 
-// finish answers what is still waiting and closes the session.
-func (r *runner) finish() {
-	r.closeSession()
-	r.serve()
-}
-
-// step does the one thing that is due and returns how long nothing else is.
-func (r *runner) step(ctx context.Context) time.Duration {
+// step does the one thing that is due on a connection and returns how long nothing else is.
+func (r *runner) step(ctx context.Context, c *connection) time.Duration {
 	now := time.Now()
-	if r.session == nil {
-		if now.Before(r.reconnect.until) {
-			return r.reconnect.until.Sub(now)
-		}
-		if len(r.schedule) == 0 {
+	e := r.schedule.next()
+	if c.session == nil {
+		switch {
+		case c.opening:
+			return time.Hour // it wakes the others
+		case now.Before(c.reconnect.until):
+			return c.reconnect.until.Sub(now)
+		case e == nil:
 			r.setLink(LinkIdle, "nothing is to be read on it")
 			return time.Hour
+		case c != r.connections[0] && e.next.After(now): // a further one is opened when it has something to do
+			return e.next.Sub(now)
 		}
-		r.open(ctx)
+		r.open(ctx, c)
 		return 0
 	}
-	e := r.schedule.next()
 	if e == nil {
 		return time.Hour
 	}
-	if wait := e.due.Sub(now); wait > 0 {
+	if wait := e.next.Sub(now); wait > 0 {
 		return wait
 	}
-	if wait := r.quietFrom.Add(time.Duration(r.link.Pause)).Sub(now); wait > 0 {
+	if wait := c.quietFrom.Add(time.Duration(r.link.Pause)).Sub(now); wait > 0 {
 		return wait
 	}
-	if back := e.station.setBack; back.pause > 0 && now.Before(back.until) {
-		r.schedule.move(e, back.until)
+	if caller, ok := c.session.(Caller); ok {
+		e = r.schedule.prefer(now, func(s *stationRun) bool { return s.setBack.pause == 0 && caller.AtHand(s.Station.Station) })
+	}
+	switch s := e.station; {
+	case s.setBack.pause == 0:
+	case now.Before(s.setBack.until):
+		r.schedule.move(e, s.setBack.until)
+		return 0
+	case s.probing:
+		r.schedule.move(e, now.Add(firstSetBack))
 		return 0
 	}
-	r.poll(ctx, e, now)
+	r.poll(ctx, c, e, now)
 	return 0
 }
 
-// open tries to open the link once.
-func (r *runner) open(ctx context.Context) bool {
-	session, err := r.driver.Open(ctx, r.link, r.sink)
+// up reports whether any connection is open.
+func (r *runner) up() bool {
+	for _, c := range r.connections {
+		if c.session != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// open tries to open a connection once.
+func (r *runner) open(ctx context.Context, c *connection) bool {
+	var session Session
+	var err error
+	c.opening = true
+	r.outside(func() { session, err = r.driver.Open(ctx, r.link, r) })
+	c.opening = false
 	now := time.Now()
 	if err != nil {
 		if ctx.Err() != nil {
 			return false
 		}
-		r.reconnect.grow(firstReconnect, lastReconnect, now)
+		c.reconnect.grow(firstReconnect, lastReconnect, now)
+		if r.up() {
+			return false // the others go on
+		}
 		r.setLink(LinkDown, err.Error())
 		for _, s := range r.stations {
 			failAll(s.Slots, reading.LinkDown)
@@ -222,7 +328,7 @@ func (r *runner) open(ctx context.Context) bool {
 		return false
 	}
 	// When the runner is stopped, an exchange under way may end by itself; then it is cut off.
-	r.uncut = context.AfterFunc(ctx, func() {
+	c.uncut = context.AfterFunc(ctx, func() {
 		timer := time.NewTimer(drain)
 		defer timer.Stop()
 		select {
@@ -232,11 +338,11 @@ func (r *runner) open(ctx context.Context) bool {
 		}
 	})
 	r.mu.Lock()
-	r.session = session
+	c.session = session
 	r.status.Connections++
 	fresh := r.status.State != LinkUp
 	r.mu.Unlock()
-	r.reconnect, r.silent = backoff{}, 0
+	c.reconnect, c.silent = backoff{}, 0
 	r.setLink(LinkUp, "")
 	for _, s := range r.stations {
 		if fresh { // after an outage, not when only the connection was renewed
@@ -247,6 +353,7 @@ func (r *runner) open(ctx context.Context) bool {
 			r.holdOff(s, now.Add(time.Duration(s.AfterConnect)))
 		}
 	}
+	r.inbox.wake()
 	return true
 }
 
@@ -259,103 +366,130 @@ func (r *runner) holdOff(s *stationRun, until time.Time) {
 	}
 }
 
-func (r *runner) closeSession() {
-	if r.session == nil {
+func (r *runner) close(c *connection) {
+	if c.session == nil {
 		return
 	}
-	r.uncut()
-	r.session.Close()
+	c.uncut()
+	c.session.Close()
 	r.mu.Lock()
-	r.ended.add(r.session.Traffic())
-	r.session = nil
+	r.ended.Add(c.session.Traffic())
+	c.session = nil
 	r.mu.Unlock()
 }
 
-// poll does a job, repeats it as the link says, and makes of the result what it means for its station.
-func (r *runner) poll(ctx context.Context, e *entry, now time.Time) {
-	late := now.Sub(e.due)
-	out := r.exchange(e)
+// poll does a job once. When nothing answers it is done again, as often as the link says.
+func (r *runner) poll(ctx context.Context, c *connection, e *entry, now time.Time) {
+	s, late := e.station, now.Sub(e.due)
+	r.schedule.remove(e)
+	s.probing = s.setBack.pause > 0
+	session := c.session
+	out := r.exchange(c, e)
+	end := time.Now()
+	s.probing = false
+	lost := session.Lost()
+	if lost && c.session == session {
+		r.close(c)
+	}
+	if e.gone || ctx.Err() != nil && out.Err != nil {
+		return // no longer wanted, or cut off on purpose; that says nothing about the device
+	}
+	if r.again(e, out, lost) {
+		e.tries++
+		r.schedule.add(e)
+		r.schedule.postpone(e, e.repetition(out, time.Duration(r.link.RetryDelay), end))
+		if time.Since(s.answered) > 2*e.job.Period() {
+			failAll(e.job.Slots(), out.Reason) // two polls are missing already; the repetitions go on
+		}
+		return
+	}
+	first := e.tries == 0
+	e.tries = 0
+	r.count(s, func(st *Statistics) {
+		st.Polls++
+		if first && late > lateAfter && e.ran {
+			st.LatePolls++
+		}
+	})
+	e.ran = true
+	r.schedule.add(e)
+	r.reschedule(e, end)
+	r.conclude(c, e, out, end)
+}
+
+// again reports whether a job is to be repeated before its next turn.
+func (r *runner) again(e *entry, out Outcome, lost bool) bool {
 	retries := r.link.Retries
 	if e.station.setBack.pause > 0 {
 		retries = 0 // asked once, it costs its neighbours one timeout
 	}
-	if r.session.Lost() {
+	if lost {
 		retries = max(1, retries) // the far end may have closed an idle connection
 	}
-	for ; retries > 0 && out.Err != nil && !out.Answered && ctx.Err() == nil; retries-- {
-		if time.Since(e.station.answered) > 2*e.job.Period() {
-			failAll(e.job.Slots(), out.Reason) // two polls are missing already; the repetitions go on
-		}
-		if r.session.Lost() {
-			r.closeSession()
-			if !r.open(ctx) {
-				return
-			}
-		}
-		if r.serve(); e.index < 0 || r.session == nil {
-			return // what came in between did away with the job or the session
-		}
-		r.count(e.station, func(s *Statistics) { s.Retries++ })
-		out = r.exchange(e)
+	return out.Err != nil && out.Rest == 0 && (!out.Answered || out.Later) && e.tries < retries
+}
+
+// repetition is when a job that failed is done again: at once, ahead of what is due later, unless it is to wait.
+func (e *entry) repetition(out Outcome, delay time.Duration, now time.Time) time.Time {
+	if out.Later {
+		delay = max(delay, busyDelay)
 	}
-	end := time.Now()
-	r.count(e.station, func(s *Statistics) {
-		s.Polls++
-		if late > lateAfter && e.ran {
-			s.LatePolls++
-		}
-	})
-	e.ran = true
-	r.reschedule(e, end)
-	if ctx.Err() != nil && out.Err != nil {
-		return // cut off on purpose; that says nothing about the device
+	if delay == 0 {
+		return e.due
 	}
-	r.conclude(e, out, end)
+	return now.Add(delay)
 }
 
 // conclude draws the consequences of an outcome.
-func (r *runner) conclude(e *entry, out Outcome, now time.Time) {
+func (r *runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 	switch {
 	case out.Err == nil:
 		r.alive(e.station, now)
+	case out.Skipped:
+		failAll(e.job.Slots(), out.Reason)
 	case out.Answered:
 		r.alive(e.station, now)
 		if out.Instead == nil {
 			failAll(e.job.Slots(), out.Reason)
 		}
-	case r.session.Lost():
-		// Whether the whole link is down shows when it is opened again; its other stations may be well.
-		r.closeSession()
-		r.silence(e.station, out, now)
 	default:
+		// Whether the whole link is down shows when it is opened again; its other stations may be well.
 		r.silence(e.station, out, now)
-		if r.silent >= silentExchanges*(1+r.link.Retries) {
+		if c.silent >= silentExchanges*(1+r.link.Retries) && c.session != nil {
 			// The far end may have restarted without a word. A new connection finds out.
-			r.closeSession()
+			r.close(c)
 			r.count(nil, func(s *Statistics) { s.Renewals++ })
 		}
 	}
 	if out.Instead != nil {
 		r.replace(e, out.Instead, now)
+	} else if s := e.station; s.planned == 0 && s.status.Statistics.Answers >= planAnswers && s.roundTrip() > planRoundTrip {
+		r.configure(s.Station) // what an exchange costs is known now
 	}
 }
 
 // exchange does a job once and counts it.
-func (r *runner) exchange(e *entry) Outcome {
-	began := time.Now()
-	out := r.session.Do(e.job)
-	r.quietFrom = time.Now()
-	took := r.quietFrom.Sub(began)
-	r.silent++
+func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
+	session, began := c.session, time.Now()
+	r.outside(func() { out = session.Do(e.job) })
+	end := time.Now()
+	if out.Skipped {
+		return out
+	}
+	c.quietFrom = end
+	c.silent++
 	if out.Err == nil || out.Answered {
-		r.silent = 0
-		e.station.answered = r.quietFrom
+		c.silent = 0
+		e.station.answered = end
 	}
 	r.count(e.station, func(s *Statistics) {
 		s.Requests++
+		if e.tries > 0 {
+			s.Retries++
+		}
 		if out.Err == nil || out.Answered {
 			s.Answers++
-			s.answered(took, r.quietFrom)
+			s.answered(end.Sub(began), end)
 		}
 		if out.Err != nil {
 			s.fail(out.Reason)
@@ -377,7 +511,9 @@ func (r *runner) alive(s *stationRun, now time.Time) {
 
 // silence notes that a station did not answer and sets it back.
 func (r *runner) silence(s *stationRun, out Outcome, now time.Time) {
-	s.setBack.grow(firstSetBack, lastSetBack, now)
+	if s.setBack.pause == 0 || !now.Before(s.setBack.until) { // of several requests under way, one counts
+		s.setBack.grow(max(firstSetBack, out.Rest), max(lastSetBack, 8*out.Rest), now)
+	}
 	r.setStation(s, StationSilent, out.Err.Error())
 	failAll(s.Slots, out.Reason)
 }
@@ -414,7 +550,7 @@ func (r *runner) offset(period time.Duration) time.Duration {
 
 // replace puts other jobs in the place of one.
 func (r *runner) replace(e *entry, jobs []Job, now time.Time) {
-	r.schedule.remove(e)
+	r.forget(e)
 	kept := e.station.entries[:0]
 	for _, other := range e.station.entries {
 		if other != e {
@@ -425,22 +561,28 @@ func (r *runner) replace(e *entry, jobs []Job, now time.Time) {
 	r.addJobs(e.station, jobs, now)
 }
 
+func (r *runner) forget(e *entry) {
+	r.schedule.remove(e)
+	e.gone = true
+}
+
 func (r *runner) addJobs(s *stationRun, jobs []Job, due time.Time) {
 	for _, job := range jobs {
-		e := &entry{job: job, station: s, anchor: due, due: due, index: -1}
+		e := &entry{job: job, station: s, anchor: due, due: due, next: due, index: -1}
 		s.entries = append(s.entries, e)
 		r.schedule.add(e)
 	}
 }
 
-// configure adds a station, or replaces what is known of it; runs on the runner's goroutine, or before it starts.
+// configure adds a station, or replaces what is known of it; the caller has the turn, or the runner has not started.
 func (r *runner) configure(station Station) {
 	s, known := r.stations[station.Name]
 	if known {
 		for _, e := range s.entries {
-			r.schedule.remove(e)
+			r.forget(e)
 		}
 		s.entries = nil
+		station.RoundTrip = s.roundTrip()
 		r.mu.Lock()
 		s.Station = station
 		r.mu.Unlock()
@@ -450,6 +592,7 @@ func (r *runner) configure(station Station) {
 		r.stations[station.Name] = s
 		r.mu.Unlock()
 	}
+	s.planned = station.RoundTrip
 	if !r.link.Enabled || !station.Enabled {
 		failAll(station.Slots, reading.Disabled)
 		r.setStation(s, StationDisabled, "")
@@ -460,17 +603,25 @@ func (r *runner) configure(station Station) {
 		r.setStation(s, StationUnknown, "")
 	}
 	switch {
-	case r.session == nil && r.status.State == LinkDown:
+	case !r.up() && r.status.State == LinkDown:
 		failAll(station.Slots, reading.LinkDown)
 	case s.setBack.pause > 0:
 		s.setBack.until = now // what changed may be the cure
 	}
-	r.addJobs(s, r.driver.Jobs(station), now)
+	r.addJobs(s, r.driver.Jobs(r.link, station), now)
 	for _, e := range s.entries {
 		// The first poll is at once; the grid begins at the job's own place in the period before it.
 		e.anchor = now.Add(-r.offset(e.job.Period()))
 		r.schedule.move(e, e.anchor)
 	}
+}
+
+// roundTrip is how long an exchange with the station takes, 0 while too little is known.
+func (s *stationRun) roundTrip() time.Duration {
+	if s.status.Statistics.Answers < planAnswers {
+		return 0
+	}
+	return time.Duration(s.status.Statistics.RoundTripMS * float64(time.Millisecond))
 }
 
 // drop forgets a station.
@@ -480,7 +631,7 @@ func (r *runner) drop(name string) {
 		return
 	}
 	for _, e := range s.entries {
-		r.schedule.remove(e)
+		r.forget(e)
 	}
 	r.mu.Lock()
 	delete(r.stations, name)

@@ -9,9 +9,12 @@ import (
 type entry struct {
 	job     Job
 	station *stationRun
-	due     time.Time
+	due     time.Time // on its grid
+	next    time.Time // when it is done: as due, or later when it is repeated or put off
 	anchor  time.Time // a place on its grid: it is due every period from there
+	tries   int       // that failed, of this turn
 	ran     bool      // at least once
+	gone    bool      // no longer wanted
 	index   int       // in the heap, -1 when not in it
 }
 
@@ -20,11 +23,11 @@ func (e *entry) place(now time.Time) time.Time {
 	return now.Add(-now.Sub(e.anchor) % max(1, e.job.Period()))
 }
 
-// schedule orders entries by due time.
+// schedule orders entries by when they are next. One that is being done is not in it.
 type schedule []*entry
 
 func (s schedule) Len() int           { return len(s) }
-func (s schedule) Less(i, j int) bool { return s[i].due.Before(s[j].due) }
+func (s schedule) Less(i, j int) bool { return s[i].next.Before(s[j].next) }
 func (s schedule) Swap(i, j int) {
 	s[i], s[j] = s[j], s[i]
 	s[i].index, s[j].index = i, j
@@ -55,9 +58,34 @@ func (s *schedule) remove(e *entry) {
 	}
 }
 
+// move sets when an entry is due.
 func (s *schedule) move(e *entry, due time.Time) {
 	e.due = due
-	heap.Fix(s, e.index)
+	s.postpone(e, due)
+}
+
+// postpone sets when an entry is done, and leaves when it is due.
+func (s *schedule) postpone(e *entry, next time.Time) {
+	e.next = next
+	if e.index >= 0 {
+		heap.Fix(s, e.index)
+	}
+}
+
+// prefer returns the entry among those due that is due longest and wanted; when none is wanted, the one due longest.
+// There must be one that is due.
+func (s schedule) prefer(now time.Time, wanted func(*stationRun) bool) *entry {
+	best := s[0]
+	found := wanted(best.station)
+	for _, e := range s[1:] {
+		if e.next.After(now) {
+			continue
+		}
+		if is := wanted(e.station); is && (!found || e.next.Before(best.next)) {
+			best, found = e, true
+		}
+	}
+	return best
 }
 
 // next returns the entry that is due first, nil when there is none.

@@ -37,6 +37,7 @@ type LinkStatus struct {
 	Name        string     `json:"name"`
 	State       LinkState  `json:"state" enum:"disabled,idle,connecting,up,down"`
 	Reason      string     `json:"reason,omitempty" doc:"why it is in this state, in words"`
+	Doing       string     `json:"doing,omitempty" doc:"of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer"`
 	Since       time.Time  `json:"since" doc:"when it came into this state"`
 	Connections uint64     `json:"connections" doc:"how often it was opened"`
 	Statistics  Statistics `json:"statistics"`
@@ -93,11 +94,13 @@ func (s Statistics) clone() Statistics {
 	return s
 }
 
-func (t *Traffic) add(o Traffic) {
+// Add counts o, too.
+func (t *Traffic) Add(o Traffic) {
 	t.BytesSent += o.BytesSent
 	t.BytesReceived += o.BytesReceived
 	t.Late += o.Late
 	t.Foreign += o.Foreign
+	t.Stray += o.Stray
 }
 
 // count changes the statistics of the link and of a station, which may be nil.
@@ -135,8 +138,10 @@ func (r *runner) snapshot(t *table) (LinkStatus, []StationStatus) {
 	link := r.status
 	link.Statistics = link.Statistics.clone()
 	link.Traffic = r.ended
-	if r.session != nil {
-		link.Traffic.add(r.session.Traffic())
+	for _, c := range r.connections {
+		if c.session != nil {
+			link.Traffic.Add(c.session.Traffic())
+		}
 	}
 	stations := make([]StationStatus, 0, len(r.stations))
 	for _, s := range r.stations {

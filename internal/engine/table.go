@@ -155,7 +155,7 @@ func newTable() *table {
 }
 
 // NewTable makes a live table of one station by itself, for tests and measurements of a driver.
-func NewTable(st site.Station, points []site.Point) (Sink, Station) {
+func NewTable(st site.Station, points []site.Point) (Host, Station) {
 	t := newTable()
 	station := Station{Station: st}
 	for _, p := range points {
@@ -164,7 +164,10 @@ func NewTable(st site.Station, points []site.Point) (Sink, Station) {
 	return t, station
 }
 
-// Emit makes the table a Sink.
+// Doing makes the table a Host.
+func (t *table) Doing(string) {}
+
+// Emit takes in a sample.
 func (t *table) Emit(sample Sample) {
 	b := Begin(sample.Slot)
 	defer b.End()

@@ -31,22 +31,22 @@ func WriteSiteFile(s *site.Site) ([]byte, error) {
 		port := implied.Port
 		implied = implied.WithDefaults()
 		implied.Port = port // which is written even where it has its default, since people look for it
-		if err := add(links, l, implied, ""); err != nil {
+		if err := add(links, l, implied); err != nil {
 			return nil, err
 		}
 	}
 	for _, st := range s.Stations() {
-		if err := add(stations, st, site.NewStation(), ""); err != nil {
+		if err := add(stations, st, site.NewStation()); err != nil {
 			return nil, err
 		}
 	}
 	for _, p := range s.Points() {
 		station, _ := s.Station(p.Station)
-		address := p.Address.Format(station.Notation)
+		address := p.Address.Format(station.Convention())
 		if address[0] == '0' && p.Address.Offset < 9999 {
-			address = p.Address.String() // leading zeros do not survive every program a file passes through
+			address = p.Address.Format(site.Convention{Bits: station.Bits}) // leading zeros do not survive every program a file passes through
 		}
-		if err := add(points, p, site.NewPoint(), address); err != nil {
+		if err := add(points, p, site.NewPoint(), address, p.ReadBack.Format(station.Convention())); err != nil {
 			return nil, err
 		}
 	}
@@ -73,7 +73,8 @@ func list() *yaml.Node { return &yaml.Node{Kind: yaml.SequenceNode} }
 func text(s string) *yaml.Node { return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: s} }
 
 // add appends an entity to a list, without the fields that have their default.
-func add(to *yaml.Node, e, defaults site.Entity, address string) error {
+// addresses are those of a point, as its station's notation has them.
+func add(to *yaml.Node, e, defaults site.Entity, addresses ...string) error {
 	v, d := reflect.ValueOf(e), reflect.ValueOf(defaults)
 	m := &yaml.Node{Kind: yaml.MappingNode}
 	for i := range v.NumField() {
@@ -86,7 +87,8 @@ func add(to *yaml.Node, e, defaults site.Entity, address string) error {
 		if err != nil {
 			return err
 		}
-		if name == "address" {
+		if at := map[string]int{"address": 0, "read_back": 1}; name == "address" || name == "read_back" {
+			address := addresses[at[name]]
 			node = text(address)
 			if _, err := strconv.ParseUint(address, 10, 32); err == nil && address[0] != '0' {
 				node.Tag = "!!int" // a reference number needs no quotes

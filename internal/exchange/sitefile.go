@@ -36,22 +36,32 @@ func (e *Error) Error() string {
 
 // PointEntry is a point as a person writes it: its address in any form that the notation of its station allows.
 type PointEntry struct {
-	Address string     `json:"address" doc:"where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010"`
-	Table   site.Space `json:"table,omitempty" doc:"the table of an address that does not name one: co, di, ir or hr" enum:"co,di,ir,hr"`
+	Address  string     `json:"address" doc:"where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010"`
+	Table    site.Space `json:"table,omitempty" doc:"the table of an address that does not name one: co, di, ir or hr" enum:"co,di,ir,hr"`
+	ReadBack string     `json:"read_back,omitempty" doc:"where a written value is read back from, when that is not its address: ir:9"`
 	site.Point
 }
 
 // Resolve gives the point with its address as its station's notation means it.
 // The station must be known to the draft; when it is not, only canonical addresses are read.
-func (p PointEntry) Resolve(d *site.Draft) (site.Point, error) {
+func (p PointEntry) Resolve(d *site.Draft) (site.Point, *site.FieldError) {
 	station, _ := d.Station(p.Station)
-	if p.Address == "" {
-		p.Point.Address = site.Address{}
-		return p.Point, nil // its absence is reported with the point's other faults
+	p.Point.Address, p.Point.ReadBack = site.Address{}, site.Address{}
+	fail := func(field, value string, err error) *site.FieldError {
+		return &site.FieldError{Kind: site.KindPoint, Name: p.Tag, Field: field, Value: value, Message: err.Error()}
 	}
-	a, err := site.ParseAddress(p.Address, station.Notation, p.Table)
-	p.Point.Address = a
-	return p.Point, err
+	var err error
+	if p.Address != "" { // its absence is reported with the point's other faults
+		if p.Point.Address, err = station.Convention().Parse(p.Address, p.Table); err != nil {
+			return p.Point, fail("address", p.Address, err)
+		}
+	}
+	if p.ReadBack != "" {
+		if p.Point.ReadBack, err = station.Convention().Parse(p.ReadBack, ""); err != nil {
+			return p.Point, fail("read_back", p.ReadBack, err)
+		}
+	}
+	return p.Point, nil
 }
 
 // SiteFile is a site file that was read, not yet checked against a site.
@@ -132,7 +142,7 @@ func (f *SiteFile) Into(d *site.Draft, s *site.Site, prune bool) {
 	for _, e := range f.points {
 		p, err := e.value.Resolve(d)
 		if err != nil {
-			d.Fail(&site.FieldError{Kind: site.KindPoint, Name: p.Tag, Field: "address", Value: e.value.Address, Message: err.Error()})
+			d.Fail(err)
 			f.places[place{site.KindPoint, p.Tag}] = e.node
 			continue
 		}

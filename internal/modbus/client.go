@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"sync/atomic"
+	"syscall"
 	"time"
 )
 
@@ -20,6 +21,7 @@ var (
 type Counters struct {
 	Late    atomic.Uint64 // answers that came after their request had timed out
 	Foreign atomic.Uint64 // answers to no request of ours, or for another unit or function
+	Stray   atomic.Uint64 // bytes or answers that came though nothing was asked
 	Sent    atomic.Uint64 // bytes
 	Got     atomic.Uint64 // bytes
 }
@@ -93,6 +95,28 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 // drainTime is enough to read what has come in; a deadline in the past would read nothing.
 const drainTime = 200 * time.Microsecond
 
+// Send sends req to all units of a serial line at once; nobody answers (serial line 2.2). It returns when the devices
+// have had turnaround to take it in.
+func (c *Client) Send(req Request, turnaround time.Duration) error {
+	pdu, err := req.Append(c.pdu[:0])
+	if err != nil {
+		return err
+	}
+	c.settle()
+	out := c.options.Framing.Append(c.out[:0], Frame{0, 0, pdu})
+	if err := c.conn.SetDeadline(time.Now().Add(time.Minute)); err != nil {
+		return c.lost(err)
+	}
+	n, err := c.conn.Write(out)
+	c.Counters.Sent.Add(uint64(n))
+	if err != nil {
+		return c.lost(err)
+	}
+	time.Sleep(time.Duration(len(out))*c.options.Character + turnaround)
+	c.unsettled = c.options.Echo
+	return nil
+}
+
 // settle makes room in the buffer. Without transaction identifiers an answer that came late cannot be told from one to
 // the next request, so what came in before it is dropped.
 func (c *Client) settle() {
@@ -103,17 +127,38 @@ func (c *Client) settle() {
 	}
 	stale := c.held - c.used
 	c.held, c.used = 0, 0
-	for c.unsettled && c.conn.SetReadDeadline(time.Now().Add(drainTime)) == nil {
-		n, err := c.conn.Read(c.in)
+	for {
+		n := c.waiting()
 		stale += n
 		c.Counters.Got.Add(uint64(n))
-		if n == 0 || err != nil {
+		if n == 0 {
 			break
 		}
 	}
-	if stale > 0 {
+	switch {
+	case stale > 0 && c.unsettled:
 		c.Counters.Late.Add(1)
+	case stale > 0:
+		c.Counters.Stray.Add(1)
 	}
+}
+
+// waiting reads what has come in already into the buffer, without waiting for more.
+func (c *Client) waiting() (n int) {
+	if raw, ok := c.conn.(syscall.Conn); ok {
+		if control, err := raw.SyscallConn(); err == nil {
+			n = readNow(control, c.in)
+			return max(0, n)
+		}
+	}
+	if p, ok := c.conn.(interface{ ReadNow([]byte) int }); ok {
+		return p.ReadNow(c.in)
+	}
+	if !c.unsettled || c.conn.SetReadDeadline(time.Now().Add(drainTime)) != nil {
+		return 0
+	}
+	n, _ = c.conn.Read(c.in)
+	return n
 }
 
 // await reads frames until the answer to req is among them. echo is how many bytes of our own come back first.
@@ -145,12 +190,9 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int) ([]
 			} else {
 				c.Counters.Foreign.Add(1)
 			}
-		case frame.Unit != unit:
+		case frame.Unit != unit || frame.PDU[0]&^exceptionFlag != byte(req.Function):
 			c.Counters.Foreign.Add(1)
-			wrong = badResponse("unit %d answered instead of unit %d", frame.Unit, unit)
-		case frame.PDU[0]&^exceptionFlag != byte(req.Function):
-			c.Counters.Foreign.Add(1)
-			wrong = badResponse("function %d answered to %s", frame.PDU[0], req.Function)
+			wrong = misfit(frame, unit, req)
 		default:
 			return req.ParseAnswer(frame.PDU)
 		}
@@ -210,11 +252,16 @@ func (c *Client) more(deadline time.Time, echo *int) error {
 
 // lost names what happened to the connection.
 func (c *Client) lost(err error) error {
+	return ended(err, c.held-c.used)
+}
+
+// ended names what happened to a connection of which held bytes were read and not used.
+func ended(err error, held int) error {
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return ErrTimeout
-	case errors.Is(err, io.EOF) && c.held > c.used:
-		return fmt.Errorf("%w: closed by the other side after %d bytes of a frame", ErrClosed, c.held-c.used)
+	case errors.Is(err, io.EOF) && held > 0:
+		return fmt.Errorf("%w: closed by the other side after %d bytes of a frame", ErrClosed, held)
 	case errors.Is(err, io.EOF):
 		return fmt.Errorf("%w: closed by the other side", ErrClosed)
 	}

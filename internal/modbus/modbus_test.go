@@ -347,7 +347,7 @@ func FuzzParseAnswer(f *testing.F) {
 		for _, c := range examples {
 			if byte(c.request.Function) == function {
 				data, err := c.request.ParseAnswer(pdu)
-				if err == nil && c.request.Function.Reads() && len(data) == 0 {
+				if err == nil && c.request.Function.reads() && len(data) == 0 {
 					t.Fatal("a read without data")
 				}
 			}

@@ -16,21 +16,33 @@ type Function byte
 
 // The function codes that are spoken here.
 const (
-	ReadCoils              Function = 1
-	ReadDiscreteInputs     Function = 2
-	ReadHoldingRegisters   Function = 3
-	ReadInputRegisters     Function = 4
-	WriteSingleCoil        Function = 5
-	WriteSingleRegister    Function = 6
-	WriteMultipleCoils     Function = 15
-	WriteMultipleRegisters Function = 16
-	MaskWriteRegister      Function = 22
+	ReadCoils                  Function = 1
+	ReadDiscreteInputs         Function = 2
+	ReadHoldingRegisters       Function = 3
+	ReadInputRegisters         Function = 4
+	WriteSingleCoil            Function = 5
+	WriteSingleRegister        Function = 6
+	Diagnostics                Function = 8
+	WriteMultipleCoils         Function = 15
+	WriteMultipleRegisters     Function = 16
+	ReportServerID             Function = 17
+	MaskWriteRegister          Function = 22
+	ReadWriteMultipleRegisters Function = 23
+	EncapsulatedInterface      Function = 43
+)
+
+// Sub-codes of Diagnostics and EncapsulatedInterface.
+const (
+	ReturnQueryData          = 0  // AP 6.8.1
+	ReadDeviceIdentification = 14 // AP 6.21
 )
 
 var functionNames = map[Function]string{
 	ReadCoils: "Read Coils", ReadDiscreteInputs: "Read Discrete Inputs", ReadHoldingRegisters: "Read Holding Registers",
 	ReadInputRegisters: "Read Input Registers", WriteSingleCoil: "Write Single Coil", WriteSingleRegister: "Write Single Register",
 	WriteMultipleCoils: "Write Multiple Coils", WriteMultipleRegisters: "Write Multiple Registers", MaskWriteRegister: "Mask Write Register",
+	Diagnostics: "Diagnostics", ReportServerID: "Report Server ID", ReadWriteMultipleRegisters: "Read/Write Multiple Registers",
+	EncapsulatedInterface: "Encapsulated Interface Transport",
 }
 
 func (f Function) String() string {
@@ -45,8 +57,13 @@ func (f Function) Bits() bool {
 	return f == ReadCoils || f == ReadDiscreteInputs || f == WriteSingleCoil || f == WriteMultipleCoils
 }
 
-// Reads reports whether f changes nothing in the device, so that it may be repeated.
-func (f Function) Reads() bool { return f >= ReadCoils && f <= ReadInputRegisters }
+// reads reports whether f reads a table and does nothing else.
+func (f Function) reads() bool { return f >= ReadCoils && f <= ReadInputRegisters }
+
+// Writes reports whether f changes something in the device.
+func (f Function) Writes() bool {
+	return !f.reads() && f != Diagnostics && f != ReportServerID && f != EncapsulatedInterface
+}
 
 // Limits of quantities, each with its clause of AP.
 const (
@@ -54,6 +71,7 @@ const (
 	MaxReadRegisters  = 125  // 6.3, 6.4
 	MaxWriteBits      = 1968 // 6.11
 	MaxWriteRegisters = 123  // 6.12
+	MaxReadWrite      = 121  // 6.17, of those written
 	MaxPDU            = 253  // 4.1
 )
 
@@ -106,17 +124,20 @@ func badResponse(format string, args ...any) error {
 // Request is a request PDU.
 type Request struct {
 	Function Function
-	Address  uint16
+	Address  uint16   // first address; of Diagnostics the sub-function
 	Quantity uint16   // of a read or a multiple write; for a multiple write it may be left 0 and follows from the values
-	Words    []uint16 // registers to write
+	Words    []uint16 // registers to write; of Diagnostics the one word of data
 	Bits     []bool   // coils to write
 	And, Or  uint16   // masks of function 22
+	WriteTo  uint16   // first register that function 23 writes, before it reads
+	Level    byte     // of ReadDeviceIdentification: 1 basic, 2 regular, 3 extended, 4 one object
+	Object   byte     // of ReadDeviceIdentification: the first asked for
 }
 
 // quantity is how many addresses r is about.
 func (r Request) quantity() int {
 	switch r.Function {
-	case WriteSingleCoil, WriteSingleRegister, MaskWriteRegister:
+	case WriteSingleCoil, WriteSingleRegister, MaskWriteRegister, Diagnostics, ReportServerID, EncapsulatedInterface:
 		return 1
 	case WriteMultipleCoils:
 		return len(r.Bits)
@@ -132,6 +153,7 @@ func (r Request) check() error {
 		ReadCoils: MaxReadBits, ReadDiscreteInputs: MaxReadBits, ReadHoldingRegisters: MaxReadRegisters, ReadInputRegisters: MaxReadRegisters,
 		WriteMultipleCoils: MaxWriteBits, WriteMultipleRegisters: MaxWriteRegisters,
 		WriteSingleCoil: 1, WriteSingleRegister: 1, MaskWriteRegister: 1,
+		Diagnostics: 1, ReportServerID: 1, EncapsulatedInterface: 1, ReadWriteMultipleRegisters: MaxReadRegisters,
 	}[r.Function]
 	n := r.quantity()
 	switch {
@@ -141,8 +163,13 @@ func (r Request) check() error {
 		return fmt.Errorf("%s: quantity %d is out of range: 1 to %d", r.Function, n, limit)
 	case int(r.Address)+n > 0x10000:
 		return fmt.Errorf("%s: %d addresses from %d end beyond 65535", r.Function, n, r.Address)
-	case r.Function == WriteSingleCoil && len(r.Bits) != 1, r.Function == WriteSingleRegister && len(r.Words) != 1:
+	case r.Function == WriteSingleCoil && len(r.Bits) != 1, (r.Function == WriteSingleRegister || r.Function == Diagnostics) && len(r.Words) != 1:
 		return fmt.Errorf("%s takes one value", r.Function)
+	case r.Function != ReadWriteMultipleRegisters:
+	case len(r.Words) < 1 || len(r.Words) > MaxReadWrite:
+		return fmt.Errorf("%s: %d registers to write are out of range: 1 to %d", r.Function, len(r.Words), MaxReadWrite)
+	case int(r.WriteTo)+len(r.Words) > 0x10000:
+		return fmt.Errorf("%s: %d addresses from %d end beyond 65535", r.Function, len(r.Words), r.WriteTo)
 	}
 	return nil
 }
@@ -150,12 +177,18 @@ func (r Request) check() error {
 // Append adds the request PDU to b. It fails when r breaks a limit of the standard.
 func (r Request) Append(b []byte) ([]byte, error) {
 	// Reads are the hot path and are checked without the general table.
-	if !r.Function.Reads() || r.Quantity == 0 || int(r.Address)+int(r.Quantity) > 0x10000 || r.Quantity > MaxReadRegisters {
+	if !r.Function.reads() || r.Quantity == 0 || int(r.Address)+int(r.Quantity) > 0x10000 || r.Quantity > MaxReadRegisters {
 		if err := r.check(); err != nil {
 			return b, err
 		}
 	}
 	b = append(b, byte(r.Function))
+	switch r.Function {
+	case ReportServerID:
+		return b, nil
+	case EncapsulatedInterface:
+		return append(b, ReadDeviceIdentification, r.Level, r.Object), nil
+	}
 	b = binary.BigEndian.AppendUint16(b, r.Address)
 	switch r.Function {
 	case WriteSingleCoil:
@@ -164,8 +197,14 @@ func (r Request) Append(b []byte) ([]byte, error) {
 			v = coilOn
 		}
 		b = binary.BigEndian.AppendUint16(b, v)
-	case WriteSingleRegister:
+	case WriteSingleRegister, Diagnostics:
 		b = binary.BigEndian.AppendUint16(b, r.Words[0])
+	case ReadWriteMultipleRegisters:
+		b = binary.BigEndian.AppendUint16(b, r.Quantity)
+		b = binary.BigEndian.AppendUint16(b, r.WriteTo)
+		b = binary.BigEndian.AppendUint16(b, uint16(len(r.Words)))
+		b = append(b, byte(2*len(r.Words)))
+		b = appendWords(b, r.Words)
 	case MaskWriteRegister:
 		b = binary.BigEndian.AppendUint16(b, r.And)
 		b = binary.BigEndian.AppendUint16(b, r.Or)
@@ -194,7 +233,15 @@ func ParseRequest(pdu []byte) (Request, error) {
 	if _, spoken := functionNames[r.Function]; !spoken {
 		return r, IllegalFunction
 	}
-	if len(pdu) < 5 {
+	switch {
+	case r.Function == ReportServerID && len(pdu) == 1:
+		return r, nil
+	case r.Function == EncapsulatedInterface && len(pdu) > 1 && pdu[1] != ReadDeviceIdentification:
+		return r, IllegalFunction // another MEI type
+	case r.Function == EncapsulatedInterface && len(pdu) == 4 && pdu[2] >= 1 && pdu[2] <= 4:
+		r.Level, r.Object = pdu[2], pdu[3]
+		return r, nil
+	case len(pdu) < 5 || r.Function == ReportServerID || r.Function == EncapsulatedInterface:
 		return r, IllegalDataValue
 	}
 	r.Address = binary.BigEndian.Uint16(pdu[1:])
@@ -205,11 +252,20 @@ func ParseRequest(pdu []byte) (Request, error) {
 			return r, IllegalDataValue
 		}
 		r.Bits = []bool{value == coilOn}
-	case WriteSingleRegister:
+	case WriteSingleRegister, Diagnostics:
 		if len(rest) != 0 {
 			return r, IllegalDataValue
 		}
 		r.Words = []uint16{value}
+	case ReadWriteMultipleRegisters:
+		if value == 0 || value > MaxReadRegisters || len(rest) < 5 {
+			return r, IllegalDataValue
+		}
+		n := int(binary.BigEndian.Uint16(rest[2:]))
+		if n == 0 || n > MaxReadWrite || int(rest[4]) != 2*n || len(rest) != 5+2*n {
+			return r, IllegalDataValue
+		}
+		r.Quantity, r.WriteTo, r.Words = value, binary.BigEndian.Uint16(rest), AppendWords(nil, rest[5:])
 	case MaskWriteRegister:
 		if len(rest) != 2 {
 			return r, IllegalDataValue
@@ -242,7 +298,8 @@ func ParseRequest(pdu []byte) (Request, error) {
 }
 
 // ParseAnswer checks an answer PDU against the request and returns the data of a read: packed bits or big-endian
-// registers, a part of pdu; nil for a write. Its error is an Exception or wraps ErrBadResponse.
+// registers, a part of pdu; what a device says of itself; nil for a write and for Diagnostics. Its error is an Exception
+// or wraps ErrBadResponse.
 func (r Request) ParseAnswer(pdu []byte) ([]byte, error) {
 	if len(pdu) == 0 {
 		return nil, badResponse("an empty PDU")
@@ -256,7 +313,16 @@ func (r Request) ParseAnswer(pdu []byte) ([]byte, error) {
 	if pdu[0] != byte(r.Function) {
 		return nil, badResponse("function %d answered to %s", pdu[0], r.Function)
 	}
-	if r.Function.Reads() {
+	switch r.Function {
+	case ReportServerID:
+		if len(pdu) < 2 || int(pdu[1]) != len(pdu)-2 {
+			return nil, badResponse("% X answered to %s: its count is wrong", pdu[:min(len(pdu), 8)], r.Function)
+		}
+		return pdu[2:], nil
+	case EncapsulatedInterface:
+		return pdu[1:], nil // ParseIdentification looks into it
+	}
+	if r.Function.reads() || r.Function == ReadWriteMultipleRegisters {
 		want := 2 * int(r.Quantity)
 		if r.Function.Bits() {
 			want = (int(r.Quantity) + 7) / 8
@@ -266,7 +332,7 @@ func (r Request) ParseAnswer(pdu []byte) ([]byte, error) {
 		}
 		return pdu[2:], nil
 	}
-	// A write is answered with the start of its request: AP 6.5, 6.6, 6.11, 6.12, 6.16.
+	// A write is answered with the start of its request: AP 6.5, 6.6, 6.8.1, 6.11, 6.12, 6.16.
 	echo, err := r.Append(make([]byte, 0, MaxPDU))
 	if err != nil {
 		return nil, err

@@ -98,8 +98,26 @@ func rtuLength(b []byte, side Side) (length int, known bool) {
 			return 8, true
 		}
 		return 5 + int(b[2]), true
-	case WriteSingleCoil, WriteSingleRegister:
+	case WriteSingleCoil, WriteSingleRegister, Diagnostics:
 		return 8, true
+	case ReportServerID:
+		if side == Requests {
+			return 4, true
+		}
+		return 5 + int(b[2]), true
+	case ReadWriteMultipleRegisters:
+		if side == Answers {
+			return 5 + int(b[2]), true
+		}
+		if len(b) > 10 {
+			return 13 + int(b[10]), true
+		}
+		return 0, false
+	case EncapsulatedInterface:
+		if side == Requests {
+			return 7, true
+		}
+		return identificationLength(b)
 	case MaskWriteRegister:
 		return 10, true
 	case WriteMultipleCoils, WriteMultipleRegisters:

@@ -61,6 +61,28 @@ func answerTo(m Model, r Request) ([]byte, error) {
 			return nil, err
 		}
 		return appendWords([]byte{byte(r.Function), byte(2 * len(words))}, words), nil
+	case Diagnostics:
+		if r.Address != ReturnQueryData {
+			return nil, IllegalFunction
+		}
+		return r.Append(nil)
+	case ReportServerID, EncapsulatedInterface:
+		if named, ok := m.(Named); ok {
+			return named.Identify().answer(r)
+		}
+		return nil, IllegalFunction
+	case ReadWriteMultipleRegisters: // the write comes before the read: AP 6.17
+		words := make([]uint16, r.Quantity)
+		if err := m.ReadRegisters(HoldingRegisters, r.Address, words); err != nil {
+			return nil, err
+		}
+		if err := m.WriteRegisters(r.WriteTo, r.Words); err != nil {
+			return nil, err
+		}
+		if err := m.ReadRegisters(HoldingRegisters, r.Address, words); err != nil {
+			return nil, err
+		}
+		return appendWords([]byte{byte(r.Function), byte(2 * len(words))}, words), nil
 	case MaskWriteRegister:
 		word := make([]uint16, 1)
 		if err := m.ReadRegisters(HoldingRegisters, r.Address, word); err != nil {
@@ -96,11 +118,14 @@ type Reply struct {
 	Delay time.Duration             // before the answer
 	Alter func(frame []byte) []byte // spoils the frame on its way out; nil leaves it
 	Close bool                      // the connection, after the answer
+	Also  []byte                    // PDU of a second device that answers at the same time
 	Echo  bool                      // the request comes back first, as from an adapter that hears itself
 	Other bool                      // the answer is in the name of the next unit
+	Wrong bool                      // the answer has the identifier of another request, where the framing has one
 }
 
-// Server answers requests with what Handle says. Requests of one connection are answered in turn.
+// Server answers requests with what Handle says. Requests of one connection are answered in turn; where the framing has
+// identifiers, an answer that is delayed lets those after it pass.
 type Server struct {
 	Framing Framing
 
@@ -141,6 +166,11 @@ func (s *Server) serve(ctx context.Context, conn net.Conn) {
 // ServeConn answers the requests of one connection or line until it ends or cannot go on.
 func (s *Server) ServeConn(ctx context.Context, conn io.ReadWriter) {
 	in, out := make([]byte, 2*maxFrame), make([]byte, 0, maxFrame)
+	var writing sync.Mutex // of answers that were delayed
+	var delayed sync.WaitGroup
+	defer delayed.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	for held := 0; ; {
 		frame, n, err := s.Framing.Cut(in[:held], Requests)
 		if errors.Is(err, ErrChecksum) {
@@ -162,12 +192,26 @@ func (s *Server) ServeConn(ctx context.Context, conn io.ReadWriter) {
 			continue
 		}
 		reply := s.Handle(frame.Unit, frame.PDU)
-		if reply.PDU != nil {
+		switch {
+		case reply.PDU == nil:
+		case s.Framing == MBAP && reply.Delay > 0 && !reply.Close:
+			late := s.answer(nil, frame, reply)
+			delayed.Go(func() {
+				if pause(ctx, reply.Delay) {
+					writing.Lock()
+					defer writing.Unlock()
+					conn.Write(late) // a connection that is gone shows when it is read
+				}
+			})
+		default:
 			if !pause(ctx, reply.Delay) {
 				return
 			}
 			out = s.answer(out[:0], frame, reply)
-			if _, err := conn.Write(out); err != nil {
+			writing.Lock()
+			_, err := conn.Write(out)
+			writing.Unlock()
+			if err != nil {
 				return
 			}
 		}
@@ -187,9 +231,15 @@ func (s *Server) answer(b []byte, to Frame, reply Reply) []byte {
 	if reply.Other {
 		to.Unit++
 	}
+	if reply.Wrong {
+		to.Transaction += 1 << 15
+	}
 	b = s.Framing.Append(b, Frame{to.Transaction, to.Unit, reply.PDU})
 	if reply.Alter != nil {
 		b = append(b[:start:start], reply.Alter(b[start:])...)
+	}
+	if reply.Also != nil {
+		b = s.Framing.Append(b, Frame{to.Transaction, to.Unit, reply.Also})
 	}
 	return b
 }
@@ -198,6 +248,10 @@ func (s *Server) answer(b []byte, to Frame, reply Reply) []byte {
 func (s *Server) ServePackets(ctx context.Context, conn net.PacketConn) {
 	defer context.AfterFunc(ctx, func() { conn.Close() })()
 	in := make([]byte, 2*maxFrame)
+	var delayed sync.WaitGroup
+	defer delayed.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	for {
 		got, from, err := conn.ReadFrom(in)
 		if err != nil {
@@ -207,9 +261,17 @@ func (s *Server) ServePackets(ctx context.Context, conn net.PacketConn) {
 		if err != nil || n == 0 {
 			continue // a datagram that holds no request gets no answer
 		}
-		if reply := s.Handle(frame.Unit, frame.PDU); reply.PDU != nil && pause(ctx, reply.Delay) {
-			if _, err := conn.WriteTo(s.answer(nil, frame, reply), from); err != nil {
-				return
+		if reply := s.Handle(frame.Unit, frame.PDU); reply.PDU != nil {
+			out := s.answer(nil, frame, reply)
+			send := func() {
+				if pause(ctx, reply.Delay) {
+					conn.WriteTo(out, from) // a datagram may be lost
+				}
+			}
+			if reply.Delay > 0 {
+				delayed.Go(send)
+			} else {
+				send()
 			}
 		}
 	}

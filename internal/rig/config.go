@@ -3,6 +3,8 @@
 package rig
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -33,6 +35,7 @@ type Line struct {
 	Framing   site.Framing      `json:"framing"`   // mbap unless said, rtu on serial
 	Listen    string            `json:"listen"`    // host:port; on serial a path where a link to the port is made, or nothing
 	Serial    site.LineSettings `json:"serial"`    // pace of a serial line: baud and the length of a character
+	Connect   site.Duration     `json:"connect"`   // how long the modem of a dialup line takes to come to a connection; 2s unless said
 	Stations  []Station         `json:"stations"`
 }
 
@@ -44,12 +47,15 @@ func (l Line) withDefaults() Line {
 	}
 	link = link.WithDefaults()
 	l.Transport, l.Framing, l.Serial = link.Transport, link.Framing, *link.Serial
+	l.Connect = cmp.Or(l.Connect, site.Duration(2*time.Second))
 	return l
 }
 
 // Station is one simulated Modbus server.
 type Station struct {
 	Unit   int            `json:"unit"`
+	Number string         `json:"number"` // telephone number, on a dialup line
+	Name   string         `json:"name"`   // what it says it is, to functions 17 and 43
 	Order  codec.Order    `json:"order"`
 	Tables map[string]int `json:"tables"` // how many addresses each table has: {hr: 100, co: 16}; what values need unless said
 	Values []Value        `json:"values"`
@@ -70,17 +76,43 @@ type Value struct {
 
 // Faults spoil what a station answers. The zero Faults spoil nothing.
 type Faults struct {
-	Delay     site.Duration `json:"delay"`      // before each answer
-	Drop      bool          `json:"drop"`       // no answers
-	Close     bool          `json:"close"`      // the connection is closed in the middle of an answer
-	Garbage   bool          `json:"garbage"`    // answers that are not Modbus
-	WrongUnit bool          `json:"wrong_unit"` // answers in the name of another unit
-	Checksum  bool          `json:"checksum"`   // answers whose CRC or LRC is wrong
-	Noise     bool          `json:"noise"`      // stray bytes before each answer
-	Echo      bool          `json:"echo"`       // the request comes back before the answer
-	Short     bool          `json:"short"`      // answers with a register too few
-	Exception int           `json:"exception"`  // every request is refused with this code
-	Outage    *Outage       `json:"outage"`     // no answers from time to time
+	Delay      site.Duration `json:"delay,omitempty" doc:"time before each answer"`
+	Drop       bool          `json:"drop,omitempty" doc:"no answers"`
+	Close      bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
+	Garbage    bool          `json:"garbage,omitempty" doc:"answers that are not Modbus"`
+	WrongUnit  bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit"`
+	Identifier bool          `json:"wrong_identifier,omitempty" doc:"answers with the transaction identifier of another request"`
+	Checksum   bool          `json:"checksum,omitempty" doc:"answers whose CRC or LRC is wrong"`
+	Some       int           `json:"some,omitempty" doc:"only one answer in so many is spoilt; all of them unless said"`
+	Noise      bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
+	Echo       bool          `json:"echo,omitempty" doc:"the request comes back before the answer"`
+	Short      bool          `json:"short,omitempty" doc:"answers with a register too few"`
+	Truncate   bool          `json:"truncate,omitempty" doc:"answers that end early"`
+	Exception  int           `json:"exception,omitempty" doc:"every request is refused with this code"`
+	Duplicate  bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit"`
+	Frozen     bool          `json:"frozen,omitempty" doc:"the values no longer move"`
+	WordSwap   bool          `json:"word_swap,omitempty" doc:"every other answer has its registers in reverse order, two by two"`
+	Restart    site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no answers for so long, and what was written is forgotten"`
+	Call       string        `json:"call,omitempty" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
+	Outage     *Outage       `json:"outage,omitempty" doc:"no answers from time to time: {every: 6m, for: 30s}"`
+}
+
+// calls are the ways in which a call ends.
+var calls = []string{"", "busy", "no_answer", "no_carrier", "drop"}
+
+// Check says what is wrong with f.
+func (f Faults) Check() error {
+	switch {
+	case f.Outage != nil && (f.Outage.Every <= 0 || f.Outage.For < 0 || f.Outage.For >= f.Outage.Every):
+		return errors.New("outage: for must be shorter than every")
+	case !slices.Contains(calls, f.Call):
+		return fmt.Errorf("call: %q is not known; choose busy, no_answer, no_carrier or drop", f.Call)
+	case f.Exception < 0 || f.Exception > 255:
+		return fmt.Errorf("exception: %d is out of range: 1 to 255", f.Exception)
+	case f.Delay < 0 || f.Restart < 0 || f.Some < 0:
+		return errors.New("delay, restart and some are not negative")
+	}
+	return nil
 }
 
 // Outage is a station that is unplugged for part of every period.
@@ -134,12 +166,12 @@ func (c *Config) validate() error {
 		listening[line.Name] = true
 		c.Lines[i] = line.withDefaults()
 		if !slices.Contains(site.Transports[:], c.Lines[i].Transport) {
-			fault(path+".transport", "%q is not known; choose tcp, tls, udp or serial", line.Transport)
+			fault(path+".transport", "%q is not known; choose tcp, tls, udp, serial or dialup", line.Transport)
 		}
-		if framing := c.Lines[i].Framing; framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport == site.Serial {
-			fault(path+".framing", "%q does not fit; choose mbap (not on serial), rtu or ascii", framing)
+		if framing := c.Lines[i].Framing; framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport.OnPort() {
+			fault(path+".framing", "%q does not fit; choose mbap (not on a port), rtu or ascii", framing)
 		}
-		if _, _, err := net.SplitHostPort(line.Listen); err != nil && line.Transport != site.Serial {
+		if _, _, err := net.SplitHostPort(line.Listen); err != nil && !line.Transport.OnPort() {
 			fault(path+".listen", "%q is no host:port", line.Listen)
 		}
 		units := map[int]bool{}
@@ -154,8 +186,11 @@ func (c *Config) validate() error {
 					fault(path+".tables."+table, "%d: tables are co, di, ir and hr, of at most 65536 addresses", n)
 				}
 			}
-			if st.Faults.Outage != nil && (st.Faults.Outage.Every <= 0 || st.Faults.Outage.For >= st.Faults.Outage.Every) {
-				fault(path+".faults.outage", "for must be shorter than every")
+			if (line.Transport == site.Dialup) != (st.Number != "") {
+				fault(path+".number", "%q: a station on a dialup line has a telephone number, and only there", st.Number)
+			}
+			if err := st.Faults.Check(); err != nil {
+				fault(path+".faults", "%s", err)
 			}
 			for k, v := range st.Values {
 				path := fmt.Sprintf("%s.values[%d]", path, k)

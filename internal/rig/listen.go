@@ -26,7 +26,7 @@ var framings = map[site.Framing]modbus.Framing{site.MBAP: modbus.MBAP, site.RTU:
 func (r *Rig) listen(l *line, at string) error {
 	server := &modbus.Server{
 		Framing: framings[l.config.Framing],
-		Handle:  func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, unit, pdu) },
+		Handle:  func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, "", unit, pdu) },
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	var serve func()
@@ -39,7 +39,9 @@ func (r *Rig) listen(l *line, at string) error {
 			serve = func() { server.ServePackets(ctx, conn) }
 		}
 	case site.Serial:
-		serve, err = l.openPort(ctx, server, at)
+		serve, err = l.openPort(ctx, at, func(port io.ReadWriter) { server.ServeConn(ctx, port) })
+	case site.Dialup:
+		serve, err = l.openPort(ctx, at, func(port io.ReadWriter) { (&modem{rig: r, line: l, port: port}).run(ctx) })
 	default:
 		var listener net.Listener
 		if listener, err = net.Listen("tcp", at); err == nil {
@@ -63,8 +65,8 @@ func (r *Rig) listen(l *line, at string) error {
 	return nil
 }
 
-// openPort makes a serial line of a pseudo-terminal, and a link to it at path unless that is "".
-func (l *line) openPort(ctx context.Context, server *modbus.Server, path string) (serve func(), err error) {
+// openPort makes a serial line of a pseudo-terminal, and a link to it at path unless that is "". use has the far end.
+func (l *line) openPort(ctx context.Context, path string, use func(io.ReadWriter)) (serve func(), err error) {
 	near, far, err := openTerminal()
 	if err != nil {
 		return nil, fmt.Errorf("making a pseudo-terminal: %w", err)
@@ -83,7 +85,7 @@ func (l *line) openPort(ctx context.Context, server *modbus.Server, path string)
 		defer far.Close()
 		defer unname(far.Name(), path)
 		defer context.AfterFunc(ctx, func() { near.Close() })()
-		server.ServeConn(ctx, &paced{near, l.config.Serial.Character()})
+		use(&paced{near, l.config.Serial.Character()})
 	}, nil
 }
 

@@ -3,8 +3,11 @@ package rig
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"sync"
 	"time"
 
@@ -15,6 +18,7 @@ import (
 
 // Rig is a running set of simulated stations.
 type Rig struct {
+	control     sync.Mutex // of cutting and restoring lines
 	mu          sync.Mutex // guards everything the stations hold
 	world       *world
 	simulated   time.Time        // until when
@@ -69,9 +73,12 @@ func Start(c *Config, o Options) (*Rig, error) {
 // listenElsewhere listens on a free port where the one a line names is taken. A serial line gets a pseudo-terminal without a
 // name of its own; where there are none, TCP carries its frames.
 func (r *Rig) listenElsewhere(l *line) error {
-	if l.config.Transport == site.Serial {
+	if l.config.Transport.OnPort() {
 		if r.listen(l, "") == nil {
 			return nil
+		}
+		if l.config.Transport == site.Dialup {
+			return errors.New("this machine has no pseudo-terminals for the modem")
 		}
 		l.config.Transport = site.TCP
 	}
@@ -93,8 +100,10 @@ func (r *Rig) Address(name string) string {
 	return ""
 }
 
-// Cut closes a line: its port refuses connections. Not for concurrent use with Restore or Stop.
+// Cut closes a line: its port refuses connections.
 func (r *Rig) Cut(name string) {
+	r.control.Lock()
+	defer r.control.Unlock()
 	if l := r.lines[name]; l != nil && l.cancel != nil {
 		l.cancel()
 		<-l.done
@@ -104,14 +113,53 @@ func (r *Rig) Cut(name string) {
 
 // Restore opens a line that was cut, at the same address.
 func (r *Rig) Restore(name string) error {
+	r.control.Lock()
+	defer r.control.Unlock()
 	l := r.lines[name]
 	if l == nil || l.cancel != nil {
 		return nil
 	}
-	if l.config.Transport == site.Serial {
+	if l.config.Transport.OnPort() {
 		return r.listen(l, l.config.Listen)
 	}
 	return r.listen(l, l.listen)
+}
+
+// LineState is a line as it is now.
+type LineState struct {
+	Name      string         `json:"name"`
+	Transport site.Transport `json:"transport"`
+	Framing   site.Framing   `json:"framing"`
+	Listen    string         `json:"listen" doc:"host:port or serial port"`
+	Cut       bool           `json:"cut" doc:"the line is cut: nothing listens"`
+	Stations  []StationState `json:"stations"`
+}
+
+// StationState is a simulated station as it is now.
+type StationState struct {
+	Unit   int    `json:"unit"`
+	Number string `json:"number,omitempty"`
+	Name   string `json:"name,omitempty"`
+	Faults Faults `json:"faults"`
+}
+
+// State lists all lines by name.
+func (r *Rig) State() []LineState {
+	r.control.Lock()
+	defer r.control.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	list := []LineState{}
+	for _, name := range slices.Sorted(maps.Keys(r.lines)) {
+		l := r.lines[name]
+		state := LineState{Name: name, Transport: l.config.Transport, Framing: l.config.Framing, Listen: l.listen, Cut: l.cancel == nil, Stations: []StationState{}}
+		for _, unit := range slices.Sorted(maps.Keys(l.stations)) {
+			s := l.stations[unit]
+			state.Stations = append(state.Stations, StationState{int(unit), s.config.Number, s.config.Name, s.faults})
+		}
+		list = append(list, state)
+	}
+	return list
 }
 
 // SetFaults replaces the faults of a station.
@@ -119,10 +167,29 @@ func (r *Rig) SetFaults(line string, unit int, f Faults) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	s, err := r.station(line, unit)
-	if err == nil {
-		s.faults = f
+	if err != nil {
+		return err
 	}
-	return err
+	if err := f.Check(); err != nil {
+		return err
+	}
+	if f.Restart > 0 {
+		s.restart(time.Now().Add(time.Duration(f.Restart)))
+		f.Restart = 0
+	}
+	s.faults = f
+	return nil
+}
+
+// Faults are those of a station.
+func (r *Rig) Faults(line string, unit int) (Faults, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s, err := r.station(line, unit)
+	if err != nil {
+		return Faults{}, err
+	}
+	return s.faults, nil
 }
 
 // Registers reads holding registers of a station as they are, for checking what arrived.
@@ -144,16 +211,29 @@ func (r *Rig) station(line string, unit int) (*station, error) {
 	return nil, fmt.Errorf("the rig has no unit %d on line %s", unit, line)
 }
 
-// handle answers one request. Units that are not there do not answer.
-func (r *Rig) handle(l *line, unit byte, pdu []byte) modbus.Reply {
+// handle answers one request that came over a line, on a dial-up line to a number. Units that are not there do not
+// answer.
+func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	s := l.stations[unit]
-	if s == nil {
+	r.advance(time.Now())
+	if unit == 0 && l.config.Transport.OnPort() { // a broadcast: all take it in, none answers (serial line 2.2)
+		for _, s := range l.stations {
+			if s.config.Number == number && !s.faults.Drop {
+				s.refresh(r.world.now)
+				modbus.Answer(s, pdu)
+			}
+		}
 		return modbus.Reply{}
 	}
-	r.advance(time.Now())
+	s := l.stations[unit]
+	if s == nil || s.config.Number != number || time.Now().Before(s.until) {
+		return modbus.Reply{}
+	}
 	f := s.faults
+	if s.answers++; f.Some > 1 && s.answers%f.Some != 0 {
+		f = Faults{Delay: f.Delay}
+	}
 	if f.Drop || f.Outage != nil && time.Since(r.began)%time.Duration(f.Outage.Every) >= time.Duration(f.Outage.Every-f.Outage.For) {
 		return modbus.Reply{}
 	}
@@ -162,15 +242,26 @@ func (r *Rig) handle(l *line, unit byte, pdu []byte) modbus.Reply {
 		reply.PDU = []byte{pdu[0] | 0x80, byte(f.Exception)}
 		return reply
 	}
-	s.refresh(r.world.now)
+	if !f.Frozen {
+		s.refresh(r.world.now)
+	}
 	reply.PDU = modbus.Answer(s, pdu)
+	if f.WordSwap && s.answers%2 == 0 {
+		swapWords(reply.PDU)
+	}
 	f.spoil(&reply)
 	return reply
 }
 
 // spoil makes of a proper reply what the faults say.
 func (f Faults) spoil(reply *modbus.Reply) {
+	if f.Duplicate {
+		reply.Also = slices.Clone(reply.PDU)
+		reply.Also[len(reply.Also)-1] ^= 0x55
+	}
 	switch {
+	case f.Truncate:
+		reply.Alter = func(frame []byte) []byte { return frame[:max(1, len(frame)-3)] }
 	case f.Short && len(reply.PDU) >= 4:
 		reply.PDU = reply.PDU[:len(reply.PDU)-2]
 		reply.PDU[1] -= 2
@@ -190,7 +281,17 @@ func (f Faults) spoil(reply *modbus.Reply) {
 	case f.Noise:
 		reply.Alter = func(frame []byte) []byte { return append([]byte{0xFF, 0x00, 0x7F}, frame...) }
 	}
-	reply.Other, reply.Echo = f.WrongUnit, f.Echo
+	reply.Other, reply.Echo, reply.Wrong = f.WrongUnit, f.Echo, f.Identifier
+}
+
+// swapWords puts the registers of an answer in reverse order, two by two.
+func swapWords(pdu []byte) {
+	if f := modbus.Function(pdu[0]); f != modbus.ReadHoldingRegisters && f != modbus.ReadInputRegisters {
+		return
+	}
+	for at := 2; at+4 <= len(pdu); at += 4 {
+		pdu[at], pdu[at+1], pdu[at+2], pdu[at+3] = pdu[at+2], pdu[at+3], pdu[at], pdu[at+1]
+	}
 }
 
 // advance moves the simulation on to a moment, in steps of a tick; after a long silence it skips ahead.
@@ -221,10 +322,29 @@ func (r *Rig) written(s Signal) float64 {
 
 // station is the data of one device. It is a modbus.Model; the rig's mutex guards it.
 type station struct {
-	config Station
-	faults Faults
-	bits   [2][]bool   // coils, discrete inputs
-	words  [4][]uint16 // by modbus.Table
+	config  Station
+	faults  Faults
+	answers int         // so far
+	until   time.Time   // it restarts and does not answer before
+	bits    [2][]bool   // coils, discrete inputs
+	words   [4][]uint16 // by modbus.Table
+}
+
+// restart forgets what was written and keeps silent for a while.
+func (s *station) restart(until time.Time) {
+	fresh := newStation(s.config)
+	s.bits, s.words, s.until = fresh.bits, fresh.words, until
+}
+
+// Identify is modbus.Named's.
+func (s *station) Identify() modbus.Identification {
+	if s.config.Name == "" {
+		return modbus.Identification{}
+	}
+	return modbus.Identification{
+		Objects: map[byte]string{0: "Simulated", 1: s.config.Name, 2: "1.0"},
+		ID:      append(append([]byte{byte(s.config.Unit)}, s.config.Name...), 0xFF),
+	}
 }
 
 var tables = map[site.Space]modbus.Table{

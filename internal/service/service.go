@@ -17,6 +17,7 @@ import (
 	"arithmon/internal/api"
 	"arithmon/internal/engine"
 	"arithmon/internal/engine/modbuslink"
+	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
 )
@@ -28,6 +29,7 @@ const DefaultListen = "127.0.0.1:7340"
 type Options struct {
 	Dir     string       // of the database
 	Listen  string       // host:port; port 0 takes a free one
+	Rig     *rig.Rig     // whose faults can be switched through the service; nil for none
 	Console fs.FS        // the built console; nil serves none
 	Log     *slog.Logger // nil discards
 	Version string
@@ -52,7 +54,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	listener, err := listen(o.Listen)
+	listener, err := Listen(o.Listen)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +65,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s.Store.View(func(now *site.Site) { s.Engine.Start(context.WithoutCancel(ctx), now) })
-	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Console: o.Console, Log: o.Log, Version: o.Version})
+	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Console: o.Console, Log: o.Log, Version: o.Version})
 	s.http = &http.Server{Handler: s.api, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
 	go func() { s.served <- s.http.Serve(listener) }()
@@ -83,8 +85,8 @@ func (s *Service) Stop() error {
 	return errors.Join(err, s.Store.Close())
 }
 
-// listen opens the address when it is this machine's loopback.
-func listen(address string) (net.Listener, error) {
+// Listen opens the address when it is this machine's loopback.
+func Listen(address string) (net.Listener, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, fmt.Errorf("listen address %q is not host:port, such as %s", address, DefaultListen)

@@ -92,6 +92,21 @@ func Bit(n int) Part { return Part(n + 1) }
 // Bit returns the number of a part made by Bit.
 func (p Part) Bit() (n int, ok bool) { return int(p) - 1, p >= 1 && p <= 16 }
 
+// Meets reports whether two parts of one register have a bit in common.
+func (p Part) Meets(q Part) bool { return p.mask()&q.mask() != 0 }
+
+func (p Part) mask() uint16 {
+	switch {
+	case p == LowByte:
+		return 0x00FF
+	case p == HighByte:
+		return 0xFF00
+	case p >= 1 && p <= 16:
+		return 1 << (p - 1)
+	}
+	return 0xFFFF
+}
+
 func (p Part) String() string {
 	switch {
 	case p == LowByte:
@@ -110,6 +125,63 @@ type Address struct {
 	Space  Space
 	Offset uint16
 	Part   Part
+}
+
+// BitNumbering is how a station's manual counts the bits of a register.
+type BitNumbering string
+
+// The numberings: whether the first bit is 0 or 1, and the least or the most significant. The zero is LSB0, that of
+// canonical addresses.
+const (
+	LSB0 BitNumbering = "lsb0"
+	LSB1 BitNumbering = "lsb1"
+	MSB0 BitNumbering = "msb0"
+	MSB1 BitNumbering = "msb1"
+)
+
+// BitNumberings lists all numberings.
+var BitNumberings = [...]BitNumbering{LSB0, LSB1, MSB0, MSB1}
+
+// first is the number of the first bit.
+func (b BitNumbering) first() int {
+	if b == LSB1 || b == MSB1 {
+		return 1
+	}
+	return 0
+}
+
+// turn gives the number of a bit as b counts for one as LSB0 counts, and the other way round.
+func (b BitNumbering) turn(bit int) int {
+	switch b {
+	case MSB0:
+		return 15 - bit
+	case MSB1:
+		return 16 - bit
+	}
+	return bit
+}
+
+// shown is the number that b gives to bit n of LSB0.
+func (b BitNumbering) shown(n int) int {
+	if b == LSB1 {
+		return n + 1
+	}
+	return b.turn(n)
+}
+
+// bit is the bit of LSB0 that b gives the number n.
+func (b BitNumbering) bit(n int) (int, bool) {
+	lsb := b.turn(n)
+	if b == LSB1 {
+		lsb = n - 1
+	}
+	return lsb, lsb >= 0 && lsb <= 15
+}
+
+// Convention is how a station's manual writes addresses. The zero Convention is that of canonical addresses.
+type Convention struct {
+	Notation Notation
+	Bits     BitNumbering
 }
 
 // String gives the canonical form: hr:9, hr:9.3, hr:9.low, ai:3.
@@ -150,18 +222,23 @@ const (
 // Notations lists all notations.
 var Notations = [...]Notation{Offset, Number, Ref5, Ref6}
 
-// Format writes a in notation n: a reference number for Ref5 and Ref6 (in six digits where five do not reach),
-// otherwise the canonical form. ParseAddress reads it back in the same notation.
-func (a Address) Format(n Notation) string {
+// Format writes a in a convention: a reference number for Ref5 and Ref6 (in six digits where five do not reach),
+// otherwise the canonical form, with bits as the convention counts them. Convention.Parse reads it back.
+func (a Address) Format(c Convention) string {
+	part := a.Part.String()
+	if bit, ok := a.Part.Bit(); ok {
+		part = "." + strconv.Itoa(c.Bits.shown(bit))
+	}
+	a.Part = Whole
 	digit := a.Space.traits().digit
-	if digit == 0 || n != Ref5 && n != Ref6 {
-		return a.String()
+	if digit == 0 || c.Notation != Ref5 && c.Notation != Ref6 {
+		return a.String() + part
 	}
 	width := 5
-	if n == Ref5 && a.Offset < 9999 {
+	if c.Notation == Ref5 && a.Offset < 9999 {
 		width = 4
 	}
-	return fmt.Sprintf("%c%0*d%s", digit, width, int(a.Offset)+1, a.Part)
+	return fmt.Sprintf("%c%0*d%s", digit, width, int(a.Offset)+1, part)
 }
 
 // Meaning says an address in words: holding register, offset 9 (0x0009), the 10th; 40010, 400010 as a reference.
@@ -177,14 +254,20 @@ func (a Address) Meaning() string {
 		part = strings.TrimPrefix(a.Part.String(), ".") + " byte of "
 	}
 	return fmt.Sprintf("%s%s, offset %d (0x%04X) on the wire, number %d, reference %s, read by function %d",
-		part, a.Space.Name(), a.Offset, a.Offset, int(a.Offset)+1, whole.Format(Ref5), a.Space.traits().read)
+		part, a.Space.Name(), a.Offset, a.Offset, int(a.Offset)+1, whole.Format(Convention{Notation: Ref5}), a.Space.traits().read)
 }
 
-// ParseAddress reads what a person typed in notation n. With a space in front (hr:9, ai:3) the number is canonical:
-// zero-based, as on the wire, whatever the notation. A plain number is read in the notation; its table comes from its
-// leading digit or is chosen. Hex is 0x3100 or 3100h. A suffix names a part of a register: .0 to .15, .low, .high.
-// A number with two possible readings is an error that shows both.
+// ParseAddress reads what a person typed in notation n, with bits counted as in canonical addresses.
 func ParseAddress(text string, n Notation, chosen Space) (Address, error) {
+	return Convention{Notation: n}.Parse(text, chosen)
+}
+
+// Parse reads what a person typed in convention c. With a space in front (hr:9, ai:3) the number is canonical:
+// zero-based, as on the wire, whatever the notation. A plain number is read in the notation; its table comes from its
+// leading digit or is chosen. Hex is 0x3100 or 3100h. A suffix names a part of a register: .low, .high, or a bit as c
+// counts them, .0 to .15 unless it says otherwise. A number with two possible readings is an error that shows both.
+func (c Convention) Parse(text string, chosen Space) (Address, error) {
+	n := c.Notation
 	typed := strings.TrimSpace(text)
 	if typed == "" {
 		return Address{}, fmt.Errorf("is empty: type an address such as hr:9 or 40010")
@@ -192,7 +275,7 @@ func ParseAddress(text string, n Notation, chosen Space) (Address, error) {
 	if chosen != "" && !chosen.Known() {
 		return Address{}, fmt.Errorf("table %q is unknown: choose co, di, ir or hr", chosen)
 	}
-	digits, part, err := cutPart(typed)
+	digits, part, err := cutPart(typed, c.Bits)
 	if err != nil {
 		return Address{}, err
 	}
@@ -233,7 +316,7 @@ func cutSpace(s string) (Space, string, bool) {
 }
 
 // cutPart splits off .3, .low or .high.
-func cutPart(s string) (string, Part, error) {
+func cutPart(s string, numbering BitNumbering) (string, Part, error) {
 	number, suffix, found := strings.Cut(s, ".")
 	if !found {
 		return s, Whole, nil
@@ -244,11 +327,13 @@ func cutPart(s string) (string, Part, error) {
 	case "high":
 		return number, HighByte, nil
 	}
-	bit, err := strconv.ParseUint(suffix, 10, 8)
-	if err != nil || bit > 15 {
-		return "", Whole, fmt.Errorf("%q: after the point comes a bit, 0 to 15, or low or high for a byte", s)
+	typed, err := strconv.ParseUint(suffix, 10, 8)
+	bit, ok := numbering.bit(int(typed))
+	if err != nil || !ok {
+		first := numbering.first()
+		return "", Whole, fmt.Errorf("%q: after the point comes a bit, %d to %d, or low or high for a byte", s, first, first+15)
 	}
-	return number, Bit(int(bit)), nil
+	return number, Bit(bit), nil
 }
 
 func parseNumber(s string) (n uint64, hex bool, err error) {

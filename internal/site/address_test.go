@@ -99,7 +99,7 @@ func TestWhatIsFormattedInANotationIsReadBackInIt(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		a := addresses(t)
 		n := rapid.SampledFrom(Notations[:]).Draw(t, "notation")
-		text := a.Format(n)
+		text := a.Format(Convention{Notation: n})
 		got, err := ParseAddress(text, n, "")
 		require.NoError(t, err, text)
 		assert.Equal(t, a, got, text)
@@ -131,7 +131,7 @@ func TestParseRange(t *testing.T) {
 		{"40001..30001", Ref5, "", 0, "one table"},
 	} {
 		t.Run(c.text, func(t *testing.T) {
-			got, err := ParseRange(c.text, c.notation, "")
+			got, err := Convention{Notation: c.notation}.ParseRange(c.text, "")
 			if c.fault != "" {
 				require.Error(t, err)
 				assert.Contains(t, err.Error(), c.fault)
@@ -155,7 +155,7 @@ func FuzzParseAddress(f *testing.F) {
 		if err != nil {
 			return
 		}
-		back, err := ParseAddress(a.Format(notation), notation, "")
+		back, err := ParseAddress(a.Format(Convention{Notation: notation}), notation, "")
 		if err != nil || back != a {
 			t.Fatalf("%q gives %s, which reads back as %s, %v", text, a, back, err)
 		}

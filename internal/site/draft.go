@@ -224,16 +224,19 @@ func (d *Draft) check(e Entity, f *faults) {
 			f.add("serial.device", e.Serial.Device, "port %s is used by link %s; two links cannot share a port", e.Serial.Device, other)
 		}
 		for _, dependent := range d.dependents(key{KindLink, e.Name}) {
-			if st := dependent.(Station); e.Transport == Serial && st.Unit == 0 {
-				f.add("transport", e.Transport, "station %s has unit 0: %s", st.Name, broadcast)
+			if field, why := dependent.(Station).fits(e); why != "" {
+				f.add("transport", e.Transport, "station %s: %s %s", dependent.Key(), field, why)
 			}
 		}
 	case Station:
 		e.validate(f)
 		l, ok := d.Get(KindLink, e.Link)
-		if ok && l.(Link).Transport == Serial && e.Unit == 0 {
-			f.add("unit", 0, "%s", broadcast)
+		if ok {
+			if field, why := e.fits(l.(Link)); why != "" {
+				f.add(field, e.Unit, "%s", why)
+			}
 		}
+		d.checkGroups(e, f)
 		if e.Link == "" {
 			f.add("link", "", "is missing; give the name of its link")
 		} else if !ok {
@@ -247,7 +250,14 @@ func (d *Draft) check(e Entity, f *faults) {
 			f.add("station", "", "is missing; give the name of its station")
 		} else if s, ok := d.Station(e.Station); !ok {
 			f.add("station", e.Station, "there is no station %q%s", e.Station, d.near(KindStation, e.Station))
-		} else if p := e.Address.Space.Protocol(); p != "" {
+		} else {
+			if _, known := s.PollGroups[e.PollGroup]; e.PollGroup != "" && !known {
+				f.add("poll_group", e.PollGroup, "station %s has no poll group %q%s", s.Name, e.PollGroup, nearest.Hint(e.PollGroup, slices.Sorted(maps.Keys(s.PollGroups))))
+			}
+			p := e.Address.Space.Protocol()
+			if p == "" {
+				return
+			}
 			if l, _ := d.Get(KindLink, s.Link); l != nil && l.(Link).Protocol != p {
 				f.add("address", e.Address, "%s is a %s address, but station %s speaks %s", e.Address, p, s.Name, l.(Link).Protocol)
 			}
@@ -256,11 +266,41 @@ func (d *Draft) check(e Entity, f *faults) {
 }
 
 // broadcast is why unit 0 is no device of a serial line.
-const broadcast = "0 addresses all devices of a serial line, and none of them answers (MODBUS over Serial Line V1.02, 2.2); use 1 to 247"
+const broadcast = "0 addresses all devices of a serial line, and none of them answers (MODBUS over Serial Line V1.02, 2.2); use 1 to 247, or broadcast: true to write to all at once"
+
+// fits says what of a station does not go with its link, and why.
+func (s Station) fits(l Link) (field, why string) {
+	switch {
+	case l.Transport.OnPort() && s.Unit == 0 && !s.Broadcast:
+		return "unit", broadcast
+	case s.Broadcast && !l.Transport.OnPort():
+		return "broadcast", "only a serial line has a broadcast"
+	case l.Transport == Dialup && s.Number == "":
+		return "number", "is missing; give the telephone number of the station"
+	case l.Transport != Dialup && s.Number != "":
+		return "number", "belongs to a station on a dialup link"
+	}
+	return "", ""
+}
+
+// checkGroups finds points that a station's poll groups leave without theirs.
+func (d *Draft) checkGroups(s Station, f *faults) {
+	before, _ := d.base.Station(s.Name)
+	if maps.Equal(before.PollGroups, s.PollGroups) {
+		return
+	}
+	for _, e := range d.dependents(key{KindStation, s.Name}) {
+		p := e.(Point)
+		if _, known := s.PollGroups[p.PollGroup]; !known && p.PollGroup != "" {
+			f.add("poll_groups", p.PollGroup, "point %s is in poll group %q, which the station no longer has", p.Tag, p.PollGroup)
+			return
+		}
+	}
+}
 
 // samePort returns another link on the same serial port, or "".
 func (d *Draft) samePort(l Link) string {
-	if l.Transport != Serial || l.Serial == nil {
+	if !l.Transport.OnPort() || l.Serial == nil || l.Serial.Device == "" {
 		return ""
 	}
 	names := map[string]bool{}
@@ -275,7 +315,7 @@ func (d *Draft) samePort(l Link) string {
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		e, ok := d.Get(KindLink, name)
 		other, _ := e.(Link)
-		if ok && name != l.Name && other.Transport == Serial && other.Serial != nil && other.Serial.Device == l.Serial.Device {
+		if ok && name != l.Name && other.Transport.OnPort() && other.Serial != nil && other.Serial.Device == l.Serial.Device {
 			return name
 		}
 	}
@@ -297,7 +337,7 @@ func (d *Draft) sameUnit(s Station) string {
 		d.units[s.Link] = byUnit
 	}
 	for _, name := range byUnit[s.Unit] {
-		if name != s.Name {
+		if other, _ := d.Station(name); name != s.Name && other.Number == s.Number { // behind another number is another line
 			return name
 		}
 	}

@@ -50,10 +50,14 @@ const (
 	TLS    Transport = "tls"
 	UDP    Transport = "udp"
 	Serial Transport = "serial"
+	Dialup Transport = "dialup" // a modem on a serial port
 )
 
 // Transports lists all transports.
-var Transports = [...]Transport{TCP, TLS, UDP, Serial}
+var Transports = [...]Transport{TCP, TLS, UDP, Serial, Dialup}
+
+// OnPort reports whether t runs over a serial port of the machine.
+func (t Transport) OnPort() bool { return t == Serial || t == Dialup }
 
 // Framing is how Modbus PDUs are put into frames.
 type Framing string
@@ -70,17 +74,19 @@ type Link struct {
 	Name        string        `json:"name" doc:"unique name: letters, digits, - _ ."`
 	Description string        `json:"description,omitempty" doc:"free text, at most 500 characters"`
 	Protocol    Protocol      `json:"protocol" doc:"what the link speaks" enum:"modbus"`
-	Transport   Transport     `json:"transport" doc:"what carries the bytes" enum:"tcp,tls,udp,serial"`
-	Framing     Framing       `json:"framing,omitempty" doc:"mbap unless said on tcp, tls and udp, rtu on serial" enum:"mbap,rtu,ascii"`
+	Transport   Transport     `json:"transport" doc:"what carries the bytes" enum:"tcp,tls,udp,serial,dialup"`
+	Framing     Framing       `json:"framing,omitempty" doc:"mbap unless said on tcp, tls and udp, rtu on serial and dialup" enum:"mbap,rtu,ascii"`
 	Host        string        `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
 	Port        int           `json:"port,omitempty" doc:"port, 1 to 65535; 502 unless said, 802 for tls"`
-	Bind        string        `json:"bind,omitempty" doc:"local IP address to go out by"`
-	Connections int           `json:"connections,omitempty" doc:"sockets that share the work; 1 is what this version does"`
-	InFlight    int           `json:"in_flight,omitempty" doc:"outstanding requests on one socket; 1 is what this version does"`
+	Bind        string        `json:"bind,omitempty" doc:"local IP address, or name of the network interface, to go out by"`
+	Connections int           `json:"connections,omitempty" doc:"sockets that share the work, 1 to 16; 1 unless said"`
+	InFlight    int           `json:"in_flight,omitempty" doc:"outstanding requests on one socket, 1 to 16, mbap only; 1 unless said"`
 	TLS         *TLSSettings  `json:"tls,omitempty" doc:"files of a tls link: {ca: ca.pem, certificate: client.pem, key: client.key}"`
-	Serial      *LineSettings `json:"serial,omitempty" doc:"port and line settings of a serial link: {device: /dev/ttyUSB0, baud: 9600, parity: even}"`
+	Serial      *LineSettings `json:"serial,omitempty" doc:"port and line settings of a serial or dialup link: {device: /dev/ttyUSB0, baud: 9600, parity: even}"`
+	Modem       *Modem        `json:"modem,omitempty" doc:"how the modem of a dialup link is used: {init: ATZ, idle: 10s}"`
 	Timeout     Duration      `json:"timeout" doc:"silence after which an exchange has failed, 10ms to 1m"`
 	Retries     int           `json:"retries" doc:"how often a read that was not answered is repeated, 0 to 10"`
+	RetryDelay  Duration      `json:"retry_delay,omitempty" doc:"time before a repetition, 0s to 1m; others are served meanwhile"`
 	Pause       Duration      `json:"pause" doc:"least quiet time between exchanges, 0s to 10s"`
 	Enabled     bool          `json:"enabled" doc:"false: the link is not opened and its points are bad (disabled)"`
 }
@@ -130,6 +136,24 @@ func (s LineSettings) Character() time.Duration {
 	return time.Duration(s.Bits()) * time.Second / time.Duration(max(1, s.Baud))
 }
 
+// Modem is how the modem of a dial-up link is used; its commands are those of ITU-T V.250.
+type Modem struct {
+	Init    string   `json:"init,omitempty" doc:"commands sent when the port is opened, several with ; between them; ATZ;ATE0Q0V1 unless said"`
+	Dial    string   `json:"dial,omitempty" doc:"what is put before the number of a station; ATDT unless said"`
+	Connect Duration `json:"connect,omitempty" doc:"time for a call to come about, 1s to 3m; 60s unless said"`
+	Idle    Duration `json:"idle,omitempty" doc:"the call ends when nothing was asked for so long, 1s to 1h; 10s unless said"`
+	Redial  Duration `json:"redial,omitempty" doc:"least time before a number that did not answer is dialled again, 1s to 1h; 30s unless said; it doubles up to eight times that"`
+	Guard   Duration `json:"guard,omitempty" doc:"silence before and after +++, 100ms to 5s; 1s unless said"`
+}
+
+// WithDefaults fills in what m does not say.
+func (m Modem) WithDefaults() Modem {
+	m.Init, m.Dial = cmp.Or(m.Init, "ATZ;ATE0Q0V1"), cmp.Or(m.Dial, "ATDT")
+	m.Connect, m.Idle = cmp.Or(m.Connect, Duration(time.Minute)), cmp.Or(m.Idle, Duration(10*time.Second))
+	m.Redial, m.Guard = cmp.Or(m.Redial, Duration(30*time.Second)), cmp.Or(m.Guard, Duration(time.Second))
+	return m
+}
+
 // NewLink is a link with the defaults of the site file.
 func NewLink() Link {
 	return Link{Protocol: Modbus, Transport: TCP, Timeout: Duration(time.Second), Retries: 2, Enabled: true}
@@ -137,21 +161,29 @@ func NewLink() Link {
 
 // WithDefaults fills in what l's transport implies.
 func (l Link) WithDefaults() Link {
+	if l.Transport == Dialup {
+		var m Modem
+		if l.Modem != nil {
+			m = *l.Modem
+		}
+		m = m.WithDefaults()
+		l.Modem = &m
+	}
 	switch {
-	case l.Transport == Serial && l.Serial != nil:
+	case l.Transport.OnPort() && l.Serial != nil:
 		s := *l.Serial
 		s.Baud, s.DataBits, s.StopBits = cmp.Or(s.Baud, 9600), cmp.Or(s.DataBits, 8), cmp.Or(s.StopBits, 1)
 		s.Parity, s.RTS = cmp.Or(s.Parity, "even"), cmp.Or(s.RTS, RTSOff)
 		l.Serial = &s
 	case l.Transport == TLS:
 		l.Port = cmp.Or(l.Port, 802)
-	case l.Transport != Serial:
+	case !l.Transport.OnPort():
 		l.Port = cmp.Or(l.Port, 502)
 	}
 	l.Connections, l.InFlight = cmp.Or(l.Connections, 1), cmp.Or(l.InFlight, 1)
 	if l.Framing == "" {
 		l.Framing = MBAP
-		if l.Transport == Serial {
+		if l.Transport.OnPort() {
 			l.Framing = RTU
 		}
 	}
@@ -160,7 +192,7 @@ func (l Link) WithDefaults() Link {
 
 // FarEnd says where the link goes, as a person would: host:port, or the port and its settings.
 func (l Link) FarEnd() string {
-	if l.Transport == Serial && l.Serial != nil {
+	if l.Transport.OnPort() && l.Serial != nil {
 		parity := "?"
 		if l.Serial.Parity != "" {
 			parity = strings.ToUpper(l.Serial.Parity[:1])
@@ -178,14 +210,17 @@ func (l Link) Key() string { return l.Name }
 
 // Station is one addressed device on a link.
 type Station struct {
-	Name        string      `json:"name" doc:"unique name: letters, digits, - _ ."`
-	Link        string      `json:"link" doc:"name of its link"`
-	Description string      `json:"description,omitempty" doc:"free text, at most 500 characters"`
-	Unit        int         `json:"unit" doc:"Modbus unit identifier, 0 to 255"`
-	Notation    Notation    `json:"notation" doc:"how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010)" enum:"offset,number,ref5,ref6"`
-	Order       codec.Order `json:"order" doc:"byte order of its points unless they say otherwise" enum:"ABCD,CDAB,BADC,DCBA"`
-	Poll        Duration    `json:"poll" doc:"how often its points are read unless they say otherwise, 20ms to 24h"`
-	Enabled     bool        `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
+	Name        string              `json:"name" doc:"unique name: letters, digits, - _ ."`
+	Link        string              `json:"link" doc:"name of its link"`
+	Description string              `json:"description,omitempty" doc:"free text, at most 500 characters"`
+	Unit        int                 `json:"unit" doc:"Modbus unit identifier: 0 to 255 on a network, 1 to 247 on a serial line"`
+	Notation    Notation            `json:"notation" doc:"how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010)" enum:"offset,number,ref5,ref6"`
+	Bits        BitNumbering        `json:"bits,omitempty" doc:"how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first; lsb0 unless said" enum:"lsb0,lsb1,msb0,msb1"`
+	Order       codec.Order         `json:"order" doc:"byte order of its points unless they say otherwise" enum:"ABCD,CDAB,BADC,DCBA"`
+	Poll        Duration            `json:"poll" doc:"how often its points are read unless they say otherwise, 20ms to 24h"`
+	PollGroups  map[string]Duration `json:"poll_groups,omitempty" doc:"periods by name, for points that say poll_group: {fast: 50ms, slow: 1m}"`
+	Number      string              `json:"number,omitempty" doc:"telephone number, on a dialup link"`
+	Enabled     bool                `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
 
 	MaxRegisters  int           `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125; 125 unless said"`
 	MaxBits       int           `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000; 2000 unless said"`
@@ -193,6 +228,10 @@ type Station struct {
 	StringsAlone  bool          `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
 	WriteFunction WriteFunction `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said" enum:"auto,single,multiple"`
 	PartialWrite  PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said" enum:"mask,rewrite,never"`
+	ReadWrite     bool          `json:"read_write,omitempty" doc:"true: registers may be written and read back in one request (function 23)"`
+	Broadcast     bool          `json:"broadcast,omitempty" doc:"true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read"`
+	Liveness      Duration      `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; 15s unless said"`
+	LivenessAsk   string        `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; hr:0 unless said"`
 	AfterConnect  Duration      `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
 }
 
@@ -228,6 +267,35 @@ func (s Station) ReadLimits() (registers, bits, gap int) {
 	return cmp.Or(s.MaxRegisters, 125), cmp.Or(s.MaxBits, 2000), gap
 }
 
+// The ways to ask for a sign of life, beside an address.
+const (
+	AskDiagnostics    = "diagnostics"
+	AskIdentification = "identification"
+	AskNothing        = "none"
+)
+
+// DefaultLiveness is how long a station is left alone where it does not say.
+const DefaultLiveness = 15 * time.Second
+
+// Convention is how addresses of the station are written.
+func (s Station) Convention() Convention { return Convention{s.Notation, s.Bits} }
+
+// LivenessRequest says how the station is asked for a sign of life: an address, or one of the words; the zero Address and
+// AskNothing when it is not.
+func (s Station) LivenessRequest() (address Address, word string, err error) {
+	switch s.LivenessAsk {
+	case "":
+		return Address{Space: HoldingRegisters}, "", nil
+	case AskDiagnostics, AskIdentification, AskNothing:
+		return Address{}, s.LivenessAsk, nil
+	}
+	address, err = s.Convention().Parse(s.LivenessAsk, "")
+	if err != nil {
+		return Address{}, "", fmt.Errorf("%w; or use %s, %s or %s", err, AskDiagnostics, AskIdentification, AskNothing)
+	}
+	return address, "", nil
+}
+
 // NewStation is a station with the defaults of the site file.
 func NewStation() Station {
 	return Station{Unit: 1, Notation: Offset, Order: codec.ABCD, Poll: Duration(time.Second), Enabled: true}
@@ -254,6 +322,9 @@ type Point struct {
 	States      States          `json:"states,omitempty" doc:"names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits"`
 	Invert      bool            `json:"invert,omitempty" doc:"bool only: 0 means true"`
 	Writable    bool            `json:"writable,omitempty" doc:"true: the point may be written"`
+	ReadBack    Address         `json:"read_back,omitzero" doc:"where a written value is read back from, when that is not its address: ir:9"`
+	Pulse       Duration        `json:"pulse,omitempty" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m"`
+	PollGroup   string          `json:"poll_group,omitempty" doc:"the group of its station's poll_groups whose period it has"`
 	Poll        Duration        `json:"poll,omitempty" doc:"how often it is read; as the station says unless said"`
 }
 
@@ -282,6 +353,9 @@ func (p Point) Layout(s Station) codec.Layout {
 func (p Point) Period(s Station) time.Duration {
 	if p.Poll != 0 {
 		return time.Duration(p.Poll)
+	}
+	if period := s.PollGroups[p.PollGroup]; period != 0 {
+		return time.Duration(period)
 	}
 	return time.Duration(s.Poll)
 }

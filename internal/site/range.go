@@ -18,11 +18,11 @@ func (r Range) String() string {
 	return fmt.Sprintf("%s..%d", r.Start, int(r.Start.Offset)+r.Count-1)
 }
 
-// ParseRange reads hr:0..9, hr:0x10..0x1F, 40001..40010 or a single address. Both ends are read in the notation;
+// ParseRange reads hr:0..9, hr:0x10..0x1F, 40001..40010 or a single address. Both ends are read in the convention;
 // the table of the first holds for both.
-func ParseRange(text string, n Notation, chosen Space) (Range, error) {
+func (c Convention) ParseRange(text string, chosen Space) (Range, error) {
 	first, last, found := strings.Cut(strings.TrimSpace(text), "..")
-	start, err := ParseAddress(first, n, chosen)
+	start, err := c.Parse(first, chosen)
 	if err != nil {
 		return Range{}, err
 	}
@@ -35,7 +35,7 @@ func ParseRange(text string, n Notation, chosen Space) (Range, error) {
 	if prefix, _, ok := cutSpace(first); ok && !strings.Contains(last, ":") {
 		last = string(prefix) + ":" + last
 	}
-	end, err := ParseAddress(last, n, chosen)
+	end, err := c.Parse(last, chosen)
 	if err != nil {
 		return Range{}, err
 	}

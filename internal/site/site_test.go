@@ -188,10 +188,21 @@ func TestLinks(t *testing.T) {
 		{"no device", func(l *Link) { l.Host, l.Transport, l.Serial = "", Serial, &LineSettings{} }, "serial.device", ""},
 		{"too slow", func(l *Link) { l.Host, l.Transport, l.Serial = "", Serial, &LineSettings{Device: "COM3", Baud: 110} }, "serial.baud", ""},
 		{"tls settings on tcp", func(l *Link) { l.TLS = &TLSSettings{} }, "tls", ""},
-		{"bind to a name", func(l *Link) { l.Bind = "eth0" }, "bind", ""},
+		{"bind to an interface", func(l *Link) { l.Bind = "eth0" }, "", "127.0.0.1:502"},
+		{"bind to half an address", func(l *Link) { l.Bind = "10.0.0" }, "bind", ""},
 		{"framing", func(l *Link) { l.Framing = "rtu2" }, "framing", ""},
 		{"one in flight", func(l *Link) { l.InFlight, l.Connections = 1, 1 }, "", "127.0.0.1:502"},
-		{"several in flight", func(l *Link) { l.InFlight = 8 }, "in_flight", ""},
+		{"several in flight", func(l *Link) { l.InFlight, l.Connections = 8, 2 }, "", "127.0.0.1:502"},
+		{"too many in flight", func(l *Link) { l.InFlight = 17 }, "in_flight", ""},
+		{"in flight without identifiers", func(l *Link) { l.InFlight, l.Framing = 2, RTU }, "in_flight", ""},
+		{"two connections to a port", func(l *Link) {
+			l.Host, l.Transport, l.Serial, l.Connections = "", Serial, &LineSettings{Device: "COM3"}, 2
+		}, "connections", ""},
+		{"dialup", func(l *Link) { l.Host, l.Transport, l.Serial = "", Dialup, &LineSettings{Device: "COM3"} }, "", "COM3 9600 8E1"},
+		{"no modem command", func(l *Link) {
+			l.Host, l.Transport, l.Serial, l.Modem = "", Dialup, &LineSettings{Device: "COM3"}, &Modem{Init: "ATZ;X3"}
+		}, "modem.init", ""},
+		{"a modem on tcp", func(l *Link) { l.Modem = &Modem{} }, "modem", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			l := testLink("new")
@@ -231,7 +242,7 @@ func TestUnitZeroIsNoDeviceOfASerialLine(t *testing.T) {
 	d = s.Edit()
 	d.Put(l)
 	_, err = d.Changes()
-	assert.ErrorContains(t, err, "station plc has unit 0")
+	assert.ErrorContains(t, err, "station plc: unit 0")
 }
 
 func TestStationLimits(t *testing.T) {

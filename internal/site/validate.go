@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -52,8 +53,12 @@ const (
 	MaxTag         = 200
 	MaxDescription = 500
 	MaxUnitText    = 20
+	MinPulse       = 20 * time.Millisecond
+	MaxPulse       = time.Minute
 	MinPoll        = 20 * time.Millisecond
 	MaxPoll        = 24 * time.Hour
+	MaxParallel    = 16 // connections, and requests in flight on each
+	MaxPollGroups  = 20
 )
 
 // faults collects the errors of one entity.
@@ -125,21 +130,23 @@ func (l Link) validate(f *faults) {
 	choose(f, "protocol", l.Protocol, Modbus)
 	choose(f, "transport", l.Transport, Transports[:]...)
 	choose(f, "framing", l.Framing, MBAP, RTU, ASCII)
-	if l.Transport == Serial {
+	if l.Transport.OnPort() {
 		l.validateLine(f)
 	} else {
 		l.validateNetwork(f)
 	}
-	for _, n := range []struct {
-		field string
-		value int
-	}{{"connections", l.Connections}, {"in_flight", l.InFlight}} {
-		if n.value != 1 {
-			f.add(n.field, n.value, "%d: this version asks one request at a time on one connection; use 1, or leave it out", n.value)
-		}
+	l.validateModem(f)
+	f.count("connections", l.Connections, 1, MaxParallel)
+	f.count("in_flight", l.InFlight, 1, MaxParallel)
+	if l.InFlight > 1 && l.Framing != MBAP {
+		f.add("in_flight", l.InFlight, "%s has no transaction identifiers to tell answers apart by; use 1, or more connections", l.Framing)
+	}
+	if l.Connections > 1 && l.Transport.OnPort() {
+		f.add("connections", l.Connections, "a port carries one conversation at a time; use 1")
 	}
 	f.span("timeout", l.Timeout, 10*time.Millisecond, time.Minute)
 	f.count("retries", l.Retries, 0, 10)
+	f.span("retry_delay", l.RetryDelay, 0, time.Minute)
 	f.span("pause", l.Pause, 0, 10*time.Second)
 }
 
@@ -152,8 +159,8 @@ func (l Link) validateNetwork(f *faults) {
 		f.add("host", l.Host, "%q is no host name or IP address; the port goes into its own field", l.Host)
 	}
 	f.count("port", l.Port, 1, 65535)
-	if l.Bind != "" && !isIP(l.Bind) {
-		f.add("bind", l.Bind, "%q is no IP address of this machine", l.Bind)
+	if l.Bind != "" && !isIP(l.Bind) && (len(l.Bind) > 15 || strings.ContainsAny(l.Bind, " /:") || strings.Trim(l.Bind, "0123456789.") == "") {
+		f.add("bind", l.Bind, "%q is no IP address and no name of a network interface of this machine", l.Bind)
 	}
 	if l.Serial != nil {
 		f.add("serial", "", "line settings belong to a serial link; this one is %s", l.Transport)
@@ -169,7 +176,7 @@ func (l Link) validateNetwork(f *faults) {
 // validateLine checks what a serial link needs.
 func (l Link) validateLine(f *faults) {
 	if l.Host != "" || l.Port != 0 || l.Bind != "" {
-		f.add("host", l.Host, "host, port and bind belong to links over a network; this one is serial")
+		f.add("host", l.Host, "host, port and bind belong to links over a network; this one is %s", l.Transport)
 	}
 	if l.Framing == MBAP {
 		f.add("framing", l.Framing, "mbap is for networks; on a serial line use rtu or ascii")
@@ -179,7 +186,7 @@ func (l Link) validateLine(f *faults) {
 		f.add("serial", "", "is missing; give the port, such as serial: {device: /dev/ttyUSB0, baud: 9600, parity: even}")
 		return
 	}
-	if s.Device == "" {
+	if s.Device == "" && l.Enabled { // a copy waits for its port, disabled
 		f.add("serial.device", "", "is missing; give the name of the port, such as /dev/ttyUSB0 or COM3; arithmon ports lists them")
 	}
 	f.text("serial.device", s.Device, MaxName)
@@ -193,6 +200,28 @@ func (l Link) validateLine(f *faults) {
 	if l.Framing == RTU && s.DataBits == 7 {
 		f.add("serial.data_bits", 7, "rtu needs 8 data bits (MODBUS over Serial Line V1.02, 2.5.1); 7 are for ascii")
 	}
+}
+
+// validateModem checks what a dial-up link needs.
+func (l Link) validateModem(f *faults) {
+	if l.Transport != Dialup {
+		if l.Modem != nil {
+			f.add("modem", "", "belongs to a dialup link; this one is %s", l.Transport)
+		}
+		return
+	}
+	m := l.Modem.WithDefaults()
+	f.text("modem.init", m.Init, MaxName)
+	f.text("modem.dial", m.Dial, MaxName)
+	for command := range strings.SplitSeq(m.Init+";"+m.Dial, ";") {
+		if !strings.HasPrefix(strings.ToUpper(strings.TrimSpace(command)), "AT") {
+			f.add("modem.init", command, "%q is no modem command; they begin with AT (ITU-T V.250, 5.2.1)", command)
+		}
+	}
+	f.span("modem.connect", m.Connect, time.Second, 3*time.Minute)
+	f.span("modem.idle", m.Idle, time.Second, time.Hour)
+	f.span("modem.redial", m.Redial, time.Second, time.Hour)
+	f.span("modem.guard", m.Guard, 100*time.Millisecond, 5*time.Second)
 }
 
 func isIP(s string) bool {
@@ -214,6 +243,32 @@ func (s Station) validate(f *faults) {
 	choose(f, "write_function", cmp.Or(s.WriteFunction, WriteAuto), WriteAuto, WriteSingle, WriteMultiple)
 	choose(f, "partial_write", cmp.Or(s.PartialWrite, PartialMask), PartialMask, PartialRewrite, PartialNever)
 	f.span("after_connect", s.AfterConnect, 0, 30*time.Second)
+	choose(f, "bits", cmp.Or(s.Bits, LSB0), BitNumberings[:]...)
+	f.text("number", s.Number, MaxName)
+	if strings.Trim(s.Number, "0123456789*#+-,.()/ WTPwtp@!") != "" {
+		f.add("number", s.Number, "%q is no telephone number; digits, * # + , W and spaces are possible (ITU-T V.250, 6.3.1)", s.Number)
+	}
+	f.span("liveness", cmp.Or(s.Liveness, Duration(DefaultLiveness)), time.Second, MaxPoll)
+	if _, _, err := s.LivenessRequest(); err != nil {
+		f.add("liveness_ask", s.LivenessAsk, "%s", err)
+	}
+	if len(s.PollGroups) > MaxPollGroups {
+		f.add("poll_groups", len(s.PollGroups), "%d groups; at most %d are allowed", len(s.PollGroups), MaxPollGroups)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.PollGroups)) {
+		f.name("poll_groups", name, MaxName, "")
+		f.span("poll_groups."+name, s.PollGroups[name], MinPoll, MaxPoll)
+	}
+	if s.Broadcast && s.Unit != 0 {
+		f.add("broadcast", true, "unit %d is one device; to all of them goes unit 0", s.Unit)
+	}
+}
+
+// Check says what is wrong with p by itself; nothing when it is sound.
+func (p Point) Check() Errors {
+	f := &faults{entity: p}
+	p.validate(f)
+	return f.list
 }
 
 func (p Point) validate(f *faults) {
@@ -255,10 +310,33 @@ func (p Point) validateAddress(f *faults) {
 	case p.Address.Part >= LowByte && p.Type != codec.TypeInt8 && p.Type != codec.TypeUint8:
 		f.add("type", p.Type, "%s does not fit %s: one byte is an int8 or uint8", p.Type, p.Address)
 	}
-	if space.Output() || !p.Writable {
+	if !space.Output() && p.Writable {
+		f.add("writable", true, "a %s (%s) can only be read; writable points are in co or hr", space.Name(), p.Address)
+	}
+	p.validateWriting(f)
+}
+
+// validateWriting checks what only a point that is written has.
+func (p Point) validateWriting(f *faults) {
+	if back := p.ReadBack; back.Space != "" {
+		switch {
+		case !p.Writable:
+			f.add("read_back", back, "only a writable point is read back")
+		case back.Space.Protocol() != p.Address.Space.Protocol():
+			f.add("read_back", back, "%s is an address of another protocol", back)
+		case p.Type != codec.TypeBool && !back.Space.Registers():
+			f.add("read_back", back, "a %s is read back from registers (hr or ir)", p.Type)
+		case p.Type == codec.TypeBool && back.Space.Registers() && back.Part == Whole:
+			f.add("read_back", back, "a bool is read back from a bit, such as %s.0", back)
+		}
+	}
+	if p.Pulse == 0 {
 		return
 	}
-	f.add("writable", true, "a %s (%s) can only be read; writable points are in co or hr", space.Name(), p.Address)
+	f.span("pulse", p.Pulse, MinPulse, MaxPulse)
+	if p.Type != codec.TypeBool || !p.Writable {
+		f.add("pulse", p.Pulse, "only a writable bool is pulsed")
+	}
 }
 
 // validateMeaning checks length, scaling, states and inversion against the type.

@@ -30,7 +30,9 @@ type WriteRecord struct {
 	ID      int64       `json:"id"`
 	Time    time.Time   `json:"time"`
 	Who     string      `json:"who"`
-	Tag     string      `json:"tag"`
+	Tag     string      `json:"tag" doc:"empty for addresses without a point"`
+	Station string      `json:"station" doc:"empty in records of before version 2"`
+	Address string      `json:"address" doc:"canonical, the first"`
 	Outcome string      `json:"outcome" enum:"done,refused,differs,unknown"`
 	Before  codec.Value `json:"before"`
 	Sent    codec.Value `json:"sent"`
@@ -132,8 +134,8 @@ func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err er
 	if err != nil {
 		return 0, err
 	}
-	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, outcome, before, sent, after, message) VALUES (?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
-		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, before, sent)
+	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
+		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, before, sent)
 	if err != nil {
 		return 0, fmt.Errorf("recording the write: %w", err)
 	}
@@ -173,7 +175,7 @@ func values(w WriteRecord) (before, sent, after string, err error) {
 
 // Writes lists recorded writes, newest first, those before the id given (0: all); to one tag when it is set.
 func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int) ([]WriteRecord, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, time, who, tag, outcome, before, sent, after, message FROM writes
+	rows, err := s.db.QueryContext(ctx, `SELECT id, time, who, tag, station, address, outcome, before, sent, after, message FROM writes
 		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR tag = ?2) ORDER BY id DESC LIMIT ?3`, before, tag, limit)
 	if err != nil {
 		return nil, err
@@ -183,7 +185,7 @@ func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int)
 	for rows.Next() {
 		var w WriteRecord
 		var at, was, sent, after string
-		if err := rows.Scan(&w.ID, &at, &w.Who, &w.Tag, &w.Outcome, &was, &sent, &after, &w.Message); err != nil {
+		if err := rows.Scan(&w.ID, &at, &w.Who, &w.Tag, &w.Station, &w.Address, &w.Outcome, &was, &sent, &after, &w.Message); err != nil {
 			return nil, err
 		}
 		if w.Time, err = time.Parse(time.RFC3339Nano, at); err != nil {

@@ -101,6 +101,18 @@ func (l *line) Read(b []byte) (int, error) {
 	return n, nil
 }
 
+// ReadNow reads what has come in already, without waiting.
+func (l *line) ReadNow(b []byte) int {
+	if l.SetReadTimeout(0) != nil {
+		return 0
+	}
+	n, err := l.Port.Read(b)
+	if err != nil {
+		return 0 // it shows when the port is used
+	}
+	return n
+}
+
 // Write is net.Conn's. It drives RTS around the frame where the line is set so.
 func (l *line) Write(b []byte) (int, error) {
 	if l.settings.RTS != site.RTSToggle {

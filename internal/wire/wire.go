@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"strings"
 	"syscall"
 	"time"
 
@@ -29,7 +30,7 @@ func Open(ctx context.Context, link site.Link) (net.Conn, error) {
 }
 
 func open(ctx context.Context, link site.Link) (net.Conn, error) {
-	if link.Transport == site.Serial {
+	if link.Transport.OnPort() {
 		return openSerial(*link.Serial)
 	}
 	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
@@ -40,9 +41,9 @@ func open(ctx context.Context, link site.Link) (net.Conn, error) {
 	}
 	var dialer net.Dialer
 	if link.Bind != "" {
-		ip, err := netip.ParseAddr(link.Bind)
+		ip, err := local(link.Bind)
 		if err != nil {
-			return nil, fmt.Errorf("bind %q is no IP address", link.Bind)
+			return nil, err
 		}
 		if dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(ip, 0)); network == "udp" {
 			dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(ip, 0))
@@ -53,6 +54,40 @@ func open(ctx context.Context, link site.Link) (net.Conn, error) {
 		return conn, err
 	}
 	return secure(ctx, conn, link)
+}
+
+// local is the address to go out by: an IP address, or the first of a network interface, IPv4 before IPv6.
+func local(bind string) (netip.Addr, error) {
+	if ip, err := netip.ParseAddr(bind); err == nil {
+		return ip, nil
+	}
+	all, err := net.Interfaces()
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("listing network interfaces: %w", err)
+	}
+	var names []string
+	for _, i := range all {
+		names = append(names, i.Name)
+		if i.Name != bind {
+			continue
+		}
+		addresses, err := i.Addrs()
+		if err != nil {
+			return netip.Addr{}, fmt.Errorf("addresses of network interface %s: %w", bind, err)
+		}
+		var first netip.Addr
+		for _, a := range addresses {
+			prefix, err := netip.ParsePrefix(a.String())
+			if err == nil && (!first.IsValid() || first.Is6() && prefix.Addr().Is4()) {
+				first = prefix.Addr()
+			}
+		}
+		if !first.IsValid() {
+			return netip.Addr{}, fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)
+		}
+		return first, nil
+	}
+	return netip.Addr{}, fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))
 }
 
 // explain puts the usual causes into words a person can act on; the cause stays wrapped.

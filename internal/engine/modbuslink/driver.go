@@ -3,8 +3,11 @@
 package modbuslink
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"net"
+	"sync"
 	"time"
 
 	"arithmon/internal/codec"
@@ -16,15 +19,40 @@ import (
 	"arithmon/internal/wire"
 )
 
-// What requests cost on TCP, in the time of one register on the wire: a round trip weighs as much as the largest
-// request, so that fewer requests are better than smaller ones.
+// What requests cost, in the time of one register.
 const (
-	exchangeCost = 125
-	bitsPerWord  = 16 // coils are that much cheaper than registers
+	// registerTime is what a register costs on a network, where the time of its bytes is nothing: a device or gateway that
+	// fetches it.
+	registerTime = 40 * time.Microsecond
+	// unknownCost is what an exchange costs on a network before round trips were measured: as much as the largest request,
+	// so that fewer requests are better than smaller ones.
+	unknownCost = 125
+	leastCost   = 25
+	mostCost    = 10000
+	bitsPerWord = 16 // coils are that much cheaper than registers
 )
 
-// refusedPeriod is how often an address that a device refused is asked for again, at the most often.
-const refusedPeriod = 30 * time.Second
+// refusedPeriod is how often an address or function that a device refused is asked for again, at the most often.
+const refusedPeriod = time.Minute
+
+// gatewayRest is how long a station is left alone whose gateway says that it has no path to it.
+const gatewayRest = 5 * time.Second
+
+// exchangeCost is what an exchange costs on a link, beside its registers: on a serial line the characters and silences
+// around them, on a network the round trip.
+func exchangeCost(l site.Link, roundTrip time.Duration) int {
+	switch {
+	case l.Transport.OnPort() && l.Serial != nil:
+		characters, register := 8+5+7, 2 // RTU: request, answer around its data, two silences
+		if l.Framing == site.ASCII {
+			characters, register = 17+11, 4
+		}
+		return characters/register + int(time.Duration(l.Pause)/max(1, time.Duration(register)*l.Serial.Character()))
+	case roundTrip > 0:
+		return min(max(leastCost, int(roundTrip/registerTime)), mostCost)
+	}
+	return unknownCost
+}
 
 // Driver is the Modbus driver.
 type Driver struct{}
@@ -32,14 +60,54 @@ type Driver struct{}
 // Protocol is site.Modbus.
 func (Driver) Protocol() site.Protocol { return site.Modbus }
 
-// job is one read request and the points it serves.
+// job is one request and the points it serves; none when it is only to see whether the station lives.
 type job struct {
-	unit    byte
-	request modbus.Request
-	items   []item
-	period  time.Duration
-	limits  limits
-	refused bool // the device refused it, and it cannot be made smaller
+	to       target
+	request  modbus.Request
+	items    []item
+	period   time.Duration
+	limits   limits
+	refusals *refusals
+	refused  bool // the device refused it, and it cannot be made smaller
+}
+
+// target is where a request goes.
+type target struct {
+	unit   byte
+	number string // to be called first, on a dial-up line
+}
+
+func targetOf(s site.Station) target { return target{byte(s.Unit), s.Number} }
+
+// refusals are the functions that a station said not to have, with the time of the last refusal.
+type refusals struct {
+	mu        sync.Mutex
+	functions map[modbus.Function]time.Time
+}
+
+// barred reports whether a function is not to be asked for. From time to time it lets one request through.
+func (r *refusals) barred(f modbus.Function) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at, refused := r.functions[f]
+	if refused && time.Since(at) >= refusedPeriod {
+		r.functions[f] = time.Now()
+		return false
+	}
+	return refused
+}
+
+func (r *refusals) note(f modbus.Function, refused bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !refused {
+		delete(r.functions, f)
+		return
+	}
+	if r.functions == nil {
+		r.functions = map[modbus.Function]time.Time{}
+	}
+	r.functions[f] = time.Now()
 }
 
 // item is a point within a request.
@@ -78,8 +146,12 @@ var readFunction = map[site.Space]modbus.Function{
 	site.InputRegisters: modbus.ReadInputRegisters, site.HoldingRegisters: modbus.ReadHoldingRegisters,
 }
 
-// Jobs plans the requests that read a station's points: per table and period the cheapest set.
-func (Driver) Jobs(station engine.Station) []engine.Job {
+// Jobs plans the requests that read a station's points: per table and period the cheapest set. Where none of them is due
+// often enough to show that the station lives, another one does.
+func (Driver) Jobs(link site.Link, station engine.Station) []engine.Job {
+	if station.Broadcast {
+		return nil // nobody answers
+	}
 	type group struct {
 		space  site.Space
 		period time.Duration
@@ -95,15 +167,39 @@ func (Driver) Jobs(station engine.Station) []engine.Job {
 	}
 	var jobs []engine.Job
 	limits := limitsOf(station.Station)
+	limits.exchange = exchangeCost(link, station.RoundTrip)
+	shared := new(refusals)
+	often := time.Duration(cmp.Or(station.Liveness, site.Duration(site.DefaultLiveness)))
+	ask := true
 	for _, g := range order {
-		jobs = append(jobs, planned(byte(station.Unit), readFunction[g.space], g.period, groups[g], limits)...)
+		like := job{to: targetOf(station.Station), request: modbus.Request{Function: readFunction[g.space]}, period: g.period, limits: limits, refusals: shared}
+		jobs = append(jobs, like.planned(groups[g])...)
+		ask = ask && g.period > often
+	}
+	if request, ok := livenessRequest(station.Station); ok && ask {
+		jobs = append(jobs, &job{to: targetOf(station.Station), request: request, period: often, refusals: shared})
 	}
 	return jobs
+}
+
+// livenessRequest is what shows that a station lives.
+func livenessRequest(s site.Station) (modbus.Request, bool) {
+	address, word, err := s.LivenessRequest()
+	switch {
+	case err != nil || word == site.AskNothing:
+		return modbus.Request{}, false
+	case word == site.AskDiagnostics:
+		return modbus.Request{Function: modbus.Diagnostics, Address: modbus.ReturnQueryData, Words: []uint16{0xA537}}, true
+	case word == site.AskIdentification:
+		return modbus.Request{Function: modbus.EncapsulatedInterface, Level: 1}, true
+	}
+	return modbus.Request{Function: readFunction[address.Space], Address: address.Offset, Quantity: 1}, true
 }
 
 // limits are what a station bears in one read.
 type limits struct {
 	registers, bits, gap int
+	exchange             int // what one costs
 	stringsAlone         bool
 }
 
@@ -113,10 +209,11 @@ func limitsOf(s site.Station) limits {
 	return l
 }
 
-// planned makes the jobs for points of one table and period.
-func planned(unit byte, function modbus.Function, period time.Duration, slots []*engine.Slot, l limits) []engine.Job {
-	cost := plan.Cost{Largest: l.registers, Gap: l.gap, Exchange: exchangeCost, Address: 1}
-	if function.Bits() {
+// planned makes jobs like j for points of its table and period.
+func (j *job) planned(slots []*engine.Slot) []engine.Job {
+	l := j.limits
+	cost := plan.Cost{Largest: l.registers, Gap: l.gap, Exchange: l.exchange, Address: 1}
+	if j.request.Function.Bits() {
 		cost.Largest = l.bits
 		cost.Gap, cost.Exchange = cost.Gap*bitsPerWord, cost.Exchange*bitsPerWord
 	}
@@ -126,11 +223,12 @@ func planned(unit byte, function modbus.Function, period time.Duration, slots []
 	}
 	var jobs []engine.Job
 	for _, r := range plan.Requests(items, cost) {
-		j := &job{unit: unit, period: period, limits: l, request: modbus.Request{Function: function, Address: r.Start, Quantity: uint16(r.Count)}}
+		made := *j
+		made.request.Address, made.request.Quantity, made.items, made.refused = r.Start, uint16(r.Count), make([]item, 0, len(r.Items)), false
 		for _, i := range r.Items {
-			j.items = append(j.items, item{slots[i], int(items[i].Start) - int(r.Start), items[i].Count})
+			made.items = append(made.items, item{slots[i], int(items[i].Start) - int(r.Start), items[i].Count})
 		}
-		jobs = append(jobs, j)
+		jobs = append(jobs, &made)
 	}
 	return jobs
 }
@@ -138,9 +236,9 @@ func planned(unit byte, function modbus.Function, period time.Duration, slots []
 // smaller divides a request that the device refused: first into runs without gaps, since what nobody wants may not
 // exist, then into halves, until the addresses that are refused stand alone. nil when it cannot be divided.
 func (j *job) smaller() []engine.Job {
-	slots, l := j.Slots(), j.limits
-	l.gap = 0
-	if jobs := planned(j.unit, j.request.Function, j.period, slots, l); len(jobs) > 1 {
+	slots, like := j.Slots(), *j
+	like.limits.gap = 0
+	if jobs := like.planned(slots); len(jobs) > 1 {
 		return jobs
 	}
 	// Items at the same address cannot be parted.
@@ -154,8 +252,7 @@ func (j *job) smaller() []engine.Job {
 	if middle < 0 {
 		return nil
 	}
-	return append(planned(j.unit, j.request.Function, j.period, slots[:middle], l),
-		planned(j.unit, j.request.Function, j.period, slots[middle:], l)...)
+	return append(like.planned(slots[:middle]), like.planned(slots[middle:])...)
 }
 
 // framings are the framings by their names in a site.
@@ -164,21 +261,35 @@ var framings = map[site.Framing]modbus.Framing{site.MBAP: modbus.MBAP, site.RTU:
 // gatewayGap is the silence that ends a frame through a gateway or an adapter, which pass bytes on in their own time.
 const gatewayGap = 50 * time.Millisecond
 
-// Open connects to the far end.
-func (Driver) Open(ctx context.Context, link site.Link, _ engine.Sink) (engine.Session, error) {
+// Open connects to the far end; of a dial-up line it opens the modem.
+func (Driver) Open(ctx context.Context, link site.Link, host engine.Host) (engine.Session, error) {
+	if link.Transport == site.Dialup {
+		return openDialled(ctx, link, host)
+	}
 	conn, err := wire.Open(ctx, link)
 	if err != nil {
 		return nil, err
 	}
-	s := &session{conn: conn, timeout: time.Duration(link.Timeout)}
+	return newSession(conn, link), nil
+}
+
+// newSession speaks over an open connection.
+func newSession(conn net.Conn, link site.Link) *session {
+	s := &session{conn: conn, timeout: time.Duration(link.Timeout), exchanges: &sync.Pool{New: func() any { return new([]uint16) }}}
 	o := modbus.ClientOptions{Framing: framings[link.Framing], Gap: gatewayGap}
+	if link.InFlight > 1 {
+		p := modbus.NewPipeline(conn)
+		s.asker, s.counters = p, &p.Counters
+		return s
+	}
 	if link.Serial != nil {
 		o.Character, o.Echo = link.Serial.Character(), link.Serial.Echo
 		o.Gap = max(o.Gap, 5*o.Character)
 		s.silence = modbus.Silence(link.Serial.Baud, link.Serial.Bits())
 	}
 	s.client = modbus.NewClient(conn, o)
-	return s, nil
+	s.asker, s.counters = s.client, &s.client.Counters
+	return s
 }
 
 // outcome says what an exchange that failed means to its points.
@@ -189,8 +300,12 @@ func outcome(err error) engine.Outcome {
 	case errors.As(err, &exception):
 		out.Answered = true
 		out.Reason = reading.ExceptionReason(byte(exception))
-		// A gateway that says that it cannot reach the device is not the device.
-		if exception == modbus.GatewayPathFailure || exception == modbus.GatewayTargetFailed {
+		switch exception {
+		case modbus.Acknowledge, modbus.ServerDeviceBusy: // it works on it, or on something else: AP 7
+			out.Later = true
+		case modbus.GatewayPathFailure: // the gateway is set up wrongly or overloaded; asking again at once mends neither
+			out.Answered, out.Rest = false, gatewayRest
+		case modbus.GatewayTargetFailed: // a gateway that cannot reach the device is not the device
 			out.Answered = false
 		}
 	case errors.Is(err, modbus.ErrChecksum):

@@ -15,7 +15,7 @@ import (
 	"arithmon/internal/site"
 )
 
-func station(points ...site.Point) (engine.Sink, engine.Station) {
+func station(points ...site.Point) (engine.Host, engine.Station) {
 	st := site.NewStation()
 	st.Name, st.Link = "st", "link"
 	for i := range points {
@@ -44,7 +44,7 @@ func TestJobsPlanOneRequestForNeighboursOfATable(t *testing.T) {
 	_, st := station(
 		point(site.HoldingRegisters, 0, codec.TypeFloat32), point(site.HoldingRegisters, 2, codec.TypeInt16),
 		point(site.InputRegisters, 0, codec.TypeInt16), point(site.Coils, 4, ""), point(site.Coils, 200, ""), slow)
-	assert.Equal(t, []string{"3:0+3", "4:0+1", "1:4+197", "3:3+1"}, requests(Driver{}.Jobs(st)), "apart by table and period")
+	assert.Equal(t, []string{"3:0+3", "4:0+1", "1:4+197", "3:3+1"}, requests(Driver{}.Jobs(site.Link{}, st)), "apart by table and period")
 }
 
 func TestRefusedRequestsAreDividedUntilTheCulpritStandsAlone(t *testing.T) {
@@ -54,7 +54,7 @@ func TestRefusedRequestsAreDividedUntilTheCulpritStandsAlone(t *testing.T) {
 	}
 	points = append(points, point(site.HoldingRegisters, 12, codec.TypeUint16))
 	_, st := station(points...)
-	jobs := Driver{}.Jobs(st)
+	jobs := Driver{}.Jobs(site.Link{}, st)
 	require.Equal(t, []string{"3:0+13"}, requests(jobs))
 	// What nobody wants goes first; then halves; a single address cannot be divided.
 	jobs = jobs[0].(*job).smaller()
@@ -68,7 +68,7 @@ func TestRefusedRequestsAreDividedUntilTheCulpritStandsAlone(t *testing.T) {
 	a, b := point(site.HoldingRegisters, 0, codec.TypeBool), point(site.HoldingRegisters, 0, codec.TypeBool)
 	a.Address.Part, b.Address.Part = site.Bit(0), site.Bit(1)
 	_, st = station(a, b)
-	assert.Nil(t, Driver{}.Jobs(st)[0].(*job).smaller(), "two bits of one register cannot be parted")
+	assert.Nil(t, Driver{}.Jobs(site.Link{}, st)[0].(*job).smaller(), "two bits of one register cannot be parted")
 }
 
 func TestWriteRequests(t *testing.T) {
@@ -86,7 +86,7 @@ func TestWriteRequests(t *testing.T) {
 		{"a high byte keeps the rest", codec.Layout{Type: codec.TypeUint8, High: true}, site.HoldingRegisters, codec.UintValue(0x12), modbus.Request{Function: modbus.MaskWriteRegister, Address: 7, And: 0x00FF, Or: 0x1200}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			got, _, err := writeRequest(site.Station{}, site.Address{Space: c.space, Offset: 7}, c.layout, c.raw)
+			got, _, err := writeRequest(site.Station{}, engine.Command{Address: site.Address{Space: c.space, Offset: 7}, Layout: c.layout, Raw: []codec.Value{c.raw}})
 			require.NoError(t, err)
 			assert.Equal(t, c.want, got)
 		})
@@ -96,7 +96,7 @@ func TestWriteRequests(t *testing.T) {
 func TestWriteFunctionsOfAStation(t *testing.T) {
 	register, coil := site.Address{Space: site.HoldingRegisters, Offset: 7}, site.Address{Space: site.Coils, Offset: 7}
 	function := func(s site.Station, a site.Address, l codec.Layout) (modbus.Function, error) {
-		r, _, err := writeRequest(s, a, l, codec.IntValue(1))
+		r, _, err := writeRequest(s, engine.Command{Address: a, Layout: l, Raw: []codec.Value{codec.IntValue(1)}})
 		return r.Function, err
 	}
 	int16s, int32s, bit := codec.Layout{Type: codec.TypeInt16}, codec.Layout{Type: codec.TypeInt32}, codec.Layout{Type: codec.TypeBool, Bit: 3}
@@ -121,12 +121,12 @@ func TestJobsKeepTheLimitsOfTheStation(t *testing.T) {
 	_, st := station(append(points, text)...)
 	none := 0
 	st.MaxRegisters, st.StringsAlone = 20, true
-	for _, r := range requests(Driver{}.Jobs(st)) {
+	for _, r := range requests(Driver{}.Jobs(site.Link{}, st)) {
 		assert.NotContains(t, r, "+61")
 	}
-	assert.Contains(t, requests(Driver{}.Jobs(st)), "3:60+2")
+	assert.Contains(t, requests(Driver{}.Jobs(site.Link{}, st)), "3:60+2")
 	st.Gap = &none
-	assert.Len(t, Driver{}.Jobs(st), 31, "without gaps each stands alone")
+	assert.Len(t, Driver{}.Jobs(site.Link{}, st), 31, "without gaps each stands alone")
 }
 
 // bench runs a session against a device that answers 125 registers.
@@ -154,7 +154,7 @@ func bench(b testing.TB) (engine.Session, engine.Job) {
 		cancel()
 		<-done
 	})
-	return s, Driver{}.Jobs(st)[0]
+	return s, Driver{}.Jobs(site.Link{}, st)[0]
 }
 
 func BenchmarkExchange(b *testing.B) {

@@ -531,6 +531,57 @@ export interface paths {
         };
         trace?: never;
     };
+    "/api/v1/links/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** duplicate a link; the copy is disabled and has no serial port until given one */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Copy"];
+                };
+            };
+            responses: {
+                /** @description duplicate a link; the copy is disabled and has no serial port until given one */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Link"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/links/{name}/test": {
         parameters: {
             query?: never;
@@ -1001,6 +1052,233 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rig": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** simulated devices and their faults, where there are any */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description simulated devices and their faults, where there are any */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RigState"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rig/{line}/cut": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** cut a simulated line: nothing listens there any more */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    line: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description cut a simulated line: nothing listens there any more */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RigState"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rig/{line}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** restore a line that was cut */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    line: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description restore a line that was cut */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RigState"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rig/{line}/{unit}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** replace the faults of a simulated device */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    line: string;
+                    unit: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Faults"];
+                };
+            };
+            responses: {
+                /** @description replace the faults of a simulated device */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Faults"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** change some faults of a simulated device; null takes one away */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    line: string;
+                    unit: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Faults"];
+                };
+            };
+            responses: {
+                /** @description change some faults of a simulated device; null takes one away */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Faults"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
     "/api/v1/stations": {
         parameters: {
             query?: never;
@@ -1230,6 +1508,57 @@ export interface paths {
         };
         trace?: never;
     };
+    "/api/v1/stations/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** duplicate a station, with its points when their tags change; the copy is disabled */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["StationCopy"];
+                };
+            };
+            responses: {
+                /** @description duplicate a station, with its points when their tags change; the copy is disabled */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Station"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stations/{name}/read": {
         parameters: {
             query?: never;
@@ -1243,6 +1572,12 @@ export interface paths {
                 query?: {
                     /** @description hr:0..9, 40001..40010 or one address */
                     range?: string;
+                    /** @description data type of the values, such as float32; single registers unless said */
+                    type?: string;
+                    /** @description byte order; the station's unless said */
+                    order?: string;
+                    /** @description string: characters */
+                    length?: string;
                 };
                 header?: never;
                 path: {
@@ -1280,6 +1615,51 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stations/{name}/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** ask a station everything at once, what it refused included */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description ask a station everything at once, what it refused included */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stations/{name}/test": {
         parameters: {
             query?: never;
@@ -1308,6 +1688,57 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Test"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stations/{name}/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** write to addresses that no point needs to have */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RangeWrite"];
+                };
+            };
+            responses: {
+                /** @description write to addresses that no point needs to have */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RangeResult"];
                     };
                 };
                 /** @description a problem */
@@ -1545,11 +1976,60 @@ export interface components {
             changes: components["schemas"]["ChangeLine"][];
             dry_run: boolean;
             removed: number;
+            /** @description what is allowed and yet seldom meant */
+            warnings?: string[];
+        };
+        Copy: {
+            /** @description of the copy */
+            name: string;
         };
         Count: {
             bad: number;
             good: number;
             uncertain: number;
+        };
+        Faults: {
+            /**
+             * @description on a dialup line, how calls end
+             * @enum {string}
+             */
+            call?: "busy" | "no_answer" | "no_carrier" | "drop";
+            /** @description answers whose CRC or LRC is wrong */
+            checksum?: boolean;
+            /** @description the connection is closed in the middle of an answer */
+            close?: boolean;
+            /** @description time before each answer */
+            delay?: string;
+            /** @description no answers */
+            drop?: boolean;
+            /** @description a second device answers to the same unit */
+            duplicate?: boolean;
+            /** @description the request comes back before the answer */
+            echo?: boolean;
+            /** @description every request is refused with this code */
+            exception?: number;
+            /** @description the values no longer move */
+            frozen?: boolean;
+            /** @description answers that are not Modbus */
+            garbage?: boolean;
+            /** @description stray bytes before each answer */
+            noise?: boolean;
+            /** @description no answers from time to time: {every: 6m, for: 30s} */
+            outage?: components["schemas"]["Outage"];
+            /** @description the device restarts, once: no answers for so long, and what was written is forgotten */
+            restart?: string;
+            /** @description answers with a register too few */
+            short?: boolean;
+            /** @description only one answer in so many is spoilt; all of them unless said */
+            some?: number;
+            /** @description answers that end early */
+            truncate?: boolean;
+            /** @description every other answer has its registers in reverse order, two by two */
+            word_swap?: boolean;
+            /** @description answers with the transaction identifier of another request */
+            wrong_identifier?: boolean;
+            /** @description answers in the name of the next unit */
+            wrong_unit?: boolean;
         };
         Health: {
             status: string;
@@ -1603,24 +2083,36 @@ export interface components {
             /** @description 1 or 2; 1 unless said */
             stop_bits?: number;
         };
+        LineState: {
+            /** @description the line is cut: nothing listens */
+            cut: boolean;
+            framing: string;
+            /** @description host:port or serial port */
+            listen: string;
+            name: string;
+            stations: components["schemas"]["StationState"][];
+            transport: string;
+        };
         Link: {
-            /** @description local IP address to go out by */
+            /** @description local IP address, or name of the network interface, to go out by */
             bind?: string;
-            /** @description sockets that share the work; 1 is what this version does */
+            /** @description sockets that share the work, 1 to 16; 1 unless said */
             connections?: number;
             /** @description free text, at most 500 characters */
             description?: string;
             /** @description false: the link is not opened and its points are bad (disabled) */
             enabled: boolean;
             /**
-             * @description mbap unless said on tcp, tls and udp, rtu on serial
+             * @description mbap unless said on tcp, tls and udp, rtu on serial and dialup
              * @enum {string}
              */
             framing?: "mbap" | "rtu" | "ascii";
             /** @description host name or IP address of the device or gateway */
             host?: string;
-            /** @description outstanding requests on one socket; 1 is what this version does */
+            /** @description outstanding requests on one socket, 1 to 16, mbap only; 1 unless said */
             in_flight?: number;
+            /** @description how the modem of a dialup link is used: {init: ATZ, idle: 10s} */
+            modem?: components["schemas"]["Modem"];
             /** @description unique name: letters, digits, - _ . */
             name: string;
             /** @description least quiet time between exchanges, 0s to 10s */
@@ -1634,7 +2126,9 @@ export interface components {
             protocol: "modbus";
             /** @description how often a read that was not answered is repeated, 0 to 10 */
             retries: number;
-            /** @description port and line settings of a serial link: {device: /dev/ttyUSB0, baud: 9600, parity: even} */
+            /** @description time before a repetition, 0s to 1m; others are served meanwhile */
+            retry_delay?: string;
+            /** @description port and line settings of a serial or dialup link: {device: /dev/ttyUSB0, baud: 9600, parity: even} */
             serial?: components["schemas"]["LineSettings"];
             /** @description silence after which an exchange has failed, 10ms to 1m */
             timeout: string;
@@ -1644,7 +2138,7 @@ export interface components {
              * @description what carries the bytes
              * @enum {string}
              */
-            transport: "tcp" | "tls" | "udp" | "serial";
+            transport: "tcp" | "tls" | "udp" | "serial" | "dialup";
         };
         LinkPage: {
             items: components["schemas"]["Link"][];
@@ -1654,6 +2148,8 @@ export interface components {
         LinkStatus: {
             /** @description how often it was opened */
             connections: number;
+            /** @description of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer */
+            doing?: string;
             name: string;
             /** @description why it is in this state, in words */
             reason?: string;
@@ -1675,6 +2171,24 @@ export interface components {
         LiveRequest: {
             /** @description tags or patterns, * for any characters */
             tags: string[];
+        };
+        Modem: {
+            /** @description time for a call to come about, 1s to 3m; 60s unless said */
+            connect?: string;
+            /** @description what is put before the number of a station; ATDT unless said */
+            dial?: string;
+            /** @description silence before and after +++, 100ms to 5s; 1s unless said */
+            guard?: string;
+            /** @description the call ends when nothing was asked for so long, 1s to 1h; 10s unless said */
+            idle?: string;
+            /** @description commands sent when the port is opened, several with ; between them; ATZ;ATE0Q0V1 unless said */
+            init?: string;
+            /** @description least time before a number that did not answer is dialled again, 1s to 1h; 30s unless said; it doubles up to eight times that */
+            redial?: string;
+        };
+        Outage: {
+            every: string;
+            for: string;
         };
         Point: {
             /** @description where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010 */
@@ -1698,6 +2212,12 @@ export interface components {
             order?: "ABCD" | "CDAB" | "BADC" | "DCBA";
             /** @description how often it is read; as the station says unless said */
             poll?: string;
+            /** @description the group of its station's poll_groups whose period it has */
+            poll_group?: string;
+            /** @description bool only: writing true sets it for so long and then back, 20ms to 1m */
+            pulse?: string;
+            /** @description where a written value is read back from, when that is not its address: ir:9 */
+            read_back?: string;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said */
             scaling?: components["schemas"]["Scaling"];
             /** @description names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits */
@@ -1741,6 +2261,12 @@ export interface components {
             order?: "ABCD" | "CDAB" | "BADC" | "DCBA";
             /** @description how often it is read; as the station says unless said */
             poll?: string;
+            /** @description the group of its station's poll_groups whose period it has */
+            poll_group?: string;
+            /** @description bool only: writing true sets it for so long and then back, 20ms to 1m */
+            pulse?: string;
+            /** @description where a written value is read back from, when that is not its address: ir:9 */
+            read_back?: string;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said */
             scaling?: components["schemas"]["Scaling"];
             /** @description names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits */
@@ -1792,6 +2318,37 @@ export interface components {
             /** @description kind and name of the entity */
             subject?: string;
             value: string;
+        };
+        RangeResult: {
+            /** @description canonical, the first */
+            address: string;
+            after: ((boolean | number | string) | null)[];
+            before: ((boolean | number | string) | null)[];
+            message: string;
+            /** @description refused because a point that is there may not be written */
+            not_allowed?: boolean;
+            /** @enum {string} */
+            outcome: "done" | "refused" | "differs" | "unknown";
+            sent: ((boolean | number | string) | null)[];
+            station: string;
+        };
+        RangeWrite: {
+            /** @description string: characters */
+            length?: number;
+            /**
+             * @description byte order; the station's unless said
+             * @enum {string}
+             */
+            order?: "ABCD" | "CDAB" | "BADC" | "DCBA";
+            /** @description hr:0..3, or the first address alone */
+            range: string;
+            /**
+             * @description data type of the values; uint16 in registers unless said
+             * @enum {string}
+             */
+            type?: "bool" | "int8" | "uint8" | "int16" | "uint16" | "int32" | "uint32" | "int64" | "uint64" | "float32" | "float64" | "bcd16" | "bcd32" | "string" | "bits";
+            /** @description one for each value that fits the range */
+            values: ((boolean | number | string) | null)[];
         };
         RawReading: {
             /** @description canonical */
@@ -1877,6 +2434,9 @@ export interface components {
             /** @description cursor of the next page; absent on the last */
             next?: string;
         };
+        RigState: {
+            lines: components["schemas"]["LineState"][];
+        };
         Scaling: {
             /** @description hold the value at the end of the engineering range; the reading still says raw-range */
             clamp?: boolean;
@@ -1899,6 +2459,13 @@ export interface components {
         Station: {
             /** @description time the device needs after connecting, 0s to 30s */
             after_connect?: string;
+            /**
+             * @description how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first; lsb0 unless said
+             * @enum {string}
+             */
+            bits?: "lsb0" | "lsb1" | "msb0" | "msb1";
+            /** @description true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read */
+            broadcast?: boolean;
             /** @description free text, at most 500 characters */
             description?: string;
             /** @description false: the station is not asked and its points are bad (disabled) */
@@ -1907,6 +2474,10 @@ export interface components {
             gap?: number | null;
             /** @description name of its link */
             link: string;
+            /** @description the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; 15s unless said */
+            liveness?: string;
+            /** @description what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; hr:0 unless said */
+            liveness_ask?: string;
             /** @description most coils or discrete inputs read at once, 1 to 2000; 2000 unless said */
             max_bits?: number;
             /** @description most registers read at once, 1 to 125; 125 unless said */
@@ -1918,6 +2489,8 @@ export interface components {
              * @enum {string}
              */
             notation: "offset" | "number" | "ref5" | "ref6";
+            /** @description telephone number, on a dialup link */
+            number?: string;
             /**
              * @description byte order of its points unless they say otherwise
              * @enum {string}
@@ -1930,9 +2503,15 @@ export interface components {
             partial_write?: "mask" | "rewrite" | "never";
             /** @description how often its points are read unless they say otherwise, 20ms to 24h */
             poll: string;
+            /** @description periods by name, for points that say poll_group: {fast: 50ms, slow: 1m} */
+            poll_groups?: {
+                [key: string]: string;
+            };
+            /** @description true: registers may be written and read back in one request (function 23) */
+            read_write?: boolean;
             /** @description true: a string is read in a request of its own */
             strings_alone?: boolean;
-            /** @description Modbus unit identifier, 0 to 255 */
+            /** @description Modbus unit identifier: 0 to 255 on a network, 1 to 247 on a serial line */
             unit: number;
             /**
              * @description auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said
@@ -1940,10 +2519,28 @@ export interface components {
              */
             write_function?: "auto" | "single" | "multiple";
         };
+        StationCopy: {
+            /** @description link of the copy; the same unless said */
+            link?: string;
+            /** @description of the copy */
+            name: string;
+            /** @description telephone number of the copy, on a dialup link; the same unless said */
+            number?: string;
+            /** @description copies the points, too, with other tags: {from: tern/pump1, to: tern/pump4} */
+            tags?: components["schemas"]["TagChange"];
+            /** @description unit of the copy; the next free one of its link unless said */
+            unit?: number | null;
+        };
         StationPage: {
             items: components["schemas"]["Station"][];
             /** @description cursor of the next page; absent on the last */
             next?: string;
+        };
+        StationState: {
+            faults: components["schemas"]["Faults"];
+            name?: string;
+            number?: string;
+            unit: number;
         };
         StationStatus: {
             link: string;
@@ -1994,6 +2591,12 @@ export interface components {
             /** @description name in the server's certificate; the host unless said */
             server_name?: string;
         };
+        TagChange: {
+            /** @description part of every tag */
+            from: string;
+            /** @description what the copies have in its place */
+            to: string;
+        };
         Test: {
             answers: boolean;
             /** @description what was asked and what came back, in words */
@@ -2007,8 +2610,12 @@ export interface components {
             foreign_answers: number;
             /** @description answers that came after their request had timed out */
             late_answers: number;
+            /** @description what came though nothing was asked */
+            stray_answers: number;
         };
         WriteRecord: {
+            /** @description canonical, the first */
+            address: string;
             after: (boolean | number | string) | null;
             before: (boolean | number | string) | null;
             id: number;
@@ -2016,6 +2623,9 @@ export interface components {
             /** @enum {string} */
             outcome: "done" | "refused" | "differs" | "unknown";
             sent: (boolean | number | string) | null;
+            /** @description empty in records of before version 2 */
+            station: string;
+            /** @description empty for addresses without a point */
             tag: string;
             /** Format: date-time */
             time: string;

@@ -1,0 +1,169 @@
+package modbus
+
+import (
+	"fmt"
+	"net"
+	"sync"
+	"time"
+)
+
+// Pipeline asks devices over one connection with several requests outstanding at once, told apart by their transaction
+// identifiers (TCP 4.4.1.1), so that its framing is MBAP. It is safe for concurrent use. Closing the connection ends it.
+type Pipeline struct {
+	Counters Counters
+
+	conn net.Conn
+
+	mu          sync.Mutex // guards what follows
+	transaction uint16
+	waiting     map[uint16]*call
+	out         []byte
+	failed      error // why nothing more is possible
+
+	writing sync.Mutex // one frame at a time
+}
+
+// call is a request that waits for its answer.
+type call struct {
+	unit    byte
+	request Request
+	data    []byte
+	err     error
+	wrong   error // what came instead
+	done    chan struct{}
+}
+
+// NewPipeline speaks over conn, which the caller closes.
+func NewPipeline(conn net.Conn) *Pipeline {
+	p := &Pipeline{conn: conn, waiting: map[uint16]*call{}}
+	go p.read() // ends with the connection
+	return p
+}
+
+// Do is Client.Do. The data belong to the caller.
+func (p *Pipeline) Do(unit byte, req Request, timeout time.Duration) ([]byte, error) {
+	pdu, err := req.Append(make([]byte, 0, MaxPDU))
+	if err != nil {
+		return nil, err
+	}
+	c := &call{unit: unit, request: req, done: make(chan struct{})}
+	p.mu.Lock()
+	if p.failed != nil {
+		defer p.mu.Unlock()
+		return nil, p.failed
+	}
+	for {
+		p.transaction++
+		if p.waiting[p.transaction] == nil {
+			break
+		}
+	}
+	id := p.transaction
+	p.waiting[id] = c
+	p.mu.Unlock()
+
+	p.writing.Lock()
+	p.conn.SetWriteDeadline(time.Now().Add(timeout)) // its error shows in the write
+	p.out = AppendMBAP(p.out[:0], Frame{id, unit, pdu})
+	n, err := p.conn.Write(p.out)
+	p.writing.Unlock()
+	p.Counters.Sent.Add(uint64(n))
+	if err != nil {
+		p.fail(fmt.Errorf("%w: %w", ErrClosed, err))
+	}
+	timer := time.NewTimer(timeout)
+	defer timer.Stop()
+	select {
+	case <-c.done:
+		return c.data, c.err
+	case <-timer.C:
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	select {
+	case <-c.done: // in the last moment
+		return c.data, c.err
+	default:
+	}
+	delete(p.waiting, id)
+	if c.wrong != nil {
+		return nil, c.wrong
+	}
+	return nil, ErrTimeout
+}
+
+// read hands answers to those who wait for them until the connection ends.
+func (p *Pipeline) read() {
+	in := make([]byte, 4*maxFrame)
+	for held := 0; ; {
+		frame, n, err := CutMBAP(in[:held])
+		if err != nil {
+			p.fail(fmt.Errorf("%w: %w", ErrClosed, err))
+			return
+		}
+		if n > 0 {
+			p.answer(frame)
+			held = copy(in, in[n:held])
+			continue
+		}
+		got, err := p.conn.Read(in[held:])
+		p.Counters.Got.Add(uint64(got))
+		if held += got; err != nil {
+			p.fail(ended(err, held))
+			return
+		}
+	}
+}
+
+// answer gives a frame to the call it answers.
+func (p *Pipeline) answer(f Frame) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	c := p.waiting[f.Transaction]
+	switch {
+	case c == nil && p.transaction-f.Transaction < 1<<15:
+		p.Counters.Late.Add(1)
+	case c == nil:
+		p.Counters.Foreign.Add(1)
+	case f.Unit != c.unit || f.PDU[0]&^exceptionFlag != byte(c.request.Function):
+		p.Counters.Foreign.Add(1)
+		c.wrong = misfit(f, c.unit, c.request)
+	default:
+		c.data, c.err = c.request.ParseAnswer(append([]byte(nil), f.PDU...))
+		delete(p.waiting, f.Transaction)
+		close(c.done)
+	}
+}
+
+// fail ends all calls, once.
+func (p *Pipeline) fail(err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.failed != nil {
+		return
+	}
+	p.failed = err
+	for id, c := range p.waiting {
+		c.err = err
+		delete(p.waiting, id)
+		close(c.done)
+	}
+}
+
+// misfit says what is wrong with an answer that is not from the unit or to the function asked.
+func misfit(f Frame, unit byte, req Request) error {
+	if f.Unit != unit {
+		return &WrongUnitError{Asked: unit, Answered: f.Unit}
+	}
+	return badResponse("function %d answered to %s", f.PDU[0], req.Function)
+}
+
+// WrongUnitError says that another unit answered. It wraps ErrBadResponse.
+type WrongUnitError struct{ Asked, Answered byte }
+
+func (e *WrongUnitError) Error() string {
+	return fmt.Sprintf("%s: unit %d answered instead of unit %d", ErrBadResponse, e.Answered, e.Asked)
+}
+
+// Unwrap is ErrBadResponse.
+func (e *WrongUnitError) Unwrap() error { return ErrBadResponse }

@@ -1,0 +1,79 @@
+package site
+
+import (
+	"fmt"
+	"strings"
+)
+
+// StationCopy says how a station is duplicated. What is empty stays as it is.
+type StationCopy struct {
+	Name   string     `json:"name" doc:"of the copy"`
+	Link   string     `json:"link,omitempty" doc:"link of the copy; the same unless said"`
+	Unit   *int       `json:"unit,omitempty" doc:"unit of the copy; the next free one of its link unless said"`
+	Number string     `json:"number,omitempty" doc:"telephone number of the copy, on a dialup link; the same unless said"`
+	Tags   *TagChange `json:"tags,omitempty" doc:"copies the points, too, with other tags: {from: tern/pump1, to: tern/pump4}"`
+}
+
+// TagChange makes one tag of another: the first From in it becomes To.
+type TagChange struct {
+	From string `json:"from" doc:"part of every tag"`
+	To   string `json:"to" doc:"what the copies have in its place"`
+}
+
+// CopyLink adds a duplicate of a link. It is disabled, and has no port of the machine until it is given one, since two
+// links cannot share one.
+func (d *Draft) CopyLink(l Link, name string) Link {
+	l.Name, l.Enabled = name, false
+	if l.Serial != nil {
+		line := *l.Serial
+		line.Device = ""
+		l.Serial = &line
+	}
+	d.Add(l)
+	return l
+}
+
+// CopyStation adds a duplicate of a station, disabled, and of its points when their tags change.
+func (d *Draft) CopyStation(s Station, c StationCopy) Station {
+	from := s.Name
+	s.Name, s.Enabled = c.Name, false
+	if c.Link != "" {
+		s.Link = c.Link
+	}
+	if c.Number != "" {
+		s.Number = c.Number
+	}
+	if c.Unit != nil {
+		s.Unit = *c.Unit
+	} else {
+		for s.Unit < 255 && d.sameUnit(s) != "" {
+			s.Unit++
+		}
+	}
+	d.Add(s)
+	if c.Tags == nil {
+		return s
+	}
+	for _, e := range d.dependents(key{KindStation, from}) {
+		p := e.(Point)
+		if c.Tags.From == "" || !strings.Contains(p.Tag, c.Tags.From) {
+			d.Fail(&FieldError{KindStation, s.Name, "tags.from", c.Tags.From, fmt.Sprintf("%q is not a part of tag %s, so its copy has no tag of its own", c.Tags.From, p.Tag)})
+			return s
+		}
+		p.Tag, p.Station = strings.Replace(p.Tag, c.Tags.From, c.Tags.To, 1), s.Name
+		d.Add(p)
+	}
+	return s
+}
+
+// Warnings says what of changed entities is allowed and yet seldom meant.
+func (s *Site) Warnings(changes []Change) (list []*FieldError) {
+	for _, c := range changes {
+		st, ok := c.After.(Station)
+		if l, _ := s.Link(st.Link); ok && l.Transport.OnPort() && st.Unit > 247 {
+			list = append(list, &FieldError{KindStation, st.Name, "unit", fmt.Sprint(st.Unit),
+				fmt.Sprintf("unit %d is reserved on a serial line (MODBUS over Serial Line V1.02, 2.2); some devices use it all the same", st.Unit)})
+		}
+	}
+	return list
+}
