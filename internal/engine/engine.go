@@ -74,10 +74,9 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 	})
 }
 
-// Stop ends pulses early, then all links, lets exchanges under way end, and waits for that. It is called once.
+// Stop ends pulses early, then all links, lets exchanges under way end, and waits for that.
 func (e *Engine) Stop() {
-	close(e.pulses.stop)
-	e.pulses.running.Wait()
+	e.pulses.halt()
 	e.mu.Lock()
 	if e.cancel != nil {
 		e.cancel()

@@ -59,8 +59,31 @@ const (
 
 // pulses are those whose end is to come. Stopping cuts them short.
 type pulses struct {
+	mu      sync.Mutex // guards stopped, and running against it
 	running sync.WaitGroup
 	stop    chan struct{}
+	stopped bool
+}
+
+// begin reports whether another pulse may begin; running.Done ends it.
+func (p *pulses) begin() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.stopped {
+		p.running.Add(1)
+	}
+	return !p.stopped
+}
+
+// halt ends pulses early and waits for that.
+func (p *pulses) halt() {
+	p.mu.Lock()
+	if !p.stopped {
+		close(p.stop)
+	}
+	p.stopped = true
+	p.mu.Unlock()
+	p.running.Wait()
 }
 
 // Write sends an engineering value to a point. Everything that can be refused is refused before anything is sent.
@@ -171,7 +194,9 @@ func (s *stationRun) forbids(c Command) string {
 
 // pulse writes true, waits, and writes false, whatever happens meanwhile.
 func (e *Engine) pulse(ctx context.Context, on writing, w Write, span time.Duration) (Write, error) {
-	e.pulses.running.Add(1)
+	if !e.pulses.begin() {
+		return w.refused("not sent: the service is stopping, so the end of the pulse could not be sent"), nil
+	}
 	defer e.pulses.running.Done()
 	began, err := e.perform(ctx, on, w)
 	if err != nil || began.Outcome == Refused {

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -63,6 +64,9 @@ func TestAnotherProgramReadsOurFrames(t *testing.T) {
 		t.Run("RTU "+side.name, func(t *testing.T) {
 			as := []string{"-d", "tcp.port==502,mbrtu", "-o", "mbrtu.crc_verification:TRUE"}
 			for i, line := range dissect(t, frames(RTU), side.ports, as, "mbrtu.unit_id", "modbus.func_code", "mbrtu.crc16.status") {
+				if len(side.pdu(i)) == 2 {
+					continue // the analyser reads no RTU frame as short as that of function 17
+				}
 				assert.Equal(t, []string{"", "17", strconv.Itoa(int(examples[i].request.Function)), "1"}, line, "%s: the CRC is good", examples[i].name)
 			}
 		})
@@ -72,6 +76,8 @@ func TestAnotherProgramReadsOurFrames(t *testing.T) {
 		requests = append(requests, AppendMBAP(nil, Frame{uint16(i), 1, unhex(t, c.pdu)}))
 	}
 	for i, line := range dissect(t, requests, "40000,502", nil, "modbus.reference_num") {
-		assert.Equal(t, strconv.Itoa(int(examples[i].request.Address)), line[1], examples[i].name)
+		if r := examples[i].request; !slices.Contains([]Function{Diagnostics, ReportServerID, ReadWriteMultipleRegisters, EncapsulatedInterface}, r.Function) {
+			assert.Equal(t, strconv.Itoa(int(r.Address)), line[1], examples[i].name)
+		}
 	}
 }
