@@ -27,6 +27,9 @@ import (
 // patience is how long a thing may take that should happen; a machine under load is slow.
 const patience = 30 * time.Second
 
+// pollEvery is how often something is looked at that cannot be followed.
+const pollEvery = 20 * time.Millisecond
+
 // binary is the program, built once for all tests.
 var binary string
 
@@ -108,11 +111,20 @@ func startWith(t *testing.T, devices []byte) *plant {
 	t.Helper()
 	config, err := rig.Load("devices.yaml", devices)
 	require.NoError(t, err)
-	p := &plant{t: t}
-	p.rig, err = rig.Start(config, rig.Options{})
+	running, err := rig.Start(config, rig.Options{})
 	require.NoError(t, err)
-	t.Cleanup(p.rig.Stop)
-	p.service, err = service.Start(context.Background(), service.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Console: web.Console(), Version: "test"})
+	t.Cleanup(running.Stop)
+	p := serving(t, nil)
+	p.rig = running
+	return p
+}
+
+// serving runs a service, which switches the faults of a rig when there is one.
+func serving(t *testing.T, devices *rig.Rig) *plant {
+	t.Helper()
+	p := &plant{t: t, rig: devices}
+	var err error
+	p.service, err = service.Start(context.Background(), service.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Rig: devices, Console: web.Console(), Version: "test"})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, p.service.Stop()) })
 	p.client = client.New(p.service.URL, "tester")

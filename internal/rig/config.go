@@ -71,6 +71,7 @@ type Value struct {
 	Signal string       `json:"signal"`
 	Factor *float64     `json:"factor"` // raw = signal × factor + offset
 	Offset float64      `json:"offset"`
+	Limit  *[2]float64  `json:"limit"` // what a client writes is brought into these bounds, as some devices do
 	Set    codec.Value  `json:"set"` // a fixed value, which a client may overwrite, instead of a signal
 }
 
@@ -92,6 +93,7 @@ type Faults struct {
 	Duplicate  bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit"`
 	Frozen     bool          `json:"frozen,omitempty" doc:"the values no longer move"`
 	WordSwap   bool          `json:"word_swap,omitempty" doc:"every other answer has its registers in reverse order, two by two"`
+	MuteWrites bool          `json:"mute_writes,omitempty" doc:"what is written is carried out and not answered"`
 	Restart    site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no answers for so long, and what was written is forgotten"`
 	Call       string        `json:"call,omitempty" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
 	Outage     *Outage       `json:"outage,omitempty" doc:"no answers from time to time: {every: 6m, for: 30s}"`

@@ -246,6 +246,9 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 		s.refresh(r.world.now)
 	}
 	reply.PDU = modbus.Answer(s, pdu)
+	if f.MuteWrites && modbus.Function(pdu[0]).Writes() {
+		return modbus.Reply{}
+	}
 	if f.WordSwap && s.answers%2 == 0 {
 		swapWords(reply.PDU)
 	}
@@ -458,5 +461,20 @@ func (s *station) WriteRegisters(address uint16, words []uint16) error {
 		return modbus.IllegalDataAddress
 	}
 	copy(s.words[modbus.HoldingRegisters][address:], words)
+	for _, v := range s.config.Values {
+		if n := v.layout(s.config.Order).Words(); v.Limit != nil && v.At.Space == site.HoldingRegisters &&
+			int(v.At.Offset) < int(address)+len(words) && int(address) < int(v.At.Offset)+n {
+			s.limit(v)
+		}
+	}
 	return nil
+}
+
+// limit brings a value into its bounds.
+func (s *station) limit(v Value) {
+	layout := v.layout(s.config.Order)
+	value, err := layout.Decode(s.words[modbus.HoldingRegisters][v.At.Offset:][:layout.Words()])
+	if n, ok := value.Float(); err == nil && ok && (n < v.Limit[0] || n > v.Limit[1]) {
+		s.put(v, codec.FloatValue(min(max(n, v.Limit[0]), v.Limit[1])))
+	}
 }

@@ -1,8 +1,20 @@
 <script setup lang="ts">
 import { Moon, Sunny } from '@element-plus/icons-vue'
-import { ref, watchEffect } from 'vue'
+import { ElMessage } from 'element-plus'
+import { computed, ref, watchEffect } from 'vue'
 
+import { api, onWarning } from './api/client'
 import { steps } from './router'
+
+onWarning((text) => ElMessage({ type: 'warning', message: text, duration: 12000, showClose: true }))
+
+// What is simulated can be spoilt; a service for real devices has no such page.
+const simulated = ref(false)
+api.rig().then(
+  () => (simulated.value = true),
+  () => undefined,
+)
+const shown = computed(() => steps.filter((s) => simulated.value || s.path !== '/rig'))
 
 const stored = localStorage.getItem('look')
 const dark = ref(stored ? stored === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches)
@@ -21,7 +33,7 @@ function changeLook() {
     <header>
       <router-link to="/overview" class="mark"><img src="/mark.svg" alt="" width="26" height="26" />Arithmon</router-link>
       <nav aria-label="Steps of the job">
-        <router-link v-for="step in steps" :key="step.path" :to="step.path">{{ step.title }}</router-link>
+        <router-link v-for="step in shown" :key="step.path" :to="step.path">{{ step.title }}</router-link>
       </nav>
       <el-button text circle :icon="dark ? Sunny : Moon" :aria-label="dark ? 'Light look' : 'Dark look'" @click="changeLook" />
     </header>

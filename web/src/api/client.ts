@@ -20,6 +20,8 @@ export type ChangeRecord = Schemas['Record']
 export type ChangeSummary = Schemas['ChangeSummary']
 export type LiveMessage = Schemas['LiveMessage']
 export type Problem = Schemas['Problem']
+export type Faults = Schemas['Faults']
+export type LineState = Schemas['LineState']
 
 /** What the service said when it did not do as asked. */
 export class ApiProblem extends Error {
@@ -73,7 +75,15 @@ async function call<T>(method: string, path: string, query: Query = {}, body?: u
     }
     throw new ApiProblem(problem)
   }
-  return JSON.parse(text) as T
+  const warning = response.headers.get('Arithmon-Warning')
+  if (warning) warned(warning)
+  return (text ? JSON.parse(text) : undefined) as T
+}
+
+let warned = (_: string) => {}
+/** Takes what the service says about a change that is allowed and yet seldom meant. */
+export function onWarning(f: (text: string) => void) {
+  warned = f
 }
 
 interface Page<E> {
@@ -108,6 +118,11 @@ export const api = {
   remove: (kind: Kind, name: string, cascade = false) =>
     call<ChangeSummary>('DELETE', entity(kind, name), { cascade: cascade || undefined }),
   test: (kind: 'link' | 'station', name: string) => call<Test>('POST', `${entity(kind, name)}/test`),
+  copy: (kind: 'link' | 'station', name: string, fields: object) => call<unknown>('POST', `${entity(kind, name)}/copy`, {}, fields),
+  refresh: (station: string) => call<unknown>('POST', `${entity('station', station)}/refresh`),
+  rig: () => call<Schemas['RigState']>('GET', '/api/v1/rig'),
+  setFaults: (line: string, unit: number, faults: object) => call<Faults>('PATCH', `/api/v1/rig/${encodeURIComponent(line)}/${unit}`, {}, faults),
+  cutLine: (line: string, cut: boolean) => call<Schemas['RigState']>('POST', `/api/v1/rig/${encodeURIComponent(line)}/${cut ? 'cut' : 'restore'}`),
   address: (text: string, station: string, table: string) =>
     call<AddressMeaning>('GET', '/api/v1/address', { text, station, table }),
   lens: (tag: string) => call<Lens>('GET', '/api/v1/lens', { tag }),

@@ -2012,6 +2012,8 @@ export interface components {
             frozen?: boolean;
             /** @description answers that are not Modbus */
             garbage?: boolean;
+            /** @description what is written is carried out and not answered */
+            mute_writes?: boolean;
             /** @description stray bytes before each answer */
             noise?: boolean;
             /** @description no answers from time to time: {every: 6m, for: 30s} */

@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 
 // The state of a link or station as a shape and a word.
-const props = defineProps<{ state: string; reason?: string }>()
+const props = defineProps<{ state: string; reason?: string; doing?: string }>()
 const tone = computed(() => {
   if (props.state === 'up' || props.state === 'answering') return 'good'
   if (props.state === 'down' || props.state === 'silent') return 'bad'
@@ -17,6 +17,6 @@ const tone = computed(() => {
       <path v-else-if="tone === 'bad'" d="M3 3l8 8M11 3l-8 8" stroke="currentColor" stroke-width="2.6" stroke-linecap="round" />
       <circle v-else cx="7" cy="7" r="4.4" fill="none" stroke="currentColor" stroke-width="1.6" stroke-dasharray="2.4 2" />
     </svg>
-    <span>{{ state }}</span>
+    <span>{{ state }}<template v-if="doing">, {{ doing }}</template></span>
   </span>
 </template>

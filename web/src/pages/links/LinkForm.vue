@@ -2,6 +2,7 @@
 import { computed, reactive, ref } from 'vue'
 
 import { api, type Link } from '../../api/client'
+import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
 import { useForm } from '../../composables/useForm'
 
@@ -19,23 +20,28 @@ const form = reactive({
   bind: l?.bind ?? '',
   timeout: l?.timeout ?? '1s',
   retries: l?.retries ?? 2,
+  retry_delay: l?.retry_delay ?? '',
   pause: l?.pause ?? '0s',
+  connections: l?.connections ?? 1,
+  in_flight: l?.in_flight ?? 1,
   enabled: l?.enabled ?? true,
 })
 const line = reactive({ device: '', baud: 9600, data_bits: 8, parity: 'even', stop_bits: 1, rts: 'off', rts_before: '0s', rts_after: '0s', echo: false, ...l?.serial })
+const modem = reactive({ init: '', dial: '', connect: '', idle: '', redial: '', guard: '', ...l?.modem })
 const tls = reactive({ ca: '', server_name: '', certificate: '', key: '', ...l?.tls })
 
 const original = computed(() => l?.name ?? '')
 const { faults, general, busy, save, remove } = useForm('link', original, (name) => emit('saved', name))
-const fields = ['name', 'transport', 'framing', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind', 'serial', 'tls']
+const fields = ['name', 'transport', 'framing', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind', 'serial', 'tls', 'modem', 'connections', 'in_flight', 'retry_delay']
 
-const serial = computed(() => form.transport === 'serial')
+const serial = computed(() => form.transport === 'serial' || form.transport === 'dialup')
 const framings = computed(() => (serial.value ? ['rtu', 'ascii'] : ['mbap', 'rtu', 'ascii']))
 const transports = [
   { value: 'tcp', label: 'tcp: a device or gateway on the network' },
   { value: 'tls', label: 'tls: the same, secured' },
   { value: 'udp', label: 'udp' },
   { value: 'serial', label: 'serial: a port of the service’s machine' },
+  { value: 'dialup', label: 'dialup: a modem on a port' },
 ]
 
 const ports = ref<string[]>([])
@@ -49,6 +55,7 @@ function moved() {
 
 function submit() {
   const network = !serial.value
+  const said = Object.fromEntries(Object.entries(modem).filter(([, value]) => value))
   void save(
     {
       ...form,
@@ -58,6 +65,10 @@ function submit() {
       bind: network ? form.bind : null,
       serial: serial.value ? { ...line } : null,
       tls: form.transport === 'tls' ? { ...tls } : null,
+      modem: form.transport === 'dialup' ? said : null,
+      connections: network ? form.connections : null,
+      in_flight: network ? form.in_flight : null,
+      retry_delay: form.retry_delay || null,
     },
     form.name,
     fields,
@@ -108,13 +119,29 @@ function submit() {
         <el-form-item v-if="line.rts === 'toggle'" label="after"><el-input v-model="line.rts_after" /></el-form-item>
         <el-form-item label="Adapter"><el-checkbox v-model="line.echo">gives back what it sends</el-checkbox></el-form-item>
       </div>
+      <template v-if="form.transport === 'dialup'">
+        <div class="form-row">
+          <el-form-item label="Commands to begin with" :error="faults.modem" class="wide"><el-input v-model="modem.init" name="modem-init" class="mono" placeholder="ATZ;ATE0Q0V1" /></el-form-item>
+          <el-form-item label="To dial"><el-input v-model="modem.dial" class="mono" placeholder="ATDT" /></el-form-item>
+        </div>
+        <div class="form-row">
+          <el-form-item label="Time to connect"><el-input v-model="modem.connect" placeholder="60s" /></el-form-item>
+          <el-form-item label="Hang up after quiet"><el-input v-model="modem.idle" placeholder="10s" /></el-form-item>
+          <el-form-item label="Before redialling"><el-input v-model="modem.redial" placeholder="30s" /></el-form-item>
+        </div>
+        <div class="quiet note">The telephone number is a station’s.</div>
+      </template>
     </template>
     <template v-else>
       <div class="form-row">
         <el-form-item label="Host name or IP address" :error="faults.host" class="wide"><el-input v-model="form.host" name="host" class="mono" /></el-form-item>
         <el-form-item label="Port" :error="faults.port"><el-input-number v-model="form.port" :controls="false" name="port" :placeholder="form.transport === 'tls' ? '802' : '502'" /></el-form-item>
       </div>
-      <el-form-item label="Local IP address to go out by (optional)" :error="faults.bind"><el-input v-model="form.bind" name="bind" class="mono" /></el-form-item>
+      <el-form-item label="Local IP address or interface to go out by (optional)" :error="faults.bind"><el-input v-model="form.bind" name="bind" class="mono" placeholder="as the machine’s routes say" /></el-form-item>
+      <div class="form-row">
+        <el-form-item label="Connections" :error="faults.connections"><el-input-number v-model="form.connections" :min="1" :max="16" name="connections" title="sockets that share the work" /></el-form-item>
+        <el-form-item label="Requests in flight on each" :error="faults.in_flight"><el-input-number v-model="form.in_flight" :min="1" :max="16" name="in_flight" title="outstanding requests, told apart by their identifiers; mbap only" /></el-form-item>
+      </div>
     </template>
     <template v-if="form.transport === 'tls'">
       <el-form-item label="Certificates to verify the server with, a PEM file of the service’s machine" :error="faults.tls"><el-input v-model="tls.ca" placeholder="the machine’s own" class="mono" /></el-form-item>
@@ -127,13 +154,21 @@ function submit() {
     <div class="form-row">
       <el-form-item label="Timeout" :error="faults.timeout"><el-input v-model="form.timeout" name="timeout" placeholder="1s" /></el-form-item>
       <el-form-item label="Retries" :error="faults.retries"><el-input-number v-model="form.retries" :min="0" :max="10" name="retries" /></el-form-item>
+      <el-form-item label="Before a retry" :error="faults.retry_delay"><el-input v-model="form.retry_delay" name="retry_delay" placeholder="0s" /></el-form-item>
       <el-form-item label="Pause" :error="faults.pause"><el-input v-model="form.pause" name="pause" placeholder="0s" title="least quiet time between exchanges" /></el-form-item>
     </div>
     <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <TestButton v-if="link" kind="link" :name="link.name" />
+    <CopyEntity v-if="link" kind="link" :name="link.name" @copied="(name) => emit('saved', name)" />
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
       <el-button v-if="link" type="danger" plain @click="remove('Its stations and their points go with it.', true)">Remove…</el-button>
     </div>
   </el-form>
 </template>
+
+<style scoped>
+.note {
+  margin: -6px 0 12px;
+}
+</style>

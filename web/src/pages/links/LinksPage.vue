@@ -39,8 +39,8 @@ async function saved() {
     <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
     <el-table :data="site.links" class="panel" empty-text="No link yet" @row-click="(row: Link) => (chosen = row.name)">
       <el-table-column prop="name" label="Name" min-width="130" />
-      <el-table-column label="State" width="130">
-        <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" /></template>
+      <el-table-column label="State" width="165">
+        <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" :doing="states.get(row.name)?.doing" /></template>
       </el-table-column>
       <el-table-column label="Speaks" width="180"><template #default="{ row }">{{ row.protocol }} {{ row.framing }} over {{ row.transport }}</template></el-table-column>
       <el-table-column label="Far end" min-width="160"><template #default="{ row }"><span class="mono">{{ farEnd(row) }}</span></template></el-table-column>

@@ -46,7 +46,7 @@ const links = computed(() =>
     <section v-for="{ link, stations } in links" :key="link.name" class="panel">
       <div class="link">
         <router-link :to="{ path: '/links', query: { link: link.name } }" class="name">{{ link.name }}</router-link>
-        <StateMark :state="link.state" :reason="link.reason" />
+        <StateMark :state="link.state" :reason="link.reason" :doing="link.doing" />
         <span class="quiet">for {{ age(link.since, now) }}</span>
         <span v-if="link.reason" class="reason">{{ link.reason }}</span>
         <span class="grow" />

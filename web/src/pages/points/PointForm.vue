@@ -28,6 +28,9 @@ const form = reactive({
   invert: p?.invert ?? false,
   writable: p?.writable ?? false,
   poll: p?.poll ?? '',
+  poll_group: p?.poll_group ?? '',
+  read_back: p?.read_back ?? '',
+  pulse: p?.pulse ?? '',
 })
 // The page may have been opened by its address, before the stations came.
 watchEffect(() => {
@@ -72,7 +75,7 @@ watch(
   { immediate: true },
 )
 
-const fields = ['tag', 'station', 'address', 'type', 'length', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert']
+const fields = ['tag', 'station', 'address', 'type', 'length', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse']
 function submit() {
   const states = readStates(form.states)
   void save(
@@ -84,6 +87,9 @@ function submit() {
       order: form.order || null,
       decimals: form.decimals ?? null,
       poll: form.poll || null,
+      poll_group: form.poll_group || null,
+      read_back: form.writable ? form.read_back || null : null,
+      pulse: form.writable ? form.pulse || null : null,
       states,
     },
     form.tag,
@@ -126,6 +132,9 @@ function submit() {
       <el-form-item label="Unit" :error="faults.unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
       <el-form-item label="Decimals" :error="faults.decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
       <el-form-item label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
+      <el-form-item v-if="station?.poll_groups" label="Poll group" :error="faults.poll_group">
+        <el-select v-model="form.poll_group" clearable placeholder="none"><el-option v-for="(period, name) in station.poll_groups" :key="name" :value="String(name)" :label="`${name}: ${period}`" /></el-select>
+      </el-form-item>
     </div>
     <el-form-item label="Names of its values, one a line: 0 = stopped" :error="faults.states">
       <el-input v-model="form.states" type="textarea" :autosize="{ minRows: 2, maxRows: 8 }" name="states" class="mono" />
@@ -134,6 +143,10 @@ function submit() {
       <el-checkbox v-model="form.writable" name="writable">may be written</el-checkbox>
       <el-checkbox v-model="form.invert" name="invert">inverted (0 means true)</el-checkbox>
     </el-form-item>
+    <div v-if="form.writable" class="form-row">
+      <el-form-item label="Read back from (optional)" :error="faults.read_back"><el-input v-model="form.read_back" name="read_back" class="mono" placeholder="its own address" /></el-form-item>
+      <el-form-item label="Pulse, for a bool (optional)" :error="faults.pulse"><el-input v-model="form.pulse" name="pulse" placeholder="stays as written" title="writing true sets it for so long and then back" /></el-form-item>
+    </div>
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
       <span v-if="point">

@@ -1,0 +1,36 @@
+import type { Faults } from '../../api/client'
+
+type Name = keyof Faults & string
+
+/** The faults that need a value have an example of it. */
+export const faults: { name: Name; does: string; value?: string; dialup?: boolean }[] = [
+  { name: 'drop', does: 'does not answer' },
+  { name: 'delay', does: 'answers late', value: '700ms' },
+  { name: 'checksum', does: 'wrong checksum' },
+  { name: 'wrong_unit', does: 'answers as the next unit' },
+  { name: 'wrong_identifier', does: 'answers with another identifier' },
+  { name: 'truncate', does: 'answers end early' },
+  { name: 'short', does: 'a register too few' },
+  { name: 'echo', does: 'the request comes back' },
+  { name: 'noise', does: 'stray bytes before answers' },
+  { name: 'garbage', does: 'answers that are not Modbus' },
+  { name: 'exception', does: 'refuses with an exception', value: '2' },
+  { name: 'close', does: 'closes within an answer' },
+  { name: 'duplicate', does: 'a second device answers, too' },
+  { name: 'frozen', does: 'values no longer move' },
+  { name: 'mute_writes', does: 'carries writes out, says nothing' },
+  { name: 'word_swap', does: 'every other answer has its words swapped' },
+  { name: 'some', does: 'spoils one answer in so many', value: '5' },
+  { name: 'restart', does: 'restarts once, for', value: '5s' },
+  { name: 'call', does: 'calls end as', value: 'busy', dialup: true },
+]
+
+/** The faults that a device has, in words. */
+export function spoken(of: Faults): { name: string; text: string }[] {
+  return Object.entries(of)
+    .filter(([, value]) => value !== undefined && value !== null && value !== false)
+    .map(([name, value]) => ({
+      name,
+      text: value === true ? name : typeof value === 'object' ? `${name} ${Object.values(value).join(', ')}` : `${name} ${value}`,
+    }))
+}
