@@ -99,10 +99,11 @@ func (m *modem) run(ctx context.Context) {
 					escape = time.After(guard)
 					continue
 				}
-				m.call.out.Write(c.data) // a call that is over drops it
 				if m.ended() {
 					m.hangUp()
 					m.say("NO CARRIER")
+				} else {
+					m.call.out.Write(c.data) // a call that is over drops it
 				}
 				continue
 			}

@@ -42,6 +42,7 @@ type Modem struct {
 	gone     error
 	cut      atomic.Bool
 	carrier  bool
+	dropped  bool // the last call ended by itself
 }
 
 // OpenModem opens the port and initialises the modem. doing is told what it does.
@@ -160,6 +161,12 @@ func (m *Modem) line(ctx context.Context, deadline time.Time) (string, error) {
 // lost, which ends reads with io.EOF.
 func (m *Modem) Dial(number string) (net.Conn, error) {
 	m.doing(Dialling)
+	if m.dropped {
+		// What was sent after the carrier was lost went to the modem as the start of a command; this ends it.
+		m.command(context.Background(), "\rAT", commandTime/3)
+		m.settle()
+		m.dropped = false
+	}
 	limit := time.Duration(m.settings.Connect)
 	answer, err := m.command(context.Background(), m.settings.Dial+number, limit)
 	switch {
@@ -186,7 +193,7 @@ func (m *Modem) Dial(number string) (net.Conn, error) {
 
 // settle drops what the modem still says.
 func (m *Modem) settle() {
-	m.line(context.Background(), time.Now().Add(commandTime)) // whatever it is, or nothing
+	m.line(context.Background(), time.Now().Add(commandTime/6)) // whatever it is, or nothing
 	m.held = nil
 }
 
@@ -233,7 +240,7 @@ func (m *Modem) escape() error {
 func (m *Modem) Dropped() bool {
 	if m.gone == nil {
 		m.doing(NoCarrier)
-		m.carrier = false
+		m.carrier, m.dropped = false, true
 	}
 	return m.Gone()
 }
