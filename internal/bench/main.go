@@ -2,18 +2,14 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"net"
 	"os"
-	"os/exec"
 	"runtime"
 	"slices"
-	"strconv"
-	"strings"
 	"syscall"
 	"time"
 
@@ -43,7 +39,12 @@ func run() error {
 			}
 		}
 	}
-	return polls()
+	for _, f := range []func() error{inFlight, pacedLine, deadStation, polls} {
+		if err := f(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // answer is what every simulated device answers: registers that count up.
@@ -151,7 +152,7 @@ func session(ctx context.Context, port, registers int) (func() error, error) {
 	if len(jobs) != 1 {
 		return nil, fmt.Errorf("%d requests planned for %d neighbours", len(jobs), registers)
 	}
-	s, err := driver.Open(ctx, l, sink)
+	s, err := driver.Open(ctx, l.WithDefaults(), sink)
 	if err != nil {
 		return nil, err
 	}
@@ -191,80 +192,6 @@ func devices() error {
 		cancel()
 	}()
 	return (&modbus.Server{Handle: answer}).Serve(ctx, listener)
-}
-
-// polls runs 200 stations of 50 points, each on a link of its own, at one second.
-func polls() error {
-	const stations, points, span = 200, 50, 30 * time.Second
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	devices := exec.Command(self, "devices")
-	devices.Stderr = os.Stderr
-	stdin, err := devices.StdinPipe()
-	if err != nil {
-		return err
-	}
-	stdout, err := devices.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := devices.Start(); err != nil {
-		return err
-	}
-	defer devices.Wait()
-	defer stdin.Close()
-	line, err := bufio.NewReader(stdout).ReadString('\n')
-	if err != nil {
-		return err
-	}
-	port, err := strconv.Atoi(strings.TrimSpace(line))
-	if err != nil {
-		return err
-	}
-	before := heap()
-	s := site.New()
-	d := s.Edit()
-	for i := range stations {
-		l := site.NewLink()
-		l.Name, l.Host, l.Port = fmt.Sprintf("link%03d", i), "127.0.0.1", port
-		d.Add(l)
-		st := site.NewStation()
-		st.Name, st.Link = fmt.Sprintf("station%03d", i), l.Name
-		d.Add(st)
-		for k := range points {
-			d.Add(site.Point{Tag: fmt.Sprintf("station%03d/value%02d", i, k), Station: st.Name, Type: codec.TypeInt16,
-				Address: site.Address{Space: site.HoldingRegisters, Offset: uint16(k)}})
-		}
-	}
-	changes, err := d.Changes()
-	if err != nil {
-		return err
-	}
-	s.Apply(changes)
-	changes, d = nil, nil
-	e := engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}}})
-	e.Start(context.Background(), s)
-	time.Sleep(3 * time.Second) // connecting is not polling
-	start := cpu()
-	_, base := e.Status()
-	time.Sleep(span)
-	used := cpu() - start
-	_, status := e.Status()
-	perPoint := float64(heap()-before) / (stations * points)
-	var done, late, good uint64
-	for i, st := range status {
-		done += st.Statistics.Polls - base[i].Statistics.Polls
-		late += st.Statistics.LatePolls - base[i].Statistics.LatePolls
-		good += uint64(st.Points.Good)
-	}
-	e.Stop()
-	fmt.Printf("%d stations of %d points at 1 s, each on its own socket, for %s:\n", stations, points, span)
-	fmt.Printf("  %.2f %% of the polls due were done, %.2f %% of those within 50 ms of their time; %d of %d points good\n",
-		100*float64(done)/(stations*span.Seconds()), 100*(1-float64(late)/float64(done)), good, stations*points)
-	fmt.Printf("  %.1f %% of one core, %.0f bytes of heap a point\n", 100*used.Seconds()/span.Seconds(), perPoint)
-	return nil
 }
 
 func heap() uint64 {

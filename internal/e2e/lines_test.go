@@ -375,4 +375,3 @@ points: [{tag: gate/bit, station: plc, address: "40021.14", type: bool, writable
 	require.NoError(t, err)
 	assert.Zero(t, sum.Changed, "an exported site is read back as it was")
 }
-

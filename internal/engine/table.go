@@ -21,6 +21,10 @@ type Slot struct {
 
 	mu          *sync.Mutex // of all slots of its station, so that an answer with many readings takes it once
 	reading     reading.Reading
+	block       *Block // holds what is newer than reading, when set and not seen
+	first       int32  // where its data are in block
+	count       int32
+	seen        uint64 // version of block that is in reading
 	subscribers []*Subscription
 	detached    bool
 }
@@ -44,51 +48,12 @@ func (l Live) Text() string { return l.conversion.Text(l.Reading.Value) }
 func (s *Slot) live() Live {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.settle()
 	return Live{s.Point, s.reading, s.detached, s.conversion}
 }
 
-// Batch takes in the readings of one answer. It holds the lock of their station from Begin to End, which must follow
-// soon.
-type Batch struct {
-	mu  *sync.Mutex
-	now time.Time
-}
-
-// Begin starts a batch for slots of one station.
-func Begin(first *Slot) Batch {
-	first.mu.Lock()
-	return Batch{first.mu, time.Now()}
-}
-
-// End ends the batch.
-func (b Batch) End() { b.mu.Unlock() }
-
-// Emit takes in a sample.
-func (b Batch) Emit(sample *Sample) { sample.Slot.take(sample, b.now) }
-
-// Again takes in that the device gave the same raw data as before, and reports whether it did: then only the times of
-// the reading move on, and nothing needs to be decoded. Registers are in words, a bit in bit.
-func (b Batch) Again(s *Slot, words []uint16, bit bool) bool {
-	r := &s.reading
-	if s.detached || r.Quality == reading.Bad || r.Reason == reading.Stale || len(words) != len(r.Raw.Words) ||
-		r.Raw.HasBit && bit != (r.Raw.Bit == 1) {
-		return false
-	}
-	for i, w := range words {
-		if r.Raw.Words[i] != w {
-			return false
-		}
-	}
-	r.Time, r.GoodTime = b.now, b.now
-	s.notify()
-	return true
-}
-
-// take stores a sample; the lock is held. It is the hot path: what is large is changed in place.
+// take stores a sample; the lock is held. What is large is changed in place.
 func (s *Slot) take(sample *Sample, now time.Time) {
-	if s.detached {
-		return
-	}
 	r := &s.reading
 	r.Time, r.SourceTime = now, sample.SourceTime
 	r.Quality, r.Reason = sample.Quality, sample.Reason
@@ -111,16 +76,17 @@ func (s *Slot) take(sample *Sample, now time.Time) {
 			r.Value, r.GoodTime = value, now
 		}
 	}
-	s.notify()
 }
 
 // fail makes the reading bad for a reason.
 func (s *Slot) fail(reason reading.Reason, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.settle()
 	if s.detached || s.reading.Quality == reading.Bad && s.reading.Reason == reason {
 		return
 	}
+	s.block = nil
 	s.reading = s.reading.Failed(reason, now)
 	s.notify()
 }
@@ -129,9 +95,17 @@ func (s *Slot) fail(reason reading.Reason, now time.Time) {
 func (s *Slot) age(now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.reading.Quality == reading.Bad || s.reading.Reason == reading.Stale || now.Sub(s.reading.Time) <= 3*s.Period {
+	last := s.reading.Time
+	if s.block != nil {
+		last = s.block.at
+	}
+	if now.Sub(last) <= 3*s.Period {
 		return
 	}
+	if s.settle(); s.reading.Quality == reading.Bad || s.reading.Reason == reading.Stale {
+		return
+	}
+	s.block = nil
 	s.reading = s.reading.Aged()
 	s.notify()
 }
@@ -169,9 +143,15 @@ func (t *table) Doing(string) {}
 
 // Emit takes in a sample.
 func (t *table) Emit(sample Sample) {
-	b := Begin(sample.Slot)
-	defer b.End()
-	b.Emit(&sample)
+	s := sample.Slot
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.detached {
+		return
+	}
+	s.block = nil
+	s.take(&sample, time.Now())
+	s.notify()
 }
 
 func (t *table) get(tag string) *Slot {
@@ -196,6 +176,7 @@ func (t *table) put(p site.Point, st site.Station) *Slot {
 		}
 		old.mu.Lock()
 		if same {
+			old.settle()
 			slot.reading = old.reading
 		}
 		slot.subscribers = old.subscribers
@@ -254,6 +235,7 @@ type Count struct {
 func (t *table) count(slots []*Slot) (c Count) {
 	for _, slot := range slots {
 		slot.mu.Lock()
+		slot.settle()
 		switch slot.reading.Quality {
 		case reading.Good:
 			c.Good++

@@ -72,7 +72,7 @@ type Value struct {
 	Factor *float64     `json:"factor"` // raw = signal × factor + offset
 	Offset float64      `json:"offset"`
 	Limit  *[2]float64  `json:"limit"` // what a client writes is brought into these bounds, as some devices do
-	Set    codec.Value  `json:"set"` // a fixed value, which a client may overwrite, instead of a signal
+	Set    codec.Value  `json:"set"`   // a fixed value, which a client may overwrite, instead of a signal
 }
 
 // Faults spoil what a station answers. The zero Faults spoil nothing.

@@ -46,6 +46,7 @@ type Options struct {
 func Start(c *Config, o Options) (*Rig, error) {
 	r := &Rig{lines: map[string]*line{}, began: time.Now(), simulated: time.Now()}
 	for _, lc := range c.Lines {
+		lc = lc.withDefaults()
 		l := &line{config: lc, stations: map[byte]*station{}}
 		for _, sc := range lc.Stations {
 			l.stations[byte(sc.Unit)] = newStation(sc)
@@ -238,6 +239,9 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 		return modbus.Reply{}
 	}
 	reply := modbus.Reply{Delay: time.Duration(f.Delay)}
+	if l.config.Transport.OnPort() { // a request has ended when silence has followed it (serial line 2.5.1.1)
+		reply.Delay += modbus.Silence(l.config.Serial.Baud, l.config.Serial.Bits())
+	}
 	if f.Exception != 0 { // refused, so that nothing is carried out
 		reply.PDU = []byte{pdu[0] | 0x80, byte(f.Exception)}
 		return reply

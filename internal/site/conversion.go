@@ -13,7 +13,7 @@ import (
 // Conversion turns what a device holds into what a person reads, and back, for one point.
 type Conversion struct {
 	typ      codec.Type
-	scale    scaling.Func
+	scale    *scaling.Func // nil: none
 	invert   bool
 	states   States
 	decimals int // -1: as many as needed
@@ -22,7 +22,9 @@ type Conversion struct {
 // Conversion returns the conversion of a valid point.
 func (p Point) Conversion() Conversion {
 	c := Conversion{typ: p.Type, invert: p.Invert, states: p.States, decimals: -1}
-	c.scale, _ = p.Scaling.Compile() // a valid point's scaling compiles; otherwise it is none
+	if f, _ := p.Scaling.Compile(); !f.IsZero() { // a valid point's scaling compiles; otherwise it is none
+		c.scale = &f
+	}
 	if p.Decimals != nil {
 		c.decimals = *p.Decimals
 	}
@@ -34,7 +36,7 @@ func (c Conversion) Engineering(raw codec.Value) (v codec.Value, inRange bool) {
 	if c.typ == codec.TypeBool && c.invert {
 		return codec.BoolValue(!raw.Bool()), true
 	}
-	if c.scale.IsZero() {
+	if c.scale == nil {
 		return raw, true
 	}
 	f, ok := raw.Float()
@@ -64,7 +66,7 @@ func (c Conversion) Raw(given codec.Value) (codec.Value, error) {
 		}
 		return codec.BoolValue(v.Bool() != c.invert), nil
 	}
-	if c.scale.IsZero() {
+	if c.scale == nil {
 		if f, _ := v.Float(); v.Kind() == codec.Float && f != math.Trunc(f) && c.typ != codec.TypeFloat32 && c.typ != codec.TypeFloat64 {
 			return codec.Value{}, fmt.Errorf("%s is not a whole number, which %s takes", given, c.typ)
 		}

@@ -64,11 +64,12 @@ func (Driver) Protocol() site.Protocol { return site.Modbus }
 type job struct {
 	to       target
 	request  modbus.Request
-	items    []item
+	items    []engine.Place
 	period   time.Duration
 	limits   limits
 	refusals *refusals
-	refused  bool // the device refused it, and it cannot be made smaller
+	block    *engine.Block // what it was answered last
+	refused  bool          // the device refused it, and it cannot be made smaller
 }
 
 // target is where a request goes.
@@ -110,21 +111,6 @@ func (r *refusals) note(f modbus.Function, refused bool) {
 	r.functions[f] = time.Now()
 }
 
-// item is a point within a request.
-type item struct {
-	slot  *engine.Slot
-	first int // of its addresses, counted from the request's
-	count int
-}
-
-// again reports whether the item's raw data are as before, which its slot then knows.
-func (it *item) again(b engine.Batch, words []uint16, data []byte) bool {
-	if len(words) == 0 { // bits
-		return b.Again(it.slot, nil, modbus.Bit(data, it.first))
-	}
-	return b.Again(it.slot, words[it.first:it.first+it.count], false)
-}
-
 func (j *job) Period() time.Duration {
 	if j.refused {
 		return max(j.period, refusedPeriod)
@@ -135,7 +121,7 @@ func (j *job) Period() time.Duration {
 func (j *job) Slots() []*engine.Slot {
 	slots := make([]*engine.Slot, len(j.items))
 	for i, it := range j.items {
-		slots[i] = it.slot
+		slots[i] = it.Slot
 	}
 	return slots
 }
@@ -224,9 +210,10 @@ func (j *job) planned(slots []*engine.Slot) []engine.Job {
 	var jobs []engine.Job
 	for _, r := range plan.Requests(items, cost) {
 		made := *j
-		made.request.Address, made.request.Quantity, made.items, made.refused = r.Start, uint16(r.Count), make([]item, 0, len(r.Items)), false
+		made.block = new(engine.Block)
+		made.request.Address, made.request.Quantity, made.items, made.refused = r.Start, uint16(r.Count), make([]engine.Place, 0, len(r.Items)), false
 		for _, i := range r.Items {
-			made.items = append(made.items, item{slots[i], int(items[i].Start) - int(r.Start), items[i].Count})
+			made.items = append(made.items, engine.Place{Slot: slots[i], First: int32(items[i].Start) - int32(r.Start), Count: int32(items[i].Count)})
 		}
 		jobs = append(jobs, &made)
 	}
@@ -244,7 +231,7 @@ func (j *job) smaller() []engine.Job {
 	// Items at the same address cannot be parted.
 	middle := -1
 	for i := 1; i < len(j.items); i++ {
-		apart := j.items[i].first >= j.items[i-1].first+j.items[i-1].count
+		apart := j.items[i].First >= j.items[i-1].First+j.items[i-1].Count
 		if apart && (middle < 0 || i <= len(j.items)/2) {
 			middle = i
 		}
@@ -275,7 +262,7 @@ func (Driver) Open(ctx context.Context, link site.Link, host engine.Host) (engin
 
 // newSession speaks over an open connection.
 func newSession(conn net.Conn, link site.Link) *session {
-	s := &session{conn: conn, timeout: time.Duration(link.Timeout), exchanges: &sync.Pool{New: func() any { return new([]uint16) }}}
+	s := &session{conn: conn, timeout: time.Duration(link.Timeout)}
 	o := modbus.ClientOptions{Framing: framings[link.Framing], Gap: gatewayGap}
 	if link.InFlight > 1 {
 		p := modbus.NewPipeline(conn)
@@ -318,19 +305,4 @@ func outcome(err error) engine.Outcome {
 		out.Reason = reading.LinkDown
 	}
 	return out
-}
-
-// decode makes a sample of the words or bits of one item.
-func decode(s *engine.Sample, layout *codec.Layout, function modbus.Function, words []uint16, data []byte, first, count int) {
-	s.Quality, s.Reason = reading.Good, ""
-	if function.Bits() {
-		s.HasBit, s.Bit = true, modbus.Bit(data, first)
-		s.Value = codec.BoolValue(s.Bit)
-		return
-	}
-	s.Words = words[first : first+count]
-	var err error
-	if s.Value, err = layout.Decode(s.Words); err != nil {
-		s.Quality, s.Reason = reading.Bad, reading.Decode
-	}
 }

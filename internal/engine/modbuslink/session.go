@@ -4,13 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"arithmon/internal/codec"
 	"arithmon/internal/engine"
 	"arithmon/internal/modbus"
+	"arithmon/internal/reading"
 	"arithmon/internal/site"
 )
 
@@ -19,15 +19,14 @@ const turnaround = 100 * time.Millisecond
 
 // session is an open connection to the stations behind it.
 type session struct {
-	conn      net.Conn
-	asker     asker
-	client    *modbus.Client // nil where several requests are under way at once
-	counters  *modbus.Counters
-	timeout   time.Duration
-	silence   time.Duration // least quiet time between frames on a serial line
-	quiet     time.Time     // since when the line is
-	exchanges *sync.Pool    // of *[]uint16, for the registers of an answer
-	lost      atomic.Bool
+	conn     net.Conn
+	asker    asker
+	client   *modbus.Client // nil where several requests are under way at once
+	counters *modbus.Counters
+	timeout  time.Duration
+	silence  time.Duration // least quiet time between frames on a serial line
+	quiet    time.Time     // since when the line is
+	lost     atomic.Bool
 }
 
 // asker makes one exchange: modbus.Client or modbus.Pipeline.
@@ -73,23 +72,10 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 	}
 	j.refused = false
 	j.refusals.note(function, false)
-	words := s.exchanges.Get().(*[]uint16)
-	defer s.exchanges.Put(words)
-	*words = (*words)[:0]
-	if !function.Bits() {
-		*words = modbus.AppendWords(*words, data)
-	}
-	batch := engine.Begin(j.items[0].slot)
-	defer batch.End()
-	var sample engine.Sample
-	for i := range j.items {
-		it := &j.items[i]
-		if it.again(batch, *words, data) {
-			continue
-		}
-		decode(&sample, &it.slot.Layout, function, *words, data, it.first, it.count)
-		sample.Slot = it.slot
-		batch.Emit(&sample)
+	if function.Bits() {
+		j.block.StoreBits(data, j.items)
+	} else {
+		j.block.StoreWords(data, j.items)
 	}
 	return engine.Outcome{}
 }
@@ -128,8 +114,12 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 		}
 		words := modbus.AppendWords(nil, data)
 		for i := range n {
-			sample := engine.Sample{}
-			decode(&sample, &codec.Layout{Type: codec.TypeUint16}, function, words, data, i, 1)
+			sample := engine.Sample{Quality: reading.Good}
+			if function.Bits() {
+				sample.DecodeBit(modbus.Bit(data, i))
+			} else {
+				sample.DecodeWords(codec.Layout{Type: codec.TypeUint16}, words[i:i+1])
+			}
 			sample.Address = site.Address{Space: what.Start.Space, Offset: at + uint16(i)}
 			samples = append(samples, sample)
 		}

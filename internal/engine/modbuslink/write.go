@@ -201,8 +201,12 @@ func samplesOf(what engine.Command, function modbus.Function, data []byte) []eng
 	samples := make([]engine.Sample, len(what.Raw))
 	for i := range samples {
 		n := what.Layout.Words()
-		decode(&samples[i], &what.Layout, function, words, data, i*n, n)
-		samples[i].Slot = what.Slot
+		samples[i] = engine.Sample{Slot: what.Slot, Quality: reading.Good}
+		if function.Bits() {
+			samples[i].DecodeBit(modbus.Bit(data, i))
+		} else {
+			samples[i].DecodeWords(what.Layout, words[i*n:(i+1)*n])
+		}
 	}
 	return samples
 }
