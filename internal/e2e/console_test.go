@@ -108,26 +108,58 @@ func TestConsoleFromTheFirstLinkToARightValue(t *testing.T) {
 	assert.Equal(t, "console", records[0].Who)
 }
 
-func TestConsoleAddsASerialLink(t *testing.T) {
-	p := wired(t, "serial", "rtu", "")
-	page := p.console("/links?new=link")
-	pick := func(field, value string) {
-		require.NoError(t, page.Click("[data-test="+field+"] .el-select__wrapper"))
-		item := fmt.Sprintf("[...document.querySelectorAll('.el-select-dropdown__item')].find(e => e.textContent.startsWith(%q) && e.offsetParent)", value)
-		require.NoError(t, page.Until("Boolean("+item+")"))
-		require.NoError(t, page.Run(item+".click()"))
+// Each kind of link, typed into its form, and a station on it that answers.
+func TestConsoleAddsEveryKindOfLink(t *testing.T) {
+	for _, c := range []struct{ transport, framing string }{{"tcp", "rtu"}, {"udp", ""}, {"tls", ""}, {"serial", "ascii"}, {"dialup", ""}} {
+		t.Run(c.transport, func(t *testing.T) {
+			listen := "127.0.0.1:0"
+			if c.transport == "serial" || c.transport == "dialup" {
+				listen = ""
+			}
+			var p *plant
+			if c.transport == "dialup" {
+				p = dialled(t)
+				_, err := p.client.Remove(t.Context(), "link", "line", true)
+				require.NoError(t, err)
+			} else {
+				p = wired(t, c.transport, c.framing, listen)
+			}
+			page := p.console("/links?new=link")
+			pick := func(field, value string) {
+				require.NoError(t, page.Click("[data-test="+field+"] .el-select__wrapper"))
+				item := fmt.Sprintf("[...document.querySelectorAll('.el-select-dropdown__item')].find(e => e.textContent.startsWith(%q) && e.offsetParent)", value)
+				require.NoError(t, page.Until("Boolean("+item+")"))
+				require.NoError(t, page.Run(item+".click()"))
+			}
+			fill := func(name, value string) { require.NoError(t, page.Fill("input[name="+name+"]", value)) }
+			fill("name", "line")
+			pick("transport", c.transport)
+			if c.framing != "" {
+				pick("framing", c.framing)
+			}
+			if listen == "" {
+				require.NoError(t, page.Fill("[data-test=device] input", p.rig.Address("line")))
+				pick("device", p.rig.Address("line"))
+			} else {
+				fill("host", "127.0.0.1")
+				fill("port", p.port("line"))
+			}
+			if c.transport == "tls" {
+				fill("ca", file(t, "ca.pem", string(p.rig.CertificatePEM())))
+			}
+			require.NoError(t, page.Click("[data-test=save]"))
+			shows(t, page, ".el-table__row", "over "+c.transport)
+			st := map[string]any{"name": "one", "link": "line"}
+			if c.transport == "dialup" {
+				st["number"] = "100"
+			}
+			_, err := p.client.Add(t.Context(), "station", st)
+			require.NoError(t, err)
+			require.NoError(t, page.Go(p.service.URL+"/stations?station=one"))
+			require.NoError(t, page.Click("[data-test=ask]"))
+			shows(t, page, "[data-test=answer]", "unit 1 answers")
+		})
 	}
-	require.NoError(t, page.Fill("input[name=name]", "bus"))
-	pick("transport", "serial")
-	require.NoError(t, page.Fill("[data-test=device] input", p.rig.Address("line")))
-	pick("device", p.rig.Address("line"))
-	require.NoError(t, page.Click("[data-test=save]"))
-	shows(t, page, ".el-table__row", p.rig.Address("line")+" 9600 8E1")
-	_, err := p.client.Add(t.Context(), "station", map[string]any{"name": "one", "link": "bus"})
-	require.NoError(t, err)
-	require.NoError(t, page.Go(p.service.URL+"/stations?station=one"))
-	require.NoError(t, page.Click("[data-test=ask]"))
-	shows(t, page, "[data-test=answer]", "unit 1 answers")
 }
 
 func TestConsoleUndoesAChange(t *testing.T) {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"net"
 	"path/filepath"
@@ -34,10 +35,10 @@ lines:
 `, transport, framing, listen))
 }
 
-// link adds the link to the line, with further fields, its stations and points.
+// link adds the link to the line on the command line, with further fields, and its stations and points.
 func (p *plant) link(transport, framing string, more map[string]any) {
 	p.t.Helper()
-	fields := map[string]any{"name": "line", "transport": transport, "framing": framing, "timeout": "300ms", "retries": 1}
+	fields := map[string]any{"transport": transport, "framing": framing, "timeout": "300ms", "retries": 1}
 	if host, port, err := net.SplitHostPort(p.rig.Address("line")); err == nil {
 		fields["host"], fields["port"] = host, number(p.t, port)
 	}
@@ -48,7 +49,20 @@ func (p *plant) link(transport, framing string, more map[string]any) {
 		_, err := p.client.Add(p.t.Context(), kind, fields)
 		require.NoError(p.t, err)
 	}
-	add(site.KindLink, fields)
+	args := []string{"link", "add", "line"}
+	for name, value := range fields {
+		text, ok := value.(string)
+		if !ok {
+			b, err := json.Marshal(value)
+			require.NoError(p.t, err)
+			text = string(b)
+		}
+		if text != "" {
+			args = append(args, "--"+name, text)
+		}
+	}
+	added := p.run(args...)
+	require.Zero(p.t, added.code, added.err)
 	add(site.KindStation, map[string]any{"name": "one", "link": "line", "unit": 1, "poll": "200ms"})
 	add(site.KindStation, map[string]any{"name": "two", "link": "line", "unit": 2, "poll": "200ms"})
 	add(site.KindPoint, map[string]any{"tag": "level", "station": "one", "address": "hr:9", "type": "float32"})

@@ -29,15 +29,21 @@ type page struct {
 
 var pages = []page{
 	{"overview", "/overview", ".panel .el-table__row", nil},
-	{"links", "/links?link=tern-bus", "[data-test=ask]", []string{"[data-test=ask]"}},
+	{"links", "/links?link=mill-line", "[data-test=ask]", nil},
+	{"link-serial", "/links?link=tern-bus", "[data-test=ask]", []string{"[data-test=ask]"}},
 	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", []string{".el-collapse-item__header", "[data-test=ask]"}},
 	{"points", "/points", ".el-table-v2__row", nil},
 	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
 	{"live", "/live", ".el-table-v2__row", nil},
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
 	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
+	{"refused", "/live?search=tern/pump1&point=tern/pump1/spare", "[data-test=value]", nil},
+	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
+
+// prepared is what is done before the pictures: an address that its device refuses.
+var prepared = [][]string{{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"}}
 
 // settle is how long a page may take to come to rest after it is ready: drawers slide, tables measure themselves.
 const settle = 1500 * time.Millisecond
@@ -69,10 +75,17 @@ func run(ctx context.Context, dir string) error {
 		return fmt.Errorf("the demo did not start: %w", err)
 	}
 	url = strings.TrimSpace(url)
+	for _, args := range prepared {
+		step := exec.CommandContext(ctx, binary, append(args, "--server", url)...)
+		if out, err := step.CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w: %s", strings.Join(args, " "), err, out)
+		}
+	}
 	if err := console(ctx, url, dir); err != nil {
 		return err
 	}
 	for name, command := range map[string]string{
+		"terminal-rig": strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
 		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
 		"terminal-status": strings.ReplaceAll("$ status; $ lens sallow/gate1/torque; $ write sallow/gate1/open-cmd open; $ read 'sallow/gate1/*'; sleep 60", "$", "./"+binary),
 	} {
@@ -139,7 +152,7 @@ func terminal(ctx context.Context, url, command, file string) error {
 		for i in $(seq 100); do [ -s "$DIR/display" ] && break; sleep 0.1; done
 		export DISPLAY=:$(cat "$DIR/display")
 		ARITHMON_SERVER=%s xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -geometry 108x34+0+0 -bg '#1d2322' -fg '#e9e5da' +sb -e bash -c %q & window=$!
-		sleep 4
+		sleep 14
 		import -window root %q
 		kill $window $server`, url, command, file)
 	dir, err := os.MkdirTemp("", "shots-")

@@ -110,7 +110,8 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 		at := what.Start.Offset + uint16(done)
 		data, err := s.ask(byte(station.Unit), modbus.Request{Function: function, Address: at, Quantity: uint16(n)})
 		if err != nil {
-			return nil, fmt.Errorf("%s:%d..%d: %w", what.Start.Space, at, int(at)+n-1, err)
+			asked := site.Range{Start: site.Address{Space: what.Start.Space, Offset: at}, Count: n}
+			return nil, fmt.Errorf("%s: %w", asked, err)
 		}
 		words := modbus.AppendWords(nil, data)
 		for i := range n {

@@ -86,7 +86,7 @@ function submit() {
         <el-select v-model="form.transport" data-test="transport" @change="moved"><el-option v-for="t in transports" :key="t.value" v-bind="t" /></el-select>
       </el-form-item>
       <el-form-item label="Framing" :error="faults.framing">
-        <el-select v-model="form.framing" clearable :placeholder="framings[0]"><el-option v-for="f in framings" :key="f" :value="f" :label="f" /></el-select>
+        <el-select v-model="form.framing" data-test="framing" clearable :placeholder="framings[0]"><el-option v-for="f in framings" :key="f" :value="f" :label="f" /></el-select>
       </el-form-item>
     </div>
     <template v-if="serial">
@@ -144,7 +144,7 @@ function submit() {
       </div>
     </template>
     <template v-if="form.transport === 'tls'">
-      <el-form-item label="Certificates to verify the server with, a PEM file of the service’s machine" :error="faults.tls"><el-input v-model="tls.ca" placeholder="the machine’s own" class="mono" /></el-form-item>
+      <el-form-item label="Certificates to verify the server with, a PEM file of the service’s machine" :error="faults.tls"><el-input v-model="tls.ca" name="ca" placeholder="the machine’s own" class="mono" /></el-form-item>
       <div class="form-row">
         <el-form-item label="Client certificate (optional)"><el-input v-model="tls.certificate" class="mono" /></el-form-item>
         <el-form-item label="Its key"><el-input v-model="tls.key" class="mono" /></el-form-item>
