@@ -85,7 +85,7 @@ func run(ctx context.Context, dir string) error {
 		return err
 	}
 	for name, command := range map[string]string{
-		"terminal-rig": strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
+		"terminal-rig":    strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
 		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
 		"terminal-status": strings.ReplaceAll("$ status; $ lens sallow/gate1/torque; $ write sallow/gate1/open-cmd open; $ read 'sallow/gate1/*'; sleep 60", "$", "./"+binary),
 	} {
