@@ -18,6 +18,7 @@ import (
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
+	"arithmon/internal/traffic"
 )
 
 // route is one thing the API does.
@@ -87,6 +88,15 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/live", "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{"tag", "tag or pattern; may be repeated"}}, nil, LiveMessage{}, 200, s.live},
 		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
 		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
+
+		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, with its stations, a station, or a tag"}}, nil, Findings{}, 200, s.findings},
+		{"POST", "/api/v1/figures/reset", "begin the figures since reset anew", nil, nil, nil, 204, s.resetFigures},
+		{"GET", "/api/v1/traffic", "the newest frames, decoded", trafficQuery, nil, Traffic{}, 200, s.traffic},
+		{"GET", "/api/v1/traffic/capture", "the frames that are kept, as a pcapng capture", trafficQuery, nil, nil, 200, s.capture},
+		{"GET", "/api/v1/traffic/recording", "state of the recording to disk", nil, nil, traffic.Recording{}, 200, s.recording},
+		{"POST", "/api/v1/traffic/recording", "record frames to a capture file on the service's machine", nil, RecordRequest{}, traffic.Recording{}, 201, s.record},
+		{"DELETE", "/api/v1/traffic/recording", "end the recording", nil, nil, traffic.Recording{}, 200, s.stopRecording},
+		{"GET", "/api/v1/traffic/recording/file", "the capture that was recorded", nil, nil, nil, 200, s.recordingFile},
 
 		{"GET", "/api/v1/rig", "simulated devices and their faults, where there are any", nil, nil, RigState{}, 200, s.rigState},
 		{"PATCH", "/api/v1/rig/:line/:unit", "change some faults of a simulated device; null takes one away", nil, rig.Faults{}, rig.Faults{}, 200, s.rigFaults},

@@ -29,7 +29,8 @@ type Options struct {
 	Store   *store.Store
 	Engine  *engine.Engine
 	Rig     *rig.Rig
-	Console fs.FS // the built console; nil serves none
+	Dir     string // where recordings go
+	Console fs.FS  // the built console; nil serves none
 	Log     *slog.Logger
 	Version string
 }
@@ -38,6 +39,7 @@ type Options struct {
 type Server struct {
 	store   *store.Store
 	engine  *engine.Engine
+	dir     string
 	rig     *rig.Rig // nil when nothing is simulated
 	log     *slog.Logger
 	version string
@@ -48,7 +50,7 @@ type Server struct {
 // New makes a server.
 func New(o Options) *Server {
 	gin.SetMode(gin.ReleaseMode)
-	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, log: o.Log, version: o.Version, closing: make(chan struct{})}
+	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{})}
 	router := gin.New()
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
 	router.HandleMethodNotAllowed = true

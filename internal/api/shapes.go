@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"arithmon/internal/codec"
+	"arithmon/internal/diagnose"
 	"arithmon/internal/engine"
 	"arithmon/internal/exchange"
 	"arithmon/internal/modbus"
@@ -11,6 +12,7 @@ import (
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
+	"arithmon/internal/traffic"
 )
 
 // Reading is a point's reading as programs get it.
@@ -143,6 +145,38 @@ type RangeResult struct {
 // Copy is the name of a duplicate.
 type Copy struct {
 	Name string `json:"name" doc:"of the copy"`
+}
+
+// Findings are conclusions about communication.
+type Findings struct {
+	Items []diagnose.Finding `json:"items"`
+}
+
+// Traffic is a part of what crossed the links.
+type Traffic struct {
+	Frames []TrafficFrame `json:"frames"`
+	Last   uint64         `json:"last" doc:"number of the newest frame; give it as after to get what comes then"`
+}
+
+// TrafficFrame is one frame.
+type TrafficFrame struct {
+	Seq     uint64         `json:"seq" doc:"in the order of all links"`
+	Time    time.Time      `json:"time"`
+	Link    string         `json:"link"`
+	Station string         `json:"station,omitempty"`
+	Unit    int            `json:"unit"`
+	Kind    traffic.Kind   `json:"kind" enum:"request,answer,late,foreign,stray,damaged,echo,timeout,closed"`
+	AfterMS float64        `json:"after_ms,omitempty" doc:"of an answer: since its request"`
+	Bytes   string         `json:"bytes" doc:"as on the wire, in hex"`
+	Summary string         `json:"summary" doc:"what it says, in a line"`
+	Problem string         `json:"problem,omitempty" doc:"what is wrong with it"`
+	Fields  []modbus.Field `json:"fields,omitempty" doc:"down to the field, where they were asked for"`
+}
+
+// RecordRequest says what is recorded.
+type RecordRequest struct {
+	Link    string `json:"link,omitempty" doc:"only this link; all unless said"`
+	LimitMB int    `json:"limit_mb,omitempty" doc:"size at which it ends, 1 to 10000; 100 unless said"`
 }
 
 // RigState is what is simulated.

@@ -55,14 +55,25 @@ func (a *app) export() *cobra.Command {
 }
 
 func (a *app) status() *cobra.Command {
-	return &cobra.Command{
+	var window string
+	var reset bool
+	c := &cobra.Command{
 		Use:   "status",
 		Short: "Show how links and stations communicate",
 		Args:  arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
+			if reset {
+				return a.client().ResetFigures(c.Context())
+			}
+			if window != "" && window != "minute" && window != "quarter" && window != "total" {
+				return usage("--figures %s: choose minute, quarter or total", window)
+			}
 			st, err := a.client().Status(c.Context())
 			if err != nil {
 				return err
+			}
+			if window != "" {
+				return a.printFigures(st, window)
 			}
 			return a.print(st, func(t *table) {
 				t.header("NAME", "STATE", "GOOD", "UNCERTAIN", "BAD", "ROUND TRIP", "REASON")
@@ -76,6 +87,10 @@ func (a *app) status() *cobra.Command {
 				}
 			})
 		}}
+	c.Flags().StringVar(&window, "figures", "", "show the figures over the last minute, the last quarter of an hour, or in total")
+	c.Flags().Lookup("figures").NoOptDefVal = "minute"
+	c.Flags().BoolVar(&reset, "reset", false, "begin the total figures anew")
+	return c
 }
 
 func (a *app) ports() *cobra.Command {

@@ -16,10 +16,12 @@ import (
 	"github.com/coder/websocket"
 
 	"arithmon/internal/api"
+	"arithmon/internal/diagnose"
 	"arithmon/internal/engine"
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
+	"arithmon/internal/traffic"
 )
 
 // Client speaks to one service. It is safe for concurrent use.
@@ -209,6 +211,46 @@ func (c *Client) Refresh(ctx context.Context, station string) error {
 // WriteRange writes to addresses that no point needs to have.
 func (c *Client) WriteRange(ctx context.Context, station string, w api.RangeWrite) (r api.RangeResult, err error) {
 	err = c.do(ctx, http.MethodPost, entityPath(site.KindStation, station)+"/write", nil, w, &r)
+	return r, err
+}
+
+// Findings are the conclusions that stand now, of one subject when it is given.
+func (c *Client) Findings(ctx context.Context, subject string) ([]diagnose.Finding, error) {
+	var f api.Findings
+	err := c.do(ctx, http.MethodGet, "/api/v1/findings", url.Values{"subject": {subject}}, nil, &f)
+	return f.Items, err
+}
+
+// ResetFigures begins the figures since reset anew.
+func (c *Client) ResetFigures(ctx context.Context) error {
+	return c.do(ctx, http.MethodPost, "/api/v1/figures/reset", nil, nil, nil)
+}
+
+// Traffic returns the newest frames; query is that of the API.
+func (c *Client) Traffic(ctx context.Context, query url.Values) (t api.Traffic, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/traffic", query, nil, &t)
+	return t, err
+}
+
+// Capture returns the frames that are kept as a pcapng capture.
+func (c *Client) Capture(ctx context.Context, query url.Values) (file []byte, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/traffic/capture", query, nil, &file)
+	return file, err
+}
+
+// Record begins to record frames on the service's machine.
+func (c *Client) Record(ctx context.Context, what api.RecordRequest) (r traffic.Recording, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/traffic/recording", nil, what, &r)
+	return r, err
+}
+
+// Recording returns the state of the recording; with stop it ends it.
+func (c *Client) Recording(ctx context.Context, stop bool) (r traffic.Recording, err error) {
+	method := http.MethodGet
+	if stop {
+		method = http.MethodDelete
+	}
+	err = c.do(ctx, method, "/api/v1/traffic/recording", nil, nil, &r)
 	return r, err
 }
 

@@ -7,6 +7,7 @@ import (
 	"arithmon/internal/codec"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
+	"arithmon/internal/traffic"
 )
 
 // Driver speaks one protocol on links. It knows bytes and objects; what they mean to a person is the engine's.
@@ -33,6 +34,12 @@ type Station struct {
 type Job interface {
 	Period() time.Duration
 	Slots() []*Slot // the points that depend on it
+}
+
+// Refusable is a Job that can say what a device refused of it.
+type Refusable interface {
+	// Asks are the addresses it asks for.
+	Asks() site.Range
 }
 
 // Session is an open link. As many goroutines use it at a time as the link allows requests in flight; Close may come at
@@ -81,8 +88,21 @@ type Traffic struct {
 type Host interface {
 	// Emit takes a reading as it comes.
 	Emit(sample Sample)
+	// Saw takes what crossed the link, or should have. It returns soon and keeps nothing of the frame.
+	Saw(f Frame)
 	// Doing takes what the link is doing beside its exchanges, such as dialling; "" when nothing.
 	Doing(what string)
+}
+
+// Frame is something that crossed a link, or should have.
+type Frame struct {
+	Kind  traffic.Kind
+	Unit  int           // that sent it, or is asked; -1 when that is not known
+	Asked int           // of what came: the unit that had been asked; -1 when that is not known
+	Data  []byte        // as on the wire
+	After time.Duration // of an answer: since its request
+	Text  string        // what is wrong, when something is
+	Ends  traffic.Ends  // of the connection
 }
 
 // Sample is one raw reading of a point, before scaling.
@@ -107,6 +127,7 @@ type Outcome struct {
 	Instead  []Job          // what takes the job's place from now on; nil leaves it
 	Skipped  bool           // nothing was asked, since the answer is known
 	Later    bool           // the station asks to be asked again later
+	Short    bool           // there was less in the answer than was asked for
 	Rest     time.Duration  // the station is not asked again sooner, and nothing is repeated at once
 }
 

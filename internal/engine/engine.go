@@ -18,6 +18,7 @@ import (
 
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
+	"arithmon/internal/traffic"
 )
 
 // Options are what an Engine needs.
@@ -40,11 +41,14 @@ type Engine struct {
 	linkOf  map[string]string  // by station
 	ending  sync.WaitGroup
 	pulses  pulses
+
+	traffic  *traffic.Log
+	findings findings // guarded by mu
 }
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}, pulses: pulses{stop: make(chan struct{})}}
+	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}, pulses: pulses{stop: make(chan struct{})}, traffic: traffic.NewLog()}
 	for _, d := range o.Drivers {
 		e.drivers[d.Protocol()] = d
 	}
@@ -60,6 +64,7 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 		e.startLink(s, l, nil)
 	}
 	aging := e.ctx
+	e.ending.Go(func() { e.diagnose(aging) })
 	e.ending.Go(func() {
 		ticker := time.NewTicker(ageEvery)
 		defer ticker.Stop()
@@ -77,6 +82,7 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 // Stop ends pulses early, then all links, lets exchanges under way end, and waits for that.
 func (e *Engine) Stop() {
 	e.pulses.halt()
+	e.traffic.StopRecording()
 	e.mu.Lock()
 	if e.cancel != nil {
 		e.cancel()
@@ -92,7 +98,7 @@ func (e *Engine) startLink(s *site.Site, l site.Link, after <-chan struct{}) {
 		e.linkOf[st.Name] = l.Name
 		stations = append(stations, e.station(s, st))
 	}
-	r := start(e.ctx, l, e.drivers[l.Protocol], e.table, stations, after)
+	r := start(e.ctx, l, e.drivers[l.Protocol], e.table, e.traffic.Ring(l.Name, len(s.Links())), stations, after)
 	e.runners[l.Name] = r
 	e.ending.Go(func() { <-r.done })
 }
@@ -152,6 +158,8 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 		}
 		if l, ok := s.Link(name); ok {
 			e.startLink(s, l, after)
+		} else {
+			e.traffic.Drop(name)
 		}
 	}
 	for name := range stations {
@@ -192,8 +200,8 @@ func (e *Engine) Reading(tag string) (Live, bool) {
 // Subscribe follows the points whose tags fit any of the patterns; the caller closes the subscription.
 func (e *Engine) Subscribe(patterns ...string) *Subscription { return e.table.subscribe(patterns) }
 
-// Status returns the state of all links and stations, by name.
-func (e *Engine) Status() ([]LinkStatus, []StationStatus) {
+// all lists the runners by the names of their links.
+func (e *Engine) all() []*runner {
 	e.mu.Lock()
 	runners := make([]*runner, 0, len(e.runners))
 	for _, r := range e.runners {
@@ -206,6 +214,12 @@ func (e *Engine) Status() ([]LinkStatus, []StationStatus) {
 		}
 		return 1
 	})
+	return runners
+}
+
+// Status returns the state of all links and stations, by name.
+func (e *Engine) Status() ([]LinkStatus, []StationStatus) {
+	runners := e.all()
 	links, stations := []LinkStatus{}, []StationStatus{}
 	for _, r := range runners {
 		link, its := r.snapshot(e.table)

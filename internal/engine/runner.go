@@ -7,8 +7,10 @@ import (
 	"sync"
 	"time"
 
+	"arithmon/internal/diagnose"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
+	"arithmon/internal/traffic"
 )
 
 // Pauses between attempts at what does not answer grow from the first to the last.
@@ -54,6 +56,12 @@ type runner struct {
 	status LinkStatus // guarded by mu
 	ended  Traffic    // of sessions that are closed; guarded by mu
 
+	figures  figures             // of the link alone; guarded by mu
+	units    map[int]*stationRun // by unit; guarded by mu
+	failure  diagnose.Failure    // why it does not open; guarded by mu
+	failures int                 // attempts in a row; guarded by mu
+	ring     *traffic.Ring
+
 	ctx    context.Context // ends when the runner is stopped
 	cancel context.CancelFunc
 	done   chan struct{}
@@ -78,6 +86,12 @@ type stationRun struct {
 	planned  time.Duration // round trip with which its jobs were planned
 	answered time.Time     // when it last did
 	status   StationStatus // guarded by the runner's mu
+
+	figures   figures // guarded by the runner's mu, as what follows
+	otherUnit int     // that answered in its place, at otherAt
+	otherAt   time.Time
+	lastKind  traffic.Kind
+	refusals  map[*entry]*refusal
 }
 
 // backoff is a pause that grows.
@@ -128,10 +142,10 @@ func (b *inbox) take() task {
 }
 
 // start begins running a link once after has closed; the runner it replaces closes it.
-func start(ctx context.Context, link site.Link, driver Driver, table *table, stations []Station, after <-chan struct{}) *runner {
+func start(ctx context.Context, link site.Link, driver Driver, table *table, ring *traffic.Ring, stations []Station, after <-chan struct{}) *runner {
 	link = link.WithDefaults()
 	r := &runner{
-		link: link, driver: driver, table: table, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
+		link: link, driver: driver, table: table, ring: ring, units: map[int]*stationRun{}, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
 		inbox: inbox{signal: make(chan struct{}, 1)}, done: make(chan struct{}),
 		status: LinkStatus{Name: link.Name, State: LinkConnecting},
 	}
@@ -317,9 +331,15 @@ func (r *runner) open(ctx context.Context, c *connection) bool {
 			return false
 		}
 		c.reconnect.grow(firstReconnect, lastReconnect, now)
-		if r.up() {
-			return false // the others go on
+		if r.up() { // the others go on
+			r.mu.Lock()
+			r.figures.at(now, func(t *tally) { t.extra++ })
+			r.mu.Unlock()
+			return false
 		}
+		r.mu.Lock()
+		r.failure, r.failures = failureOf(err), r.failures+1
+		r.mu.Unlock()
 		r.setLink(LinkDown, err.Error())
 		for _, s := range r.stations {
 			failAll(s.Slots, reading.LinkDown)
@@ -339,7 +359,10 @@ func (r *runner) open(ctx context.Context, c *connection) bool {
 	})
 	r.mu.Lock()
 	c.session = session
-	r.status.Connections++
+	r.failures = 0
+	if r.status.Connections++; r.status.Connections > uint64(len(r.connections)) {
+		r.figures.at(now, func(t *tally) { t.reconnect++ })
+	}
 	fresh := r.status.State != LinkUp
 	r.mu.Unlock()
 	c.reconnect, c.silent = backoff{}, 0
@@ -411,6 +434,18 @@ func (r *runner) poll(ctx context.Context, c *connection, e *entry, now time.Tim
 			st.LatePolls++
 		}
 	})
+	r.mu.Lock()
+	s.figures.at(end, func(t *tally) {
+		t.polls++
+		if first && e.ran {
+			ms := float32(late) / float32(time.Millisecond)
+			t.lateness, t.mostLate = t.lateness+ms, max(t.mostLate, ms)
+			if late > lateAfter {
+				t.latePolls++
+			}
+		}
+	})
+	r.mu.Unlock()
 	e.ran = true
 	r.schedule.add(e)
 	r.reschedule(e, end)
@@ -461,6 +496,7 @@ func (r *runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 			r.count(nil, func(s *Statistics) { s.Renewals++ })
 		}
 	}
+	r.remember(e, out)
 	if out.Instead != nil {
 		r.replace(e, out.Instead, now)
 	} else if s := e.station; s.planned == 0 && s.status.Statistics.Answers >= planAnswers && s.roundTrip() > planRoundTrip {
@@ -482,6 +518,9 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
 		c.silent = 0
 		e.station.answered = end
 	}
+	r.mu.Lock()
+	e.station.figures.at(end, func(t *tally) { t.exchanged(out, end.Sub(began), e.tries > 0) })
+	r.mu.Unlock()
 	r.count(e.station, func(s *Statistics) {
 		s.Requests++
 		if e.tries > 0 {
@@ -564,6 +603,9 @@ func (r *runner) replace(e *entry, jobs []Job, now time.Time) {
 func (r *runner) forget(e *entry) {
 	r.schedule.remove(e)
 	e.gone = true
+	r.mu.Lock()
+	delete(e.station.refusals, e)
+	r.mu.Unlock()
 }
 
 func (r *runner) addJobs(s *stationRun, jobs []Job, due time.Time) {
@@ -584,12 +626,15 @@ func (r *runner) configure(station Station) {
 		s.entries = nil
 		station.RoundTrip = s.roundTrip()
 		r.mu.Lock()
-		s.Station = station
+		delete(r.units, s.Unit)
+		s.Station, s.refusals, s.otherAt = station, nil, time.Time{}
+		r.units[station.Unit] = s
 		r.mu.Unlock()
 	} else {
 		s = &stationRun{Station: station, status: StationStatus{Name: station.Name, Link: r.link.Name, State: StationUnknown}}
 		r.mu.Lock()
 		r.stations[station.Name] = s
+		r.units[station.Unit] = s
 		r.mu.Unlock()
 	}
 	s.planned = station.RoundTrip
@@ -635,6 +680,9 @@ func (r *runner) drop(name string) {
 	}
 	r.mu.Lock()
 	delete(r.stations, name)
+	if r.units[s.Unit] == s {
+		delete(r.units, s.Unit)
+	}
 	r.mu.Unlock()
 }
 

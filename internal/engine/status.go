@@ -42,6 +42,7 @@ type LinkStatus struct {
 	Connections uint64     `json:"connections" doc:"how often it was opened"`
 	Statistics  Statistics `json:"statistics"`
 	Traffic     Traffic    `json:"traffic"`
+	Figures     Windows    `json:"figures"`
 }
 
 // StationStatus is a station at one moment.
@@ -53,6 +54,7 @@ type StationStatus struct {
 	Since      time.Time    `json:"since" doc:"when it came into this state"`
 	Points     Count        `json:"points" doc:"how many of its points have each quality"`
 	Statistics Statistics   `json:"statistics"`
+	Figures    Windows      `json:"figures"`
 }
 
 // Statistics counts exchanges.
@@ -143,13 +145,18 @@ func (r *runner) snapshot(t *table) (LinkStatus, []StationStatus) {
 			link.Traffic.Add(c.session.Traffic())
 		}
 	}
+	now := time.Now()
+	sum := r.figures
 	stations := make([]StationStatus, 0, len(r.stations))
 	for _, s := range r.stations {
 		status := s.status
 		status.Statistics = status.Statistics.clone()
 		status.Points = t.count(s.Slots)
+		status.Figures = s.figures.windows(now)
+		sum.sum(&s.figures, now)
 		stations = append(stations, status)
 	}
+	link.Figures = sum.windows(now)
 	slices.SortFunc(stations, func(a, b StationStatus) int { return strings.Compare(a.Name, b.Name) })
 	return link, stations
 }

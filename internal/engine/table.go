@@ -25,6 +25,7 @@ type Slot struct {
 	first       int32  // where its data are in block
 	count       int32
 	seen        uint64 // version of block that is in reading
+	movement    movement
 	subscribers []*Subscription
 	detached    bool
 }
@@ -95,6 +96,7 @@ func (s *Slot) fail(reason reading.Reason, now time.Time) {
 func (s *Slot) age(now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.look(now)
 	last := s.reading.Time
 	if s.block != nil {
 		last = s.block.at
@@ -137,6 +139,9 @@ func NewTable(st site.Station, points []site.Point) (Host, Station) {
 	}
 	return t, station
 }
+
+// Saw makes the table a Host.
+func (t *table) Saw(Frame) {}
 
 // Doing makes the table a Host.
 func (t *table) Doing(string) {}

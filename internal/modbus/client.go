@@ -1,6 +1,7 @@
 package modbus
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -37,6 +38,8 @@ type ClientOptions struct {
 	Gap time.Duration
 	// Echo: the line gives back what is sent, which is then taken off.
 	Echo bool
+	// Watch, when it is set, is told of everything that the client sees.
+	Watch func(Event)
 }
 
 // Client asks devices over one connection, one request at a time. It is not safe for concurrent use.
@@ -52,6 +55,15 @@ type Client struct {
 	held        int    // bytes in in
 	used        int    // of them, how many are used up
 	unsettled   bool   // the last exchange failed, so that its answer may still come
+	unit        byte   // that was asked last
+	sent        sentAt
+}
+
+func (c *Client) watch(e Event) {
+	if c.options.Watch != nil {
+		e.Asked = int(c.unit)
+		c.options.Watch(e)
+	}
 }
 
 // NewClient speaks over conn, which the caller closes.
@@ -73,6 +85,7 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 	}
 	c.settle()
 	c.transaction++
+	c.unit = unit
 	out := c.options.Framing.Append(c.out[:0], Frame{c.transaction, unit, pdu})
 	deadline := time.Now().Add(timeout + time.Duration(len(out))*c.options.Character)
 	if err := c.conn.SetDeadline(deadline); err != nil {
@@ -80,15 +93,24 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 	}
 	n, err := c.conn.Write(out)
 	c.Counters.Sent.Add(uint64(n))
+	c.sent.note(c.transaction, time.Now())
+	c.watch(Event{Kind: EventSent, Unit: unit, Data: out[:n]})
 	if err != nil {
+		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
 		return nil, c.lost(err)
 	}
 	echo := 0
 	if c.options.Echo {
 		echo = len(out)
 	}
-	data, err := c.await(unit, req, deadline, echo)
+	data, err := c.await(unit, req, deadline, echo, out)
 	c.unsettled = err != nil
+	switch {
+	case errors.Is(err, ErrClosed):
+		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
+	case err == ErrTimeout: // with nothing to say beside
+		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", timeout)})
+	}
 	return data, err
 }
 
@@ -126,14 +148,18 @@ func (c *Client) settle() {
 		return
 	}
 	stale := c.held - c.used
+	if stale > 0 {
+		c.watchStale(c.in[c.used:c.held])
+	}
 	c.held, c.used = 0, 0
 	for {
 		n := c.waiting()
-		stale += n
 		c.Counters.Got.Add(uint64(n))
 		if n == 0 {
 			break
 		}
+		stale += n
+		c.watchStale(c.in[:n])
 	}
 	switch {
 	case stale > 0 && c.unsettled:
@@ -141,6 +167,15 @@ func (c *Client) settle() {
 	case stale > 0:
 		c.Counters.Stray.Add(1)
 	}
+}
+
+// watchStale tells of bytes that came in before a request.
+func (c *Client) watchStale(b []byte) {
+	e := Event{Kind: EventStray, Unit: c.unit, Data: b}
+	if c.unsettled {
+		e.Kind, e.After = EventLate, c.sent.since(c.transaction)
+	}
+	c.watch(e)
 }
 
 // waiting reads what has come in already into the buffer, without waiting for more.
@@ -161,41 +196,81 @@ func (c *Client) waiting() (n int) {
 	return n
 }
 
-// await reads frames until the answer to req is among them. echo is how many bytes of our own come back first.
-func (c *Client) await(unit byte, req Request, deadline time.Time, echo int) ([]byte, error) {
+// await reads frames until the answer to req is among them. echo is how many bytes of our own come back first, out is
+// what was sent.
+func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out []byte) ([]byte, error) {
 	var wrong error // what came instead
+	var spare [maxFrame]byte
 	for {
+		raw := c.in[c.used:c.held]
+		if c.options.Framing == ASCII && c.options.Watch != nil { // which is decoded in place
+			raw = append(spare[:0], raw...)
+		}
 		frame, n, err := c.options.Framing.Cut(c.in[c.used:c.held], Answers)
 		switch {
 		case errors.Is(err, ErrChecksum):
+			c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw[:n], Text: err.Error()})
 			c.used, wrong = c.used+n, err
 			continue
 		case err != nil:
+			c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw, Text: err.Error()})
 			return nil, fmt.Errorf("%w: %w", ErrClosed, err)
 		case n == 0:
 			err = c.more(deadline, &echo)
 			if err == nil {
 				continue
 			}
+			raw = c.in[c.used:c.held]
 			if frame, n = c.seek(); n == 0 || !errors.Is(err, ErrTimeout) {
-				return nil, c.silence(err, wrong)
+				if err = c.silence(err, wrong); len(raw) > 0 {
+					c.watchRest(unit, raw, out, req, err)
+				}
+				return nil, err
 			}
 		}
 		c.used += n
+		raw = raw[:n]
+		if req.Function.reads() && len(raw) >= len(out) && bytes.Equal(raw[:len(out)], out) {
+			c.watch(Event{Kind: EventEcho, Unit: unit, Data: out})
+			if raw = raw[len(out):]; len(raw) == 0 {
+				wrong = badResponse("our own request came back")
+				continue
+			}
+		}
 		switch {
 		case c.options.Framing == MBAP && frame.Transaction != c.transaction:
 			// Identifiers are used in turn, so one a little behind is an answer that comes late.
 			if behind := c.transaction - frame.Transaction; behind < 1<<15 {
 				c.Counters.Late.Add(1)
+				c.watch(Event{Kind: EventLate, Unit: frame.Unit, Data: raw, After: c.sent.since(frame.Transaction)})
 			} else {
 				c.Counters.Foreign.Add(1)
+				c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: "another identifier than any request under way"})
 			}
 		case frame.Unit != unit || frame.PDU[0]&^exceptionFlag != byte(req.Function):
 			c.Counters.Foreign.Add(1)
 			wrong = misfit(frame, unit, req)
+			c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: wrong.Error()})
 		default:
-			return req.ParseAnswer(frame.PDU)
+			data, err := req.ParseAnswer(frame.PDU)
+			e := Event{Kind: EventAnswer, Unit: unit, Data: raw, After: c.sent.since(c.transaction)}
+			if err != nil {
+				e.Text = err.Error()
+			}
+			c.watch(e)
+			return data, err
 		}
+	}
+}
+
+// watchRest tells of bytes that silence followed and that hold no answer.
+func (c *Client) watchRest(unit byte, raw, out []byte, req Request, err error) {
+	if req.Function.reads() && len(raw) >= len(out) && bytes.Equal(raw[:len(out)], out) {
+		c.watch(Event{Kind: EventEcho, Unit: unit, Data: out})
+		raw = raw[len(out):]
+	}
+	if len(raw) > 0 {
+		c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw, Text: err.Error()})
 	}
 }
 

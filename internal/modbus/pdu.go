@@ -121,6 +121,20 @@ func badResponse(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", ErrBadResponse, fmt.Sprintf(format, args...))
 }
 
+// LengthError says that an answer has other data than were asked for. It wraps ErrBadResponse.
+type LengthError struct {
+	Function Function
+	Quantity uint16
+	Got, Due int // bytes
+}
+
+func (e *LengthError) Error() string {
+	return fmt.Sprintf("%s: %d bytes of data answered to %s for %d; %d are due", ErrBadResponse, e.Got, e.Function, e.Quantity, e.Due)
+}
+
+// Unwrap is ErrBadResponse.
+func (e *LengthError) Unwrap() error { return ErrBadResponse }
+
 // Request is a request PDU.
 type Request struct {
 	Function Function
@@ -328,7 +342,7 @@ func (r Request) ParseAnswer(pdu []byte) ([]byte, error) {
 			want = (int(r.Quantity) + 7) / 8
 		}
 		if len(pdu) < 2 || int(pdu[1]) != want || len(pdu) != 2+want {
-			return nil, badResponse("%d bytes of data answered to %s for %d; %d are due", max(0, len(pdu)-2), r.Function, r.Quantity, want)
+			return nil, &LengthError{Function: r.Function, Quantity: r.Quantity, Got: max(0, len(pdu)-2), Due: want}
 		}
 		return pdu[2:], nil
 	}

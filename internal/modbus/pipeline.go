@@ -12,7 +12,9 @@ import (
 type Pipeline struct {
 	Counters Counters
 
-	conn net.Conn
+	conn  net.Conn
+	watch func(Event)
+	sent  sentAt // guarded by mu
 
 	mu          sync.Mutex // guards what follows
 	transaction uint16
@@ -34,8 +36,12 @@ type call struct {
 }
 
 // NewPipeline speaks over conn, which the caller closes.
-func NewPipeline(conn net.Conn) *Pipeline {
-	p := &Pipeline{conn: conn, waiting: map[uint16]*call{}}
+// watch, when it is set, is told of everything that it sees.
+func NewPipeline(conn net.Conn, watch func(Event)) *Pipeline {
+	if watch == nil {
+		watch = func(Event) {}
+	}
+	p := &Pipeline{conn: conn, watch: watch, waiting: map[uint16]*call{}}
 	go p.read() // ends with the connection
 	return p
 }
@@ -60,12 +66,14 @@ func (p *Pipeline) Do(unit byte, req Request, timeout time.Duration) ([]byte, er
 	}
 	id := p.transaction
 	p.waiting[id] = c
+	p.sent.note(id, time.Now())
 	p.mu.Unlock()
 
 	p.writing.Lock()
 	p.conn.SetWriteDeadline(time.Now().Add(timeout)) // its error shows in the write
 	p.out = AppendMBAP(p.out[:0], Frame{id, unit, pdu})
 	n, err := p.conn.Write(p.out)
+	p.watch(Event{Kind: EventSent, Unit: unit, Asked: int(unit), Data: p.out[:n]})
 	p.writing.Unlock()
 	p.Counters.Sent.Add(uint64(n))
 	if err != nil {
@@ -89,6 +97,7 @@ func (p *Pipeline) Do(unit byte, req Request, timeout time.Duration) ([]byte, er
 	if c.wrong != nil {
 		return nil, c.wrong
 	}
+	p.watch(Event{Kind: EventTimeout, Unit: unit, Asked: int(unit), Text: fmt.Sprintf("no answer within %s", timeout)})
 	return nil, ErrTimeout
 }
 
@@ -102,7 +111,7 @@ func (p *Pipeline) read() {
 			return
 		}
 		if n > 0 {
-			p.answer(frame)
+			p.answer(frame, in[:n])
 			held = copy(in, in[n:held])
 			continue
 		}
@@ -116,20 +125,28 @@ func (p *Pipeline) read() {
 }
 
 // answer gives a frame to the call it answers.
-func (p *Pipeline) answer(f Frame) {
+func (p *Pipeline) answer(f Frame, raw []byte) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	c := p.waiting[f.Transaction]
 	switch {
 	case c == nil && p.transaction-f.Transaction < 1<<15:
 		p.Counters.Late.Add(1)
+		p.watch(Event{Kind: EventLate, Unit: f.Unit, Asked: int(f.Unit), Data: raw, After: p.sent.since(f.Transaction)})
 	case c == nil:
 		p.Counters.Foreign.Add(1)
+		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: -1, Data: raw, Text: "another identifier than any request under way"})
 	case f.Unit != c.unit || f.PDU[0]&^exceptionFlag != byte(c.request.Function):
 		p.Counters.Foreign.Add(1)
 		c.wrong = misfit(f, c.unit, c.request)
+		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: int(c.unit), Data: raw, Text: c.wrong.Error()})
 	default:
 		c.data, c.err = c.request.ParseAnswer(append([]byte(nil), f.PDU...))
+		e := Event{Kind: EventAnswer, Unit: f.Unit, Asked: int(f.Unit), Data: raw, After: p.sent.since(f.Transaction)}
+		if c.err != nil {
+			e.Text = c.err.Error()
+		}
+		p.watch(e)
 		delete(p.waiting, f.Transaction)
 		close(c.done)
 	}
@@ -143,6 +160,7 @@ func (p *Pipeline) fail(err error) {
 		return
 	}
 	p.failed = err
+	p.watch(Event{Kind: EventClosed, Asked: -1, Text: err.Error()})
 	for id, c := range p.waiting {
 		c.err = err
 		delete(p.waiting, id)

@@ -25,7 +25,7 @@ func piped(t *testing.T, handle func(unit byte, pdu []byte) Reply) (*Pipeline, n
 	conn, err := net.Dial("tcp", listener.Addr().String())
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close(); cancel(); <-done })
-	return NewPipeline(conn), conn
+	return NewPipeline(conn, nil), conn
 }
 
 func readOne(address uint16) Request {

@@ -65,7 +65,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s.Store.View(func(now *site.Site) { s.Engine.Start(context.WithoutCancel(ctx), now) })
-	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Console: o.Console, Log: o.Log, Version: o.Version})
+	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	s.http = &http.Server{Handler: s.api, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
 	go func() { s.served <- s.http.Serve(listener) }()

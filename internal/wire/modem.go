@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"arithmon/internal/diagnose"
 	"arithmon/internal/site"
 )
 
@@ -63,7 +64,7 @@ func OpenModem(ctx context.Context, link site.Link, doing func(string)) (*Modem,
 		}
 		switch {
 		case errors.Is(err, os.ErrDeadlineExceeded):
-			err = fmt.Errorf("no modem answers on %s to %s within %s; check the cable, the port and its baud", m.device, command, commandTime)
+			err = &OpenError{diagnose.FailModem, fmt.Errorf("no modem answers on %s to %s within %s; check the cable, the port and its baud", m.device, command, commandTime)}
 		case err == nil && answer != "OK":
 			err = fmt.Errorf("the modem on %s answers %q to %s; change modem.init", m.device, answer, command)
 		}
@@ -186,9 +187,21 @@ func (m *Modem) Dial(number string) (net.Conn, error) {
 		}
 		return nil, fmt.Errorf("calling %s: %s", number, ended)
 	}
+	m.endLine()
 	m.carrier = true
 	m.doing(Connected)
 	return &carrier{Conn: m.port, modem: m, before: m.held}, nil
+}
+
+// endLine takes the line feed off that follows the carriage return of an answer (V.250, 5.7.1), so that the data begin after
+// it.
+func (m *Modem) endLine() {
+	if len(m.held) == 0 && m.port.SetReadDeadline(time.Now().Add(pollTime)) == nil {
+		b := make([]byte, 64)
+		n, _ := m.port.Read(b) // an error shows when the call is used
+		m.held = b[:n]
+	}
+	m.held = bytes.TrimPrefix(m.held, []byte("\n"))
 }
 
 // settle drops what the modem still says.

@@ -13,6 +13,7 @@ import (
 
 	"go.bug.st/serial"
 
+	"arithmon/internal/diagnose"
 	"arithmon/internal/site"
 )
 
@@ -60,9 +61,9 @@ func explainPort(device string, err error) error {
 	errors.As(err, &code)
 	switch {
 	case errors.Is(err, fs.ErrNotExist), code != nil && (code.Code() == serial.PortNotFound || code.Code() == serial.InvalidSerialPort):
-		return fmt.Errorf("there is no serial port %s%s", device, others(device))
+		return &OpenError{diagnose.FailPort, fmt.Errorf("there is no serial port %s%s", device, others(device))}
 	case code != nil && code.Code() == serial.PortBusy:
-		return fmt.Errorf("port %s is taken by another program; close that one", device)
+		return &OpenError{diagnose.FailTaken, fmt.Errorf("port %s is taken by another program; close that one", device)}
 	case errors.Is(err, fs.ErrPermission), code != nil && code.Code() == serial.PermissionDenied:
 		return fmt.Errorf("this user may not open port %s; on Debian, add the user to the group dialout and log in again", device)
 	}

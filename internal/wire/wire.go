@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"arithmon/internal/diagnose"
 	"arithmon/internal/site"
 )
 
@@ -24,7 +25,8 @@ const ConnectTimeout = 3 * time.Second
 func Open(ctx context.Context, link site.Link) (net.Conn, error) {
 	conn, err := open(ctx, link)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", link.FarEnd(), explain(err))
+		kind, err := explain(err)
+		return nil, &OpenError{kind, fmt.Errorf("%s: %w", link.FarEnd(), err)}
 	}
 	return conn, nil
 }
@@ -83,31 +85,48 @@ func local(bind string) (netip.Addr, error) {
 			}
 		}
 		if !first.IsValid() {
-			return netip.Addr{}, fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)
+			return netip.Addr{}, &OpenError{diagnose.FailBind, fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)}
 		}
 		return first, nil
 	}
-	return netip.Addr{}, fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))
+	return netip.Addr{}, &OpenError{diagnose.FailBind, fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))}
 }
 
+// OpenError is why a link did not open.
+type OpenError struct {
+	Kind diagnose.Failure // the empty one for what has no name
+	Err  error
+}
+
+func (e *OpenError) Error() string { return e.Err.Error() }
+
+// Unwrap is the cause.
+func (e *OpenError) Unwrap() error { return e.Err }
+
+// Failure says what kind of failure it is.
+func (e *OpenError) Failure() diagnose.Failure { return e.Kind }
+
 // explain puts the usual causes into words a person can act on; the cause stays wrapped.
-func explain(err error) error {
+func explain(err error) (diagnose.Failure, error) {
 	var dns *net.DNSError
+	var known *OpenError
 	switch {
+	case errors.As(err, &known):
+		return known.Kind, known.Err
 	case errors.As(err, &dns):
-		return fmt.Errorf("the name %q does not resolve: %w", dns.Name, err)
+		return diagnose.FailName, fmt.Errorf("the name %q does not resolve: %w", dns.Name, err)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Errorf("connection refused; the host is there, but nothing listens on that port: %w", syscall.ECONNREFUSED)
+		return diagnose.FailRefused, fmt.Errorf("connection refused; the host is there, but nothing listens on that port: %w", syscall.ECONNREFUSED)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return fmt.Errorf("no route to the host: %w", err)
+		return diagnose.FailUnreachable, fmt.Errorf("no route to the host: %w", err)
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return fmt.Errorf("the local address to go out by is not this machine's: %w", err)
+		return diagnose.FailBind, fmt.Errorf("the local address to go out by is not this machine's: %w", err)
 	case errors.As(err, new(*tls.CertificateVerificationError)):
-		return fmt.Errorf("the server's certificate is not accepted: %w", err)
+		return diagnose.FailTLS, fmt.Errorf("the server's certificate is not accepted: %w", err)
 	case errors.As(err, new(tls.RecordHeaderError)):
-		return fmt.Errorf("what listens there does not speak TLS: %w", err)
+		return diagnose.FailTLS, fmt.Errorf("what listens there does not speak TLS: %w", err)
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		return fmt.Errorf("no answer to the connection request within %s; check address, cable and firewall", ConnectTimeout)
+		return diagnose.FailTimeout, fmt.Errorf("no answer to the connection request within %s; check address, cable and firewall", ConnectTimeout)
 	}
-	return err
+	return "", err
 }

@@ -66,7 +66,7 @@ func (d *dialled) reach(number string) (*session, error) {
 	}
 	d.state.Lock()
 	defer d.state.Unlock()
-	d.call, d.number, d.since = newSession(conn, d.link), number, time.Now()
+	d.call, d.number, d.since = newSession(conn, d.link, d.host), number, time.Now()
 	return d.call, nil
 }
 

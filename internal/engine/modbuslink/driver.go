@@ -16,6 +16,7 @@ import (
 	"arithmon/internal/plan"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
+	"arithmon/internal/traffic"
 	"arithmon/internal/wire"
 )
 
@@ -118,6 +119,11 @@ func (j *job) Period() time.Duration {
 	return j.period
 }
 
+// Asks is for engine.Refusable.
+func (j *job) Asks() site.Range {
+	return site.Range{Start: site.Address{Space: tables[j.request.Function], Offset: j.request.Address}, Count: max(1, int(j.request.Quantity))}
+}
+
 func (j *job) Slots() []*engine.Slot {
 	slots := make([]*engine.Slot, len(j.items))
 	for i, it := range j.items {
@@ -130,6 +136,12 @@ func (j *job) Slots() []*engine.Slot {
 var readFunction = map[site.Space]modbus.Function{
 	site.Coils: modbus.ReadCoils, site.DiscreteInputs: modbus.ReadDiscreteInputs,
 	site.InputRegisters: modbus.ReadInputRegisters, site.HoldingRegisters: modbus.ReadHoldingRegisters,
+}
+
+// tables are the tables by the function that reads them.
+var tables = map[modbus.Function]site.Space{
+	modbus.ReadCoils: site.Coils, modbus.ReadDiscreteInputs: site.DiscreteInputs,
+	modbus.ReadInputRegisters: site.InputRegisters, modbus.ReadHoldingRegisters: site.HoldingRegisters,
 }
 
 // Jobs plans the requests that read a station's points: per table and period the cheapest set. Where none of them is due
@@ -257,15 +269,26 @@ func (Driver) Open(ctx context.Context, link site.Link, host engine.Host) (engin
 	if err != nil {
 		return nil, err
 	}
-	return newSession(conn, link), nil
+	return newSession(conn, link, host), nil
+}
+
+// watcher tells the host of what a client sees.
+func watcher(conn net.Conn, link site.Link, host engine.Host) func(modbus.Event) {
+	if host == nil {
+		return nil
+	}
+	ends := traffic.EndsOf(conn, string(link.Framing))
+	return func(e modbus.Event) {
+		host.Saw(engine.Frame{Kind: traffic.Kind(e.Kind), Unit: int(e.Unit), Asked: e.Asked, Data: e.Data, After: e.After, Text: e.Text, Ends: ends})
+	}
 }
 
 // newSession speaks over an open connection.
-func newSession(conn net.Conn, link site.Link) *session {
+func newSession(conn net.Conn, link site.Link, host engine.Host) *session {
 	s := &session{conn: conn, timeout: time.Duration(link.Timeout)}
-	o := modbus.ClientOptions{Framing: framings[link.Framing], Gap: gatewayGap}
+	o := modbus.ClientOptions{Framing: framings[link.Framing], Gap: gatewayGap, Watch: watcher(conn, link, host)}
 	if link.InFlight > 1 {
-		p := modbus.NewPipeline(conn)
+		p := modbus.NewPipeline(conn, watcher(conn, link, host))
 		s.asker, s.counters = p, &p.Counters
 		return s
 	}
@@ -299,6 +322,8 @@ func outcome(err error) engine.Outcome {
 		out.Reason = reading.Checksum
 	case errors.Is(err, modbus.ErrBadResponse):
 		out.Reason = reading.BadResponse
+		var length *modbus.LengthError
+		out.Short = errors.As(err, &length) && length.Got < length.Due
 	case errors.Is(err, modbus.ErrTimeout):
 		out.Reason = reading.Timeout
 	default:

@@ -254,6 +254,97 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/figures/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** begin the figures since reset anew */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description begin the figures since reset anew */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** conclusions about communication that stand now, the most certain first */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description a link, with its stations, a station, or a tag */
+                    subject?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description conclusions about communication that stand now, the most certain first */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Findings"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lens": {
         parameters: {
             query?: never;
@@ -1803,6 +1894,274 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the newest frames, decoded */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description only this link */
+                    link?: string;
+                    /** @description only this station */
+                    station?: string;
+                    /** @description only this function code */
+                    function?: string;
+                    /** @description true: only what is wrong, and refusals */
+                    wrong?: string;
+                    /** @description only frames of a higher number */
+                    after?: string;
+                    /** @description the newest so many, 1 to 5000; 200 unless said */
+                    limit?: string;
+                    /** @description true: with the fields of each frame */
+                    fields?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description the newest frames, decoded */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Traffic"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traffic/capture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the frames that are kept, as a pcapng capture */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description only this link */
+                    link?: string;
+                    /** @description only this station */
+                    station?: string;
+                    /** @description only this function code */
+                    function?: string;
+                    /** @description true: only what is wrong, and refusals */
+                    wrong?: string;
+                    /** @description only frames of a higher number */
+                    after?: string;
+                    /** @description the newest so many, 1 to 5000; 200 unless said */
+                    limit?: string;
+                    /** @description true: with the fields of each frame */
+                    fields?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description the frames that are kept, as a pcapng capture */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traffic/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** state of the recording to disk */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description state of the recording to disk */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Recording"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** record frames to a capture file on the service's machine */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RecordRequest"];
+                };
+            };
+            responses: {
+                /** @description record frames to a capture file on the service's machine */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Recording"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** end the recording */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description end the recording */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Recording"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traffic/recording/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the capture that was recorded */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description the capture that was recorded */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/write": {
         parameters: {
             query?: never;
@@ -2033,6 +2392,61 @@ export interface components {
             /** @description answers in the name of the next unit */
             wrong_unit?: boolean;
         };
+        Figures: {
+            /** @description refusals included */
+            answers: number;
+            /** @description answers that are none to the request */
+            bad_responses: number;
+            bytes_received: number;
+            bytes_sent: number;
+            checksum_errors: number;
+            /** @description refusals by code; 0 stands for those above 11 */
+            exceptions?: {
+                [key: string]: number;
+            };
+            /** @description to no request under way */
+            foreign_answers: number;
+            /** @description share of exchanges that brought data, 0 to 1; 1 when there were none */
+            good: number;
+            /** @description that came after their request had timed out */
+            late_answers: number;
+            /** @description begun more than 50 ms after they were due */
+            late_polls: number;
+            /** @description of all polls */
+            mean_late_ms: number;
+            most_late_ms: number;
+            /** @description share of the time in which an exchange was under way, 0 to 1; more where several are at once */
+            occupancy: number;
+            reconnections: number;
+            requests: number;
+            retries: number;
+            round_trip_ms: components["schemas"]["RoundTrip"];
+            /** @description how long the time was */
+            seconds: number;
+            /** @description what came though nothing was asked */
+            stray_answers: number;
+            timeouts: number;
+        };
+        Finding: {
+            /** @description what is likely wrong, in a sentence a person can act on */
+            cause: string;
+            /** @description 0 to 1 */
+            certainty: number;
+            code: string;
+            /** @description what was seen: counts, times, frames */
+            evidence: string[];
+            /** @enum {string} */
+            kind: "link" | "station" | "point";
+            /** @description what to try, most promising first */
+            next: components["schemas"]["Step"][];
+            /** Format: date-time */
+            since: string;
+            /** @description name of the link or station, or tag of the point, that it is about */
+            subject: string;
+        };
+        Findings: {
+            items: components["schemas"]["Finding"][];
+        };
         Health: {
             status: string;
             version: string;
@@ -2152,6 +2566,7 @@ export interface components {
             connections: number;
             /** @description of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer */
             doing?: string;
+            figures: components["schemas"]["Windows"];
             name: string;
             /** @description why it is in this state, in words */
             reason?: string;
@@ -2436,8 +2851,38 @@ export interface components {
             /** @description cursor of the next page; absent on the last */
             next?: string;
         };
+        RecordRequest: {
+            /** @description size at which it ends, 1 to 10000; 100 unless said */
+            limit_mb?: number;
+            /** @description only this link; all unless said */
+            link?: string;
+        };
+        Recording: {
+            bytes: number;
+            /** @description frames that came faster than the disk took them */
+            dropped: number;
+            /** @description why it ended */
+            ended?: string;
+            /** @description on the service's machine */
+            file?: string;
+            frames: number;
+            limit: number;
+            /** @description the only link that is recorded; all unless said */
+            link?: string;
+            running: boolean;
+            /** Format: date-time */
+            since?: string;
+        };
         RigState: {
             lines: components["schemas"]["LineState"][];
+        };
+        RoundTrip: {
+            least: number;
+            median: number;
+            most: number;
+            /** @description 95 of 100 were quicker */
+            p95: number;
+            p99: number;
         };
         Scaling: {
             /** @description hold the value at the end of the engineering range; the reading still says raw-range */
@@ -2545,6 +2990,7 @@ export interface components {
             unit: number;
         };
         StationStatus: {
+            figures: components["schemas"]["Windows"];
             link: string;
             name: string;
             /** @description how many of its points have each quality */
@@ -2583,6 +3029,11 @@ export interface components {
             links: components["schemas"]["LinkStatus"][];
             stations: components["schemas"]["StationStatus"][];
         };
+        Step: {
+            answers: number;
+            failed: number;
+            median_ms: number;
+        };
         TLSSettings: {
             /** @description certificates the server's is verified with; the machine's own unless said */
             ca?: string;
@@ -2614,6 +3065,21 @@ export interface components {
             late_answers: number;
             /** @description what came though nothing was asked */
             stray_answers: number;
+        };
+        Windows: {
+            /** @description over the last minute */
+            minute: components["schemas"]["Figures"];
+            /** @description over the last quarter of an hour */
+            quarter: components["schemas"]["Figures"];
+            /**
+             * Format: date-time
+             * @description of total
+             */
+            since: string;
+            /** @description since the service started, or since they were reset */
+            total: components["schemas"]["Figures"];
+            /** @description the last minute in steps of five seconds, the newest last */
+            trend: components["schemas"]["Step"][];
         };
         WriteRecord: {
             /** @description canonical, the first */

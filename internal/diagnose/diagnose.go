@@ -1,0 +1,220 @@
+// Package diagnose draws conclusions about communication from evidence: what is wrong, how certain that is, and what to
+// try next. It is pure: the same evidence gives the same findings. One cause gives one finding: what is wrong with a link
+// hides what follows from it at its stations, and what is wrong with a station what follows from it at its points.
+package diagnose
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"arithmon/internal/site"
+)
+
+// Code names a kind of finding. Codes are stable.
+type Code string
+
+// The codes of links.
+const (
+	NameUnresolved    Code = "name-unresolved"
+	HostUnreachable   Code = "host-unreachable"
+	ConnectionRefused Code = "connection-refused"
+	ConnectTimeout    Code = "connect-timeout"
+	BindWrong         Code = "bind-wrong"
+	TLSRefused        Code = "tls-refused"
+	PortMissing       Code = "port-missing"
+	PortTaken         Code = "port-taken"
+	NoModem           Code = "no-modem"
+	CallFails         Code = "call-fails"
+	LineSilent        Code = "line-silent"
+	LineSettings      Code = "line-settings"
+	LineNoise         Code = "line-noise"
+	Echo              Code = "echo"
+	ClosesConnection  Code = "closes-connection"
+	ConnectionLimit   Code = "connection-limit"
+	NotTheProtocol    Code = "not-the-protocol"
+)
+
+// The codes of stations.
+const (
+	UnitSilent        Code = "unit-silent"
+	OtherUnit         Code = "other-unit"
+	UnitOfAnother     Code = "unit-of-another"
+	UnitTwice         Code = "unit-twice"
+	GatewayPath       Code = "gateway-path"
+	GatewayTarget     Code = "gateway-target"
+	FunctionRefused   Code = "function-refused"
+	AddressRefused    Code = "address-refused"
+	ValueRefused      Code = "value-refused"
+	DeviceFailure     Code = "device-failure"
+	TimeoutShort      Code = "timeout-short"
+	ShortResponse     Code = "short-response"
+	IdentifierIgnored Code = "identifier-ignored"
+)
+
+// The codes of points.
+const (
+	WordOrder   Code = "word-order"
+	ValueFrozen Code = "value-frozen"
+)
+
+// Finding is a conclusion.
+type Finding struct {
+	Code      Code      `json:"code"`
+	Subject   string    `json:"subject" doc:"name of the link or station, or tag of the point, that it is about"`
+	Kind      site.Kind `json:"kind" enum:"link,station,point"`
+	Since     time.Time `json:"since"`
+	Certainty float64   `json:"certainty" doc:"0 to 1"`
+	Cause     string    `json:"cause" doc:"what is likely wrong, in a sentence a person can act on"`
+	Evidence  []string  `json:"evidence" doc:"what was seen: counts, times, frames"`
+	Next      []Step    `json:"next" doc:"what to try, most promising first"`
+}
+
+// Step is something to try.
+type Step struct {
+	Text   string  `json:"text"`
+	Change *Change `json:"change,omitempty" doc:"the settings that do it"`
+}
+
+// Change is a change of settings that mends something.
+type Change struct {
+	Kind   site.Kind      `json:"kind" enum:"link,station,point"`
+	Name   string         `json:"name"`
+	Fields map[string]any `json:"fields" doc:"as for PATCH of the entity"`
+}
+
+// Counts are what was seen in the last minute.
+type Counts struct {
+	Requests, Answers, Timeouts, Checksums, Malformed, Closed int
+	Late, Foreign, Stray, Echoes                              int
+	Sent, Received                                            int // bytes
+	Exceptions                                                map[int]int
+}
+
+// Link is the evidence about a link.
+type Link struct {
+	Link         site.Link
+	Up           bool
+	Down         bool
+	Failure      Failure // why it does not open
+	Failures     int     // attempts in a row that failed
+	Reason       string  // in words
+	ExtraRefused int     // further connections that were refused while one was open
+	Open         int     // connections that are
+	Counts       Counts  // of the last minute
+	Since        Counts  // since the last answer, at most of the last minute
+}
+
+// Failure is why a link does not open.
+type Failure string
+
+// The failures; the empty one is another.
+const (
+	FailName        Failure = "name"
+	FailUnreachable Failure = "unreachable"
+	FailRefused     Failure = "refused"
+	FailTimeout     Failure = "timeout"
+	FailBind        Failure = "bind"
+	FailTLS         Failure = "tls"
+	FailPort        Failure = "port"
+	FailTaken       Failure = "taken"
+	FailModem       Failure = "modem"
+)
+
+// Station is the evidence about a station.
+type Station struct {
+	Station     site.Station
+	Silent      bool
+	Answering   bool
+	Reason      string
+	Counts      Counts // of the last minute
+	Since       Counts // since the last answer, at most of the last minute
+	OtherUnit   int    // that answered in its place, -1 for none
+	Short       int    // answers with too few registers
+	ClosedAfter int    // connections that ended after an answer
+	Slowest     time.Duration
+	Median      time.Duration
+	Refused     []Refusal
+}
+
+// Refusal is a request that a device refused for good.
+type Refusal struct {
+	Code    int
+	Table   site.Space
+	From    int
+	Count   int
+	Tags    []string
+	Instead []string // what was found to work: hr:10, 4 registers from ir:0
+	Fields  map[string]any
+}
+
+// Point is the evidence about a point.
+type Point struct {
+	Point    site.Point
+	Swaps    int           // times its words changed places within the last minute
+	Still    time.Duration // since it moved last
+	Typical  time.Duration // it used to move so often
+	Moves    int           // that tell so
+	Mute     bool          // nothing at its station moves any more
+	Readings int           // looks that found its value implausible
+	Better   string        // byte order under which it is plausible; "" when there is none
+	Shown    string        // its value now
+	Would    string        // its value under Better
+}
+
+// Evidence is all that is known.
+type Evidence struct {
+	Links    []Link
+	Stations []Station
+	Points   []Point
+}
+
+// enough is how many times something must have been seen in the last minute to count.
+const enough = 3
+
+// Find draws the conclusions, the most certain first.
+func Find(e Evidence) []Finding {
+	f := finder{stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}}
+	for _, s := range e.Stations {
+		f.stations[s.Station.Link] = append(f.stations[s.Station.Link], s)
+		if f.units[s.Station.Link] == nil {
+			f.units[s.Station.Link] = map[int]string{}
+		}
+		f.units[s.Station.Link][s.Station.Unit] = s.Station.Name
+	}
+	for _, l := range e.Links {
+		if f.link(l) {
+			for _, s := range f.stations[l.Link.Name] {
+				f.covered[s.Station.Name] = true
+			}
+			continue
+		}
+		for _, s := range f.stations[l.Link.Name] {
+			if f.station(l, s, e.Links, e.Stations) {
+				f.covered[s.Station.Name] = true
+			}
+		}
+	}
+	f.points(e.Points)
+	slices.SortStableFunc(f.list, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(b.Certainty, a.Certainty), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Code, b.Code))
+	})
+	return f.list
+}
+
+type finder struct {
+	list     []Finding
+	stations map[string][]Station      // by link
+	units    map[string]map[int]string // stations by link and unit
+	covered  map[string]bool           // stations whose trouble is explained
+}
+
+func (f *finder) add(kind site.Kind, subject string, code Code, certainty float64, cause string, evidence []string, next ...Step) {
+	f.list = append(f.list, Finding{Code: code, Subject: subject, Kind: kind, Certainty: certainty, Cause: cause, Evidence: evidence, Next: next})
+}
+
+func say(text string) Step { return Step{Text: text} }
+
+func set(text string, kind site.Kind, name string, fields map[string]any) Step {
+	return Step{text, &Change{kind, name, fields}}
+}

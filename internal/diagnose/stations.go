@@ -1,0 +1,263 @@
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"arithmon/internal/site"
+)
+
+// station finds what is wrong with a station; true when that explains what is wrong at its points.
+func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
+	name, c, now := s.Station.Name, s.Counts, s.Since
+	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
+		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
+	}
+	switch {
+	case s.OtherUnit >= 0 && now.Foreign >= enough && now.Answers == 0:
+		f.otherUnit(l, s)
+		return true
+	case now.Foreign >= enough && now.Answers == 0 && l.Link.Framing == site.MBAP:
+		add(IdentifierIgnored, 0.85, "The device answers with another transaction identifier than was asked with.",
+			[]string{fmt.Sprintf("%d answers belonged to no request", now.Foreign)},
+			say("see whether two programs share the connection through a gateway that mixes them up"), say("ask the maker for a newer firmware: the identifier must be given back (TCP 4.4.1)"),
+			say("if its gateway passes serial frames through, use framing rtu"))
+		return true
+	case c.Late >= enough && s.Slowest > 0:
+		f.late(l, s)
+		return now.Answers == 0 && s.Silent
+	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.OnPort():
+		add(UnitTwice, 0.6, fmt.Sprintf("Every answer of unit %d is damaged, while those of its neighbours are good: two devices answer to it at once, or its own settings or wiring differ.", s.Station.Unit),
+			[]string{fmt.Sprintf("%d of its answers were damaged, none good", now.Checksums)},
+			say("disconnect the device with this name; if something still answers, there are two of unit "+fmt.Sprint(s.Station.Unit)),
+			say("compare its baud, parity and stop bits with its neighbours'"), say("look at its wiring: a long stub, a loose contact"))
+		return true
+	case c.Stray >= enough || s.Answering && c.Checksums >= enough && c.Checksums*50 >= c.Answers && f.alone(l, s):
+		certainty := 0.6
+		seen := []string{fmt.Sprintf("%d answers within a minute were followed by another though nothing was asked", c.Stray), fmt.Sprintf("%d of its frames were damaged, none of its neighbours'", c.Checksums)}
+		if c.Stray >= enough {
+			certainty, seen = 0.85, seen[:1]
+		} else {
+			seen = seen[1:]
+		}
+		add(UnitTwice, certainty, fmt.Sprintf("Two devices answer to unit %d at once.", s.Station.Unit), seen,
+			say("disconnect the device with this name; if unit "+fmt.Sprint(s.Station.Unit)+" still answers, there is the other"),
+			say("look for a new device that still has its factory unit, often 1"), say("if there is only one, look at its wiring: a long stub or a loose contact"))
+		return false
+	case s.Short >= enough:
+		step := set("ask for fewer registers at once: max_registers: 60", site.KindStation, name, map[string]any{"max_registers": 60})
+		if limit, _, _ := s.Station.ReadLimits(); limit <= 60 {
+			step = set(fmt.Sprintf("ask for fewer registers at once: max_registers: %d", max(1, limit/2)), site.KindStation, name, map[string]any{"max_registers": max(1, limit/2)})
+		}
+		add(ShortResponse, 0.85, "The device gives fewer registers than it was asked for.",
+			[]string{fmt.Sprintf("%d answers within a minute were too short", s.Short), s.Reason}, step,
+			say("read less in a row: gap: 0 keeps requests to what is wanted"))
+		return true
+	}
+	if f.exceptions(s) {
+		return false
+	}
+	if s.Silent && l.Up && now.Answers == 0 && now.Timeouts >= enough {
+		f.silent(l, s, links, all)
+		return true
+	}
+	return false
+}
+
+// alone reports whether others on its line have no damaged frames.
+func (f *finder) alone(l Link, s Station) bool {
+	for _, other := range f.stations[l.Link.Name] {
+		if other.Station.Name != s.Station.Name && other.Counts.Answers >= enough {
+			return l.Counts.Checksums == s.Counts.Checksums
+		}
+	}
+	return false
+}
+
+func (f *finder) otherUnit(l Link, s Station) {
+	evidence := []string{fmt.Sprintf("unit %d was asked %d times, and unit %d answered", s.Station.Unit, s.Since.Requests, s.OtherUnit)}
+	if other := f.units[l.Link.Name][s.OtherUnit]; other != "" {
+		f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.85, fmt.Sprintf("Unit %d answers in the place of unit %d, and that is the unit of station %s.", s.OtherUnit, s.Station.Unit, other), evidence,
+			say(fmt.Sprintf("see whether %s and %s are one device, entered twice; remove one", s.Station.Name, other)),
+			say("see whether two devices on the line have the same unit"))
+		return
+	}
+	f.add(site.KindStation, s.Station.Name, OtherUnit, 0.9, fmt.Sprintf("The device answers as unit %d, not as unit %d.", s.OtherUnit, s.Station.Unit), evidence,
+		set(fmt.Sprintf("set unit: %d", s.OtherUnit), site.KindStation, s.Station.Name, map[string]any{"unit": s.OtherUnit}),
+		say(fmt.Sprintf("or give the device the unit %d", s.Station.Unit)))
+}
+
+func (f *finder) late(l Link, s Station) {
+	would := (2*s.Slowest + 99*time.Millisecond).Truncate(100 * time.Millisecond)
+	would = min(max(would, 2*time.Duration(l.Link.Timeout)), time.Minute)
+	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9,
+		fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout),
+		[]string{fmt.Sprintf("%d answers came late within a minute, the slowest after %s", s.Counts.Late, s.Slowest.Round(time.Millisecond))},
+		set(fmt.Sprintf("set the timeout of link %s to %s, twice the slowest answer", l.Link.Name, site.Duration(would)), site.KindLink, l.Link.Name, map[string]any{"timeout": site.Duration(would).String()}),
+		say("see why it is slow: a gateway with a queue, a radio link, a device that is asked by others, too"))
+}
+
+// silent finds what a station that does not answer may suffer from.
+func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
+	evidence := []string{fmt.Sprintf("%d requests, no answer", s.Since.Requests)}
+	// The same device, entered on two links to one place.
+	for _, other := range links {
+		if other.Link.Name == l.Link.Name || l.Link.Transport.OnPort() || other.Link.FarEnd() != l.Link.FarEnd() {
+			continue
+		}
+		if twin := f.units[other.Link.Name][s.Station.Unit]; twin != "" && answering(all, twin) {
+			f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.7, fmt.Sprintf("Unit %d at %s is configured as station %s, too, which answers there.", s.Station.Unit, l.Link.FarEnd(), twin), evidence,
+				say("put both on one link, or remove one: many devices serve one connection at a time"))
+			return
+		}
+	}
+	neighbours := 0
+	for _, other := range f.stations[l.Link.Name] {
+		if other.Answering {
+			neighbours++
+		}
+	}
+	where := fmt.Sprintf("%s takes connections, and unit %d does not answer", l.Link.FarEnd(), s.Station.Unit)
+	certainty := 0.7
+	if l.Link.Transport.OnPort() {
+		where = fmt.Sprintf("Unit %d does not answer", s.Station.Unit)
+	}
+	if neighbours > 0 {
+		certainty = 0.85
+		where += fmt.Sprintf(", while %d others on the link do", neighbours)
+		evidence = append(evidence, fmt.Sprintf("%d neighbours answer, so the line and its settings are good", neighbours))
+	}
+	next := []Step{say("check the device's power and its unit"), say("let the units be found: arithmon scan " + l.Link.Name)}
+	if l.Link.Transport == site.TCP && l.Link.Framing == site.MBAP && neighbours == 0 {
+		if s.Station.Unit != 255 && s.Station.Unit != 1 {
+			next = append(next, set("a device that is itself on the network often wants unit 255 or 1: set unit: 255", site.KindStation, s.Station.Name, map[string]any{"unit": 255}))
+		} else {
+			next = append(next, say("behind a gateway, use the unit of the device on its serial side"))
+		}
+		next = append(next, say("a gateway that passes bytes through needs framing rtu"))
+	}
+	f.add(site.KindStation, s.Station.Name, UnitSilent, certainty, where+".", evidence, next...)
+}
+
+func answering(all []Station, name string) bool {
+	for _, s := range all {
+		if s.Station.Name == name {
+			return s.Answering
+		}
+	}
+	return false
+}
+
+// exceptions finds what refusals mean; true when there was one to find.
+func (f *finder) exceptions(s Station) bool {
+	name, c := s.Station.Name, s.Counts
+	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
+		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
+	}
+	switch {
+	case c.Exceptions[11] >= enough:
+		add(GatewayTarget, 0.9, fmt.Sprintf("The gateway is well, and unit %d behind it does not answer the gateway.", s.Station.Unit),
+			[]string{fmt.Sprintf("%d times exception 11 (gateway target device failed to respond) within a minute", c.Exceptions[11])},
+			say("check the device's power, its unit, and the line between gateway and device"), say("compare baud and parity of the gateway's serial side with the device"),
+			say("lengthen the gateway's own timeout, if the device is slow"))
+		return true
+	case c.Exceptions[10] >= enough:
+		add(GatewayPath, 0.9, fmt.Sprintf("The gateway has no path to unit %d.", s.Station.Unit),
+			[]string{fmt.Sprintf("%d times exception 10 (gateway path unavailable) within a minute", c.Exceptions[10])},
+			say("enter the unit in the gateway's routing table"), say("check that the gateway's serial port is switched on and not busy with another master"))
+		return true
+	case c.Exceptions[4] >= enough:
+		add(DeviceFailure, 0.8, "The device says that it failed while it carried requests out.",
+			[]string{fmt.Sprintf("%d times exception 4 (server device failure) within a minute", c.Exceptions[4])},
+			say("look at the device's own display for a fault"), say("read less at once: some devices fail where they should refuse"))
+		return true
+	}
+	found := false
+	for _, code := range []int{1, 2, 3} {
+		var list []Refusal
+		for _, r := range s.Refused {
+			if r.Code == code {
+				list = append(list, r)
+			}
+		}
+		if len(list) > 0 {
+			found = true
+			f.refused(s, code, list)
+		}
+	}
+	return found
+}
+
+// refused makes one finding of all refusals of one kind.
+func (f *finder) refused(s Station, code int, list []Refusal) {
+	var what, tags []string
+	var next []Step
+	for _, r := range list {
+		last := r.From + r.Count - 1
+		at := fmt.Sprintf("%s:%d", r.Table, r.From)
+		if last > r.From {
+			at += fmt.Sprintf("..%d", last)
+		}
+		what, tags = append(what, at), append(tags, r.Tags...)
+		for _, works := range r.Instead {
+			step := say(fmt.Sprintf("%s answers: perhaps it is meant instead of %s", works, at))
+			if r.Fields != nil && len(r.Tags) == 1 {
+				step = set(fmt.Sprintf("%s answers: set the address of %s to it", works, r.Tags[0]), site.KindPoint, r.Tags[0], r.Fields)
+			}
+			next = append(next, step)
+		}
+	}
+	short := strings.Join(what[:min(len(what), 6)], ", ")
+	if len(what) > 6 {
+		short += fmt.Sprintf(" and %d more", len(what)-6)
+	}
+	evidence := []string{fmt.Sprintf("%s refused with exception %d", short, code), "points: " + strings.Join(tags[:min(len(tags), 8)], ", ")}
+	switch code {
+	case 1:
+		next = append(next, say("look in the manual which functions the device has; many have holding registers (hr) and no input registers (ir)"))
+		f.add(site.KindStation, s.Station.Name, FunctionRefused, 0.9, fmt.Sprintf("The device does not have the function that reads %s.", list[0].Table.Name()+"s"), evidence, next...)
+	case 2:
+		next = append(next, say("compare with the manual: does it count from 0 or from 1, and is it this table?"), say("the device may be of another version, without these addresses"))
+		f.add(site.KindStation, s.Station.Name, AddressRefused, 0.9, fmt.Sprintf("The device has no %s.", short), evidence, next...)
+	case 3:
+		next = append(next, set("read less at once: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
+			say("read values whole: some devices refuse half of a 32-bit value"))
+		f.add(site.KindStation, s.Station.Name, ValueRefused, 0.75, fmt.Sprintf("The device does not read %s in this way.", short), evidence, next...)
+	}
+}
+
+// points finds what is wrong with single values.
+func (f *finder) points(list []Point) {
+	frozen := map[string][]Point{}
+	for _, p := range list {
+		switch {
+		case f.covered[p.Point.Station]:
+		case p.Swaps >= enough:
+			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, "Its value jumps between two magnitudes: the device gives its words now in one order, now in the other.",
+				[]string{fmt.Sprintf("its words changed places %d times within a minute", p.Swaps), "it shows " + p.Shown},
+				say("read both registers in one request: strings_alone and gap settings must not part them"), say("see whether two devices or programs write to these registers in different orders"))
+		case p.Better != "" && p.Readings >= enough:
+			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, fmt.Sprintf("Its value is hardly what a plant means; with byte order %s it would be.", p.Better),
+				[]string{fmt.Sprintf("it shows %s, and would show %s", p.Shown, p.Would)},
+				set("set order: "+p.Better, site.KindPoint, p.Point.Tag, map[string]any{"order": p.Better}), say("open the lens of the point and pick the value that is right"))
+		case p.Moves >= 5 && p.Still > 20*p.Typical && p.Still > 30*time.Second:
+			frozen[p.Point.Station] = append(frozen[p.Point.Station], p)
+		}
+	}
+	for station, points := range frozen {
+		p := points[0]
+		subject, kind := p.Point.Tag, site.KindPoint
+		if len(points) > 1 {
+			subject, kind = station, site.KindStation
+		}
+		var tags []string
+		for _, p := range points {
+			tags = append(tags, p.Point.Tag)
+		}
+		f.add(kind, subject, ValueFrozen, 0.65, "It answers, and its values no longer move, though they used to, and others still do.",
+			[]string{fmt.Sprintf("%s moved every %s, and has been still for %s", strings.Join(tags[:min(len(tags), 6)], ", "), p.Typical.Round(100*time.Millisecond), p.Still.Round(time.Second))},
+			say("compare with the device's own display"), say("behind a gateway or concentrator, see whether it still reaches the device: some go on giving the last values"),
+			say("see whether the sensor or its card has failed, or is in simulation"))
+	}
+}

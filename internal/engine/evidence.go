@@ -1,0 +1,498 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"math"
+	"slices"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/diagnose"
+	"arithmon/internal/reading"
+	"arithmon/internal/site"
+	"arithmon/internal/traffic"
+)
+
+// diagnoseEvery is how often conclusions are drawn.
+const diagnoseEvery = 2 * time.Second
+
+// insteadEvery is how often it is tried at most what would work instead of a refused request.
+const insteadEvery = 10 * time.Minute
+
+// Saw is for Host: it counts a frame and keeps it.
+func (r *runner) Saw(f Frame) {
+	now := time.Now()
+	name := ""
+	r.mu.Lock()
+	s := r.units[f.Unit]
+	if asked := r.units[f.Asked]; asked != nil && f.Kind != traffic.Sent {
+		s = asked
+	}
+	if s != nil {
+		name = s.status.Name
+	}
+	r.figures.at(now, func(t *tally) {
+		switch f.Kind {
+		case traffic.Sent:
+			t.sent += uint32(len(f.Data))
+		default:
+			t.received += uint32(len(f.Data))
+		}
+		if s == nil {
+			t.saw(f)
+		}
+	})
+	if s != nil {
+		if f.Kind > traffic.Answer {
+			s.figures.at(now, func(t *tally) { t.saw(f) })
+		}
+		if f.Kind == traffic.Foreign && f.Unit != s.Unit && f.Unit >= 0 {
+			s.otherUnit, s.otherAt = f.Unit, now
+		}
+		if f.Kind == traffic.Closed && s.lastKind == traffic.Answer {
+			s.figures.at(now, func(t *tally) { t.closedAfter++ })
+		}
+		if f.Kind != traffic.Sent {
+			s.lastKind = f.Kind
+		}
+	}
+	r.mu.Unlock()
+	r.ring.Add(traffic.Frame{Time: now, Station: name, Unit: f.Unit, Kind: f.Kind, Data: f.Data, After: f.After, Text: f.Text, Ends: f.Ends})
+}
+
+// saw counts what is not an ordinary exchange.
+func (t *tally) saw(f Frame) {
+	switch f.Kind {
+	case traffic.Late:
+		t.late++
+		t.slowest = max(t.slowest, float32(f.After)/float32(time.Millisecond))
+	case traffic.Foreign:
+		t.foreign++
+	case traffic.Stray:
+		t.stray++
+	case traffic.Echo:
+		t.echoes++
+	}
+}
+
+// exchanged counts an exchange that has ended.
+func (t *tally) exchanged(out Outcome, took time.Duration, repeated bool) {
+	t.requests++
+	t.busy += float32(took.Seconds())
+	if repeated {
+		t.retries++
+	}
+	code, refused := out.Reason.Exception()
+	if out.Err == nil || out.Answered || refused {
+		t.answers++
+		t.trip(took)
+	}
+	switch {
+	case out.Err == nil:
+	case refused:
+		t.exceptions++
+		t.code(int(code))
+	case out.Reason == reading.Timeout:
+		t.timeouts++
+	case out.Reason == reading.Checksum:
+		t.checksums++
+	case out.Reason == reading.LinkDown:
+		t.closed++
+	default:
+		t.malformed++
+	}
+	if out.Short {
+		t.short++
+	}
+}
+
+func (t *tally) counts() diagnose.Counts {
+	c := diagnose.Counts{
+		Requests: int(t.requests), Answers: int(t.answers), Timeouts: int(t.timeouts), Checksums: int(t.checksums), Malformed: int(t.malformed),
+		Closed: int(t.closed), Late: int(t.late), Foreign: int(t.foreign), Stray: int(t.stray), Echoes: int(t.echoes),
+		Sent: int(t.sent), Received: int(t.received), Exceptions: map[int]int{},
+	}
+	for code, n := range t.codes {
+		if n > 0 {
+			c.Exceptions[code] = int(n)
+		}
+	}
+	return c
+}
+
+// refusal is a job that a device refused for good.
+type refusal struct {
+	diagnose.Refusal
+	tried time.Time // when it was asked what would work instead
+}
+
+// remember keeps what a device refuses, and forgets it once it answers. r.mu is not held.
+func (r *runner) remember(e *entry, out Outcome) {
+	asks, ok := e.job.(Refusable)
+	if !ok || len(e.job.Slots()) == 0 {
+		return
+	}
+	code, refused := out.Reason.Exception()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := e.station
+	if !refused || out.Instead != nil || code > 3 {
+		if out.Err == nil {
+			delete(s.refusals, e)
+		}
+		return
+	}
+	if s.refusals[e] != nil {
+		return
+	}
+	what := asks.Asks()
+	known := &refusal{Refusal: diagnose.Refusal{Code: int(code), Table: what.Start.Space, From: int(what.Start.Offset), Count: what.Count}}
+	for _, slot := range e.job.Slots() {
+		known.Tags = append(known.Tags, slot.Point.Tag)
+	}
+	if s.refusals == nil {
+		s.refusals = map[*entry]*refusal{}
+	}
+	s.refusals[e] = known
+}
+
+// evidence gathers what is known of a link and its stations.
+func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	sum := r.figures
+	l := diagnose.Link{
+		Link: r.link, Up: r.status.State == LinkUp, Down: r.status.State == LinkDown, Failure: r.failure, Failures: r.failures,
+		Reason: r.status.Reason, ExtraRefused: int(r.extraRefused(now)),
+	}
+	for _, c := range r.connections {
+		if c.session != nil {
+			l.Open++
+		}
+	}
+	var stations []diagnose.Station
+	var heard time.Time // an answer of anything
+	for _, s := range r.stations {
+		if s.status.State == StationDisabled {
+			continue
+		}
+		sum.sum(&s.figures, now)
+		t, _ := over(s.figures.fine[:], now, fineStep)
+		st := diagnose.Station{
+			Station: s.Station.Station, Silent: s.status.State == StationSilent, Answering: s.status.State == StationAnswering, Reason: s.status.Reason,
+			Counts: t.counts(), OtherUnit: -1, Short: int(t.short), ClosedAfter: int(t.closedAfter),
+			Slowest: time.Duration(t.slowest * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
+		}
+		var answered time.Time
+		if last := s.status.Statistics.LastAnswer; last != nil {
+			answered = *last
+		}
+		if answered.After(heard) {
+			heard = answered
+		}
+		since, _ := after(s.figures.fine[:], now, fineStep, answered)
+		st.Since = since.counts()
+		if now.Sub(s.otherAt) < time.Minute {
+			st.OtherUnit = s.otherUnit
+		}
+		for _, known := range s.refusals {
+			st.Refused = append(st.Refused, known.Refusal)
+		}
+		slices.SortFunc(st.Refused, func(a, b diagnose.Refusal) int { return a.From - b.From })
+		stations = append(stations, st)
+	}
+	slices.SortFunc(stations, func(a, b diagnose.Station) int {
+		if a.Station.Name < b.Station.Name {
+			return -1
+		}
+		return 1
+	})
+	t, _ := over(sum.fine[:], now, fineStep)
+	l.Counts = t.counts()
+	t, _ = after(sum.fine[:], now, fineStep, heard)
+	l.Since = t.counts()
+	return l, stations
+}
+
+// extraRefused is how many further connections were refused lately. r.mu is held.
+func (r *runner) extraRefused(now time.Time) uint32 {
+	t, _ := over(r.figures.fine[:], now, fineStep)
+	return t.extra
+}
+
+// findings keeps what stands now.
+type findings struct {
+	list  []diagnose.Finding
+	since map[string]time.Time // by code and subject
+}
+
+// diagnose draws conclusions until ctx ends.
+func (e *Engine) diagnose(ctx context.Context) {
+	ticker := time.NewTicker(diagnoseEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-ticker.C:
+			e.conclude(now)
+			e.tryInstead(ctx, now)
+		}
+	}
+}
+
+// conclude draws conclusions from what is known at a moment.
+func (e *Engine) conclude(now time.Time) {
+	var all diagnose.Evidence
+	for _, r := range e.all() {
+		l, stations := r.evidence(now)
+		all.Links = append(all.Links, l)
+		all.Stations = append(all.Stations, stations...)
+	}
+	all.Points = e.table.evidence(now)
+	list := diagnose.Find(all)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	since := map[string]time.Time{}
+	for i := range list {
+		key := string(list[i].Code) + " " + list[i].Subject
+		if since[key] = e.findings.since[key]; since[key].IsZero() {
+			since[key] = now.UTC().Truncate(time.Millisecond)
+		}
+		list[i].Since = since[key]
+	}
+	e.findings = findings{list, since}
+}
+
+// Findings are the conclusions that stand now, the most certain first.
+func (e *Engine) Findings() []diagnose.Finding {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return append([]diagnose.Finding{}, e.findings.list...)
+}
+
+// Traffic is what crossed the links.
+func (e *Engine) Traffic() *traffic.Log { return e.traffic }
+
+// ResetFigures begins the figures of all links and stations anew.
+func (e *Engine) ResetFigures() {
+	for _, r := range e.all() {
+		r.mu.Lock()
+		r.figures = figures{since: time.Now()}
+		for _, s := range r.stations {
+			s.figures = figures{since: time.Now()}
+		}
+		r.mu.Unlock()
+	}
+}
+
+// tryInstead asks, once for each refusal, what would work instead: the other table, the neighbour address, fewer registers.
+func (e *Engine) tryInstead(ctx context.Context, now time.Time) {
+	for _, r := range e.all() {
+		r.mu.Lock()
+		var station string
+		var known *refusal
+		for _, s := range r.stations {
+			for _, k := range s.refusals {
+				if station == "" && s.status.State == StationAnswering && now.Sub(k.tried) >= insteadEvery {
+					station, known = s.status.Name, k
+				}
+			}
+		}
+		if known != nil {
+			known.tried = now
+		}
+		r.mu.Unlock()
+		if known != nil {
+			e.tryOne(ctx, r, station, known)
+		}
+	}
+}
+
+func (e *Engine) tryOne(ctx context.Context, r *runner, station string, known *refusal) {
+	other := map[site.Space]site.Space{
+		site.HoldingRegisters: site.InputRegisters, site.InputRegisters: site.HoldingRegisters,
+		site.Coils: site.DiscreteInputs, site.DiscreteInputs: site.Coils,
+	}[known.Table]
+	try := []site.Range{
+		{Start: site.Address{Space: other, Offset: uint16(known.From)}, Count: known.Count},
+	}
+	if known.Code != 1 {
+		if known.From > 0 {
+			try = append(try, site.Range{Start: site.Address{Space: known.Table, Offset: uint16(known.From - 1)}, Count: known.Count})
+		}
+		if known.From+known.Count < 0x10000 {
+			try = append(try, site.Range{Start: site.Address{Space: known.Table, Offset: uint16(known.From + 1)}, Count: known.Count})
+		}
+		if known.Count > 1 {
+			try = append(try, site.Range{Start: site.Address{Space: known.Table, Offset: uint16(known.From)}, Count: 1})
+		}
+	}
+	var works []string
+	var fields map[string]any
+	for _, what := range try {
+		asking, cancel := context.WithTimeout(ctx, 5*time.Second)
+		_, err := e.ReadAddresses(asking, station, what)
+		cancel()
+		if err == nil {
+			works = append(works, what.String())
+			if fields == nil && what.Count == known.Count {
+				fields = map[string]any{"address": what.Start.String()}
+			}
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known.Instead, known.Fields = works, fields
+}
+
+// movement is how a slot's raw data move, looked at with its age.
+type movement struct {
+	last     [2]uint16
+	hash     uint32
+	moves    uint16
+	swaps    uint8
+	odd      uint8 // looks in a row that found the value implausible
+	swapped  int64 // when last, in seconds
+	moved    int64
+	interval float32 // mean seconds between movements
+	looked   uint64  // version of the block that was looked at
+}
+
+// look notes how the raw data have moved since the last look. The slot's lock is held.
+func (s *Slot) look(now time.Time) {
+	var words []uint16
+	switch {
+	case s.block != nil && s.block.words != nil:
+		if s.movement.looked == s.block.version {
+			return
+		}
+		s.movement.looked = s.block.version
+		words = s.block.words[s.first : s.first+s.count]
+	case s.block == nil && s.reading.Quality != reading.Bad && len(s.reading.Raw.Words) > 0:
+		words = s.reading.Raw.Words
+	default:
+		return
+	}
+	m := &s.movement
+	hash := uint32(2166136261)
+	for _, w := range words {
+		hash = (hash ^ uint32(w)) * 16777619
+	}
+	sec := now.Unix()
+	if m.moved == 0 {
+		m.moved = sec
+	} else if hash != m.hash {
+		if m.moves < math.MaxUint16 {
+			m.moves++
+		}
+		m.interval += (float32(sec-m.moved) - m.interval) / float32(min(8, m.moves))
+		m.moved = sec
+		if len(words) == 2 && words[0] != words[1] && words[0] == m.last[1] && words[1] != m.last[1] && near(words[1], m.last[0]) {
+			if sec-m.swapped > 60 {
+				m.swaps = 0
+			}
+			m.swaps, m.swapped = min(m.swaps+1, 200), sec
+		}
+	}
+	m.hash = hash
+	if len(words) == 2 {
+		m.last = [2]uint16{words[0], words[1]}
+	}
+	s.plausible(words)
+}
+
+// near reports whether two registers are alike, as the lower words of a value that moves slowly are not, and the upper ones
+// are.
+func near(a, b uint16) bool { return a == b || a>>7 == b>>7 }
+
+// plausible counts looks in a row that found a floating-point value that a plant hardly ever means.
+func (s *Slot) plausible(words []uint16) {
+	if s.Layout.Type != codec.TypeFloat32 && s.Layout.Type != codec.TypeFloat64 {
+		return
+	}
+	v, err := s.Layout.Decode(words)
+	if err == nil && likely(v) {
+		s.movement.odd = 0
+		return
+	}
+	s.movement.odd = min(s.movement.odd+1, 200)
+}
+
+// likely reports whether a plant may mean a value.
+func likely(v codec.Value) bool {
+	f, _ := v.Float()
+	f = math.Abs(f)
+	return f == 0 || f >= 1e-6 && f <= 1e9
+}
+
+// evidence gathers what is strange about single points.
+func (t *table) evidence(now time.Time) (list []diagnose.Point) {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	var newest int64
+	for _, slot := range t.slots {
+		slot.mu.Lock()
+		newest = max(newest, slot.movement.moved)
+		slot.mu.Unlock()
+	}
+	lively := now.Unix()-newest < 10 // others move
+	for _, slot := range t.slots {
+		slot.mu.Lock()
+		m := slot.movement
+		still := time.Duration(now.Unix()-m.moved) * time.Second
+		typical := time.Duration(float64(m.interval) * float64(time.Second))
+		swapping := m.swaps > 0 && now.Unix()-m.swapped < 60
+		frozen := lively && m.moves >= 5 && still > 20*typical && still > 30*time.Second && slot.reading.Quality != reading.Bad
+		if swapping || frozen || m.odd > 0 {
+			slot.settle()
+			p := diagnose.Point{Point: slot.Point, Shown: slot.conversion.Text(slot.reading.Value)}
+			if swapping {
+				p.Swaps = int(m.swaps)
+			}
+			if frozen {
+				p.Still, p.Typical, p.Moves = still, typical, int(m.moves)
+			}
+			if m.odd > 0 && slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode {
+				p.Readings = int(m.odd)
+				p.Better, p.Would = slot.better()
+			}
+			list = append(list, p)
+		}
+		slot.mu.Unlock()
+	}
+	return list
+}
+
+// better finds a byte order under which a value is plausible, the only one of them. The lock is held.
+func (s *Slot) better() (order, text string) {
+	for _, o := range codec.Orders {
+		l := s.Layout
+		if l.Order = o; o == s.Layout.Order || len(s.reading.Raw.Words) == 0 {
+			continue
+		}
+		v, err := l.Decode(s.reading.Raw.Words)
+		if err != nil || !likely(v) {
+			continue
+		}
+		if f, _ := v.Float(); f == 0 {
+			continue
+		}
+		if order != "" {
+			return "", "" // two would do
+		}
+		eng, _ := s.conversion.Engineering(v)
+		order, text = string(o), s.conversion.Text(eng)
+	}
+	return order, text
+}
+
+// failureOf says what kind of failure an error is.
+func failureOf(err error) diagnose.Failure {
+	var kind interface{ Failure() diagnose.Failure }
+	if errors.As(err, &kind) {
+		return kind.Failure()
+	}
+	return ""
+}

@@ -1,0 +1,277 @@
+package engine
+
+import (
+	"math"
+	"time"
+)
+
+// Windows of figures: the last minute in steps of five seconds, the last quarter of an hour in steps of three minutes.
+const (
+	fineStep   = 5 * time.Second
+	fineSteps  = 12
+	wideStep   = 3 * time.Minute
+	wideSteps  = 5
+	bins       = 48
+	firstBin   = 0.1  // milliseconds
+	binRatio   = 1.32 // from one bin to the next, so that the last ends at a minute
+	knownCodes = 12   // exceptions are counted by code below that, the others together as 0
+)
+
+// tally counts what happened in a step of time.
+type tally struct {
+	step                                            int64 // number of the step since 1970; what is of another one is old
+	requests, answers, retries, polls, latePolls    uint32
+	timeouts, checksums, malformed, exceptions      uint32
+	late, foreign, stray, echoes, closed, reconnect uint32
+	short, closedAfter, extra                       uint32  // answers too short; ends after an answer; further connections refused
+	sent, received                                  uint32  // bytes
+	busy                                            float32 // seconds in which an exchange was under way
+	lateness, mostLate                              float32 // milliseconds, sum and most
+	least, most                                     float32 // round trip, milliseconds
+	slowest                                         float32 // of answers that came late, milliseconds
+	codes                                           [knownCodes]uint16
+	trips                                           [bins]uint16
+}
+
+// figures are the tallies of a link or station.
+type figures struct {
+	fine  [fineSteps]tally
+	wide  [wideSteps]tally
+	total tally
+	since time.Time // of total
+}
+
+// at changes what is counted at a moment.
+func (f *figures) at(now time.Time, change func(*tally)) {
+	if f.since.IsZero() {
+		f.since = now
+	}
+	change(current(f.fine[:], now, fineStep))
+	change(current(f.wide[:], now, wideStep))
+	change(&f.total)
+}
+
+func current(steps []tally, now time.Time, step time.Duration) *tally {
+	n := now.UnixNano() / int64(step)
+	t := &steps[n%int64(len(steps))]
+	if t.step != n {
+		*t = tally{step: n}
+	}
+	return t
+}
+
+// trip counts a round trip.
+func (t *tally) trip(took time.Duration) {
+	ms := float32(took) / float32(time.Millisecond)
+	if t.least == 0 || ms < t.least {
+		t.least = ms
+	}
+	t.most = max(t.most, ms)
+	bin := 0
+	if ms > firstBin {
+		bin = min(bins-1, 1+int(math.Log(float64(ms)/firstBin)/math.Log(binRatio)))
+	}
+	if t.trips[bin] == math.MaxUint16 {
+		for i := range t.trips {
+			t.trips[i] /= 2 // the spread stays
+		}
+	}
+	t.trips[bin]++
+}
+
+func (t *tally) code(n int) {
+	if n < 0 || n >= knownCodes {
+		n = 0
+	}
+	if t.codes[n] < math.MaxUint16 {
+		t.codes[n]++
+	}
+}
+
+// add counts what o counted, too.
+func (t *tally) add(o *tally) {
+	for _, pair := range [...][2]*uint32{
+		{&t.requests, &o.requests}, {&t.answers, &o.answers}, {&t.retries, &o.retries}, {&t.polls, &o.polls}, {&t.latePolls, &o.latePolls},
+		{&t.timeouts, &o.timeouts}, {&t.checksums, &o.checksums}, {&t.malformed, &o.malformed}, {&t.exceptions, &o.exceptions},
+		{&t.late, &o.late}, {&t.foreign, &o.foreign}, {&t.stray, &o.stray}, {&t.echoes, &o.echoes}, {&t.closed, &o.closed},
+		{&t.short, &o.short}, {&t.closedAfter, &o.closedAfter}, {&t.extra, &o.extra}, {&t.reconnect, &o.reconnect}, {&t.sent, &o.sent}, {&t.received, &o.received},
+	} {
+		*pair[0] += *pair[1]
+	}
+	t.busy += o.busy
+	t.lateness += o.lateness
+	t.mostLate, t.most, t.slowest = max(t.mostLate, o.mostLate), max(t.most, o.most), max(t.slowest, o.slowest)
+	if o.least > 0 && (t.least == 0 || o.least < t.least) {
+		t.least = o.least
+	}
+	for i, n := range o.codes {
+		t.codes[i] += min(n, math.MaxUint16-t.codes[i])
+	}
+	for i, n := range o.trips {
+		t.trips[i] += min(n, math.MaxUint16-t.trips[i])
+	}
+}
+
+// Figures say how well a link or station communicated over a time.
+type Figures struct {
+	Seconds    float64        `json:"seconds" doc:"how long the time was"`
+	Requests   uint32         `json:"requests"`
+	Answers    uint32         `json:"answers" doc:"refusals included"`
+	Good       float64        `json:"good" doc:"share of exchanges that brought data, 0 to 1; 1 when there were none"`
+	Timeouts   uint32         `json:"timeouts"`
+	Checksums  uint32         `json:"checksum_errors"`
+	Malformed  uint32         `json:"bad_responses" doc:"answers that are none to the request"`
+	Exceptions map[int]uint16 `json:"exceptions,omitempty" doc:"refusals by code; 0 stands for those above 11"`
+	Retries    uint32         `json:"retries"`
+	Reconnects uint32         `json:"reconnections"`
+	Late       uint32         `json:"late_answers" doc:"that came after their request had timed out"`
+	Foreign    uint32         `json:"foreign_answers" doc:"to no request under way"`
+	Stray      uint32         `json:"stray_answers" doc:"what came though nothing was asked"`
+	Sent       uint32         `json:"bytes_sent"`
+	Received   uint32         `json:"bytes_received"`
+	Occupancy  float64        `json:"occupancy" doc:"share of the time in which an exchange was under way, 0 to 1; more where several are at once"`
+	RoundTrip  RoundTrip      `json:"round_trip_ms"`
+	LatePolls  uint32         `json:"late_polls" doc:"begun more than 50 ms after they were due"`
+	MeanLate   float64        `json:"mean_late_ms" doc:"of all polls"`
+	MostLate   float64        `json:"most_late_ms"`
+}
+
+// RoundTrip is the spread of round trips in milliseconds; zeros when there were none.
+type RoundTrip struct {
+	Least  float64 `json:"least"`
+	Median float64 `json:"median"`
+	P95    float64 `json:"p95" doc:"95 of 100 were quicker"`
+	P99    float64 `json:"p99"`
+	Most   float64 `json:"most"`
+}
+
+// Step is one of the steps of a trend.
+type Step struct {
+	Answers uint32  `json:"answers"`
+	Failed  uint32  `json:"failed"`
+	Median  float64 `json:"median_ms"`
+}
+
+// Windows are the figures over several times.
+type Windows struct {
+	Minute  Figures   `json:"minute" doc:"over the last minute"`
+	Quarter Figures   `json:"quarter" doc:"over the last quarter of an hour"`
+	Total   Figures   `json:"total" doc:"since the service started, or since they were reset"`
+	Since   time.Time `json:"since" doc:"of total"`
+	Trend   []Step    `json:"trend" doc:"the last minute in steps of five seconds, the newest last"`
+}
+
+// failed is how many exchanges brought nothing.
+func (t *tally) failed() uint32 {
+	return t.timeouts + t.checksums + t.malformed + t.exceptions + t.closed
+}
+
+func (t *tally) figures(seconds float64) Figures {
+	f := Figures{
+		Seconds: seconds, Requests: t.requests, Answers: t.answers, Good: 1, Timeouts: t.timeouts, Checksums: t.checksums, Malformed: t.malformed,
+		Retries: t.retries, Reconnects: t.reconnect, Late: t.late, Foreign: t.foreign, Stray: t.stray, Sent: t.sent, Received: t.received,
+		LatePolls: t.latePolls, MostLate: round(float64(t.mostLate)),
+		RoundTrip: RoundTrip{round(float64(t.least)), t.percentile(0.5), t.percentile(0.95), t.percentile(0.99), round(float64(t.most))},
+	}
+	if t.requests > 0 {
+		f.Good = max(0, 1-float64(t.failed())/float64(t.requests))
+	}
+	if t.polls > 0 {
+		f.MeanLate = round(float64(t.lateness) / float64(t.polls))
+	}
+	if seconds > 0 {
+		f.Occupancy = math.Round(1e4*float64(t.busy)/seconds) / 1e4
+	}
+	for code, n := range t.codes {
+		if n > 0 {
+			if f.Exceptions == nil {
+				f.Exceptions = map[int]uint16{}
+			}
+			f.Exceptions[code] = n
+		}
+	}
+	return f
+}
+
+func round(ms float64) float64 { return math.Round(100*ms) / 100 }
+
+// percentile is the round trip below which a share of them lies, to about 15 %.
+func (t *tally) percentile(share float64) float64 {
+	var all, seen int
+	for _, n := range t.trips {
+		all += int(n)
+	}
+	if all == 0 {
+		return 0
+	}
+	for i, n := range t.trips {
+		if seen += int(n); float64(seen) >= share*float64(all) {
+			middle := firstBin * math.Pow(binRatio, float64(i)-0.5)
+			return round(min(max(middle, float64(t.least)), float64(t.most)))
+		}
+	}
+	return round(float64(t.most))
+}
+
+// over sums the steps that are not older than those that belong to now.
+func over(steps []tally, now time.Time, step time.Duration) (sum tally, seconds float64) {
+	return after(steps, now, step, time.Time{})
+}
+
+// after sums the steps that began after a moment.
+func after(steps []tally, now time.Time, step time.Duration, since time.Time) (sum tally, seconds float64) {
+	n, first := now.UnixNano()/int64(step), int64(0)
+	if !since.IsZero() {
+		first = since.UnixNano()/int64(step) + 1
+	}
+	for i := range steps {
+		if t := &steps[i]; t.step > n-int64(len(steps)) && t.step <= n && t.step >= first {
+			sum.add(t)
+		}
+	}
+	into := now.UnixNano() - n*int64(step)
+	return sum, float64(len(steps)-1)*step.Seconds() + float64(into)/1e9
+}
+
+// windows gives the figures at a moment.
+func (f *figures) windows(now time.Time) Windows {
+	w := Windows{Since: f.since.UTC()}
+	lived := now.Sub(f.since).Seconds()
+	if f.since.IsZero() {
+		w.Since, lived = now.UTC(), 0
+	}
+	minute, seconds := over(f.fine[:], now, fineStep)
+	w.Minute = minute.figures(min(seconds, lived))
+	quarter, seconds := over(f.wide[:], now, wideStep)
+	w.Quarter = quarter.figures(min(seconds, lived))
+	w.Total = f.total.figures(lived)
+	n := now.UnixNano() / int64(fineStep)
+	for k := n - fineSteps + 1; k <= n; k++ {
+		var s Step
+		if t := &f.fine[k%fineSteps]; t.step == k {
+			s = Step{t.answers, t.failed(), t.percentile(0.5)}
+		}
+		w.Trend = append(w.Trend, s)
+	}
+	return w
+}
+
+// sum adds what other figures counted.
+func (f *figures) sum(o *figures, now time.Time) {
+	for i := range o.fine {
+		if t := &o.fine[i]; t.step > 0 && t.step > now.UnixNano()/int64(fineStep)-fineSteps {
+			f.fine[i].step = t.step
+			f.fine[i].add(t)
+		}
+	}
+	for i := range o.wide {
+		if t := &o.wide[i]; t.step > 0 && t.step > now.UnixNano()/int64(wideStep)-wideSteps {
+			f.wide[i].step = t.step
+			f.wide[i].add(t)
+		}
+	}
+	f.total.add(&o.total)
+	if f.since.IsZero() || !o.since.IsZero() && o.since.Before(f.since) {
+		f.since = o.since
+	}
+}
