@@ -102,7 +102,7 @@ type Link struct {
 	ExtraRefused int     // further connections that were refused while one was open
 	Open         int     // connections that are
 	Counts       Counts  // of the last minute
-	Since        Counts  // since the last answer, at most of the last minute
+	Since        Counts  // since the last answer
 }
 
 // Failure is why a link does not open.
@@ -128,7 +128,7 @@ type Station struct {
 	Answering   bool
 	Reason      string
 	Counts      Counts // of the last minute
-	Since       Counts // since the last answer, at most of the last minute
+	Since       Counts // since the last answer
 	OtherUnit   int    // that answered in its place, -1 for none
 	Short       int    // answers with too few registers
 	ClosedAfter int    // connections that ended after an answer

@@ -24,7 +24,7 @@ func (p *plant) found(code diagnose.Code, subject string) diagnose.Finding {
 	p.t.Helper()
 	var found diagnose.Finding
 	var list []diagnose.Finding
-	require.Eventually(p.t, func() bool {
+	seen := assert.Eventually(p.t, func() bool {
 		var err error
 		list, err = p.client.Findings(p.t.Context(), "")
 		require.NoError(p.t, err)
@@ -35,7 +35,10 @@ func (p *plant) found(code diagnose.Code, subject string) diagnose.Finding {
 			}
 		}
 		return false
-	}, 80*time.Second, 100*time.Millisecond, "%s of %s", code, subject)
+	}, 2*patience, 100*time.Millisecond)
+	if !seen {
+		require.Fail(p.t, fmt.Sprintf("no %s of %s", code, subject), "%+v\n%s", list, p.run("status", "--figures").out+p.run("traffic", "--limit", "12").out)
+	}
 	assert.NotEmpty(p.t, found.Cause)
 	assert.NotEmpty(p.t, found.Evidence)
 	assert.NotEmpty(p.t, found.Next)
@@ -108,7 +111,7 @@ func TestFindingsOfALink(t *testing.T) {
 		code   diagnose.Code
 	}{
 		{"a name that does not resolve", map[string]any{"host": "no-such-host.invalid"}, diagnose.NameUnresolved},
-		{"an unreachable host", map[string]any{"host": "240.0.0.1"}, diagnose.HostUnreachable},
+		{"an unreachable host", map[string]any{"host": "255.255.255.255"}, diagnose.HostUnreachable},
 		{"a port nothing listens on", map[string]any{"port": 1}, diagnose.ConnectionRefused},
 		{"an interface that is none", map[string]any{"bind": "eth99"}, diagnose.BindWrong},
 		{"a port that is none", map[string]any{"transport": "serial", "host": nil, "port": nil, "serial": map[string]any{"device": "/dev/ttyNONE7"}}, diagnose.PortMissing},

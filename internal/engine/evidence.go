@@ -26,7 +26,7 @@ func (r *runner) Saw(f Frame) {
 	name := ""
 	r.mu.Lock()
 	s := r.units[f.Unit]
-	if asked := r.units[f.Asked]; asked != nil && f.Kind != traffic.Sent {
+	if asked := r.units[f.Asked]; asked != nil && f.Kind == traffic.Foreign { // in whose place it came
 		s = asked
 	}
 	if s != nil {
@@ -43,9 +43,16 @@ func (r *runner) Saw(f Frame) {
 			t.saw(f)
 		}
 	})
+	if f.Kind == traffic.Sent {
+		r.since.sent += uint32(len(f.Data))
+	} else {
+		r.since.received += uint32(len(f.Data))
+	}
+	r.since.saw(f)
 	if s != nil {
 		if f.Kind > traffic.Answer {
 			s.figures.at(now, func(t *tally) { t.saw(f) })
+			s.since.saw(f)
 		}
 		if f.Kind == traffic.Foreign && f.Unit != s.Unit && f.Unit >= 0 {
 			s.otherUnit, s.otherAt = f.Unit, now
@@ -53,7 +60,7 @@ func (r *runner) Saw(f Frame) {
 		if f.Kind == traffic.Closed && s.lastKind == traffic.Answer {
 			s.figures.at(now, func(t *tally) { t.closedAfter++ })
 		}
-		if f.Kind != traffic.Sent {
+		if f.Kind == traffic.Answer || f.Kind == traffic.Timeout {
 			s.lastKind = f.Kind
 		}
 	}
@@ -172,7 +179,6 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		}
 	}
 	var stations []diagnose.Station
-	var heard time.Time // an answer of anything
 	for _, s := range r.stations {
 		if s.status.State == StationDisabled {
 			continue
@@ -184,15 +190,7 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 			Counts: t.counts(), OtherUnit: -1, Short: int(t.short), ClosedAfter: int(t.closedAfter),
 			Slowest: time.Duration(t.slowest * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
 		}
-		var answered time.Time
-		if last := s.status.Statistics.LastAnswer; last != nil {
-			answered = *last
-		}
-		if answered.After(heard) {
-			heard = answered
-		}
-		since, _ := after(s.figures.fine[:], now, fineStep, answered)
-		st.Since = since.counts()
+		st.Since = s.since.counts()
 		if now.Sub(s.otherAt) < time.Minute {
 			st.OtherUnit = s.otherUnit
 		}
@@ -210,8 +208,7 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	})
 	t, _ := over(sum.fine[:], now, fineStep)
 	l.Counts = t.counts()
-	t, _ = after(sum.fine[:], now, fineStep, heard)
-	l.Since = t.counts()
+	l.Since = r.since.counts()
 	return l, stations
 }
 
@@ -389,7 +386,7 @@ func (s *Slot) look(now time.Time) {
 		}
 		m.interval += (float32(sec-m.moved) - m.interval) / float32(min(8, m.moves))
 		m.moved = sec
-		if len(words) == 2 && words[0] != words[1] && words[0] == m.last[1] && words[1] != m.last[1] && near(words[1], m.last[0]) {
+		if len(words) == 2 && (near(words[1], m.last[0]) && !near(words[0], m.last[0]) || near(words[0], m.last[1]) && !near(words[1], m.last[1])) {
 			if sec-m.swapped > 60 {
 				m.swaps = 0
 			}
@@ -403,8 +400,8 @@ func (s *Slot) look(now time.Time) {
 	s.plausible(words)
 }
 
-// near reports whether two registers are alike, as the lower words of a value that moves slowly are not, and the upper ones
-// are.
+// near reports whether two registers are alike, as the upper words of a value that moves slowly are, and the lower ones are
+// not.
 func near(a, b uint16) bool { return a == b || a>>7 == b>>7 }
 
 // plausible counts looks in a row that found a floating-point value that a plant hardly ever means.
@@ -465,7 +462,7 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 	return list
 }
 
-// better finds a byte order under which a value is plausible, the only one of them. The lock is held.
+// better finds a byte order under which a value is plausible, the usual ones first. The lock is held.
 func (s *Slot) better() (order, text string) {
 	for _, o := range codec.Orders {
 		l := s.Layout
@@ -479,13 +476,10 @@ func (s *Slot) better() (order, text string) {
 		if f, _ := v.Float(); f == 0 {
 			continue
 		}
-		if order != "" {
-			return "", "" // two would do
-		}
 		eng, _ := s.conversion.Engineering(v)
-		order, text = string(o), s.conversion.Text(eng)
+		return string(o), s.conversion.Text(eng)
 	}
-	return order, text
+	return "", ""
 }
 
 // failureOf says what kind of failure an error is.

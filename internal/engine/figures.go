@@ -215,17 +215,9 @@ func (t *tally) percentile(share float64) float64 {
 
 // over sums the steps that are not older than those that belong to now.
 func over(steps []tally, now time.Time, step time.Duration) (sum tally, seconds float64) {
-	return after(steps, now, step, time.Time{})
-}
-
-// after sums the steps that began after a moment.
-func after(steps []tally, now time.Time, step time.Duration, since time.Time) (sum tally, seconds float64) {
-	n, first := now.UnixNano()/int64(step), int64(0)
-	if !since.IsZero() {
-		first = since.UnixNano()/int64(step) + 1
-	}
+	n := now.UnixNano() / int64(step)
 	for i := range steps {
-		if t := &steps[i]; t.step > n-int64(len(steps)) && t.step <= n && t.step >= first {
+		if t := &steps[i]; t.step > n-int64(len(steps)) && t.step <= n {
 			sum.add(t)
 		}
 	}

@@ -57,6 +57,7 @@ type runner struct {
 	ended  Traffic    // of sessions that are closed; guarded by mu
 
 	figures  figures             // of the link alone; guarded by mu
+	since    tally               // since the last answer of anything; guarded by mu
 	units    map[int]*stationRun // by unit; guarded by mu
 	failure  diagnose.Failure    // why it does not open; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
@@ -88,6 +89,7 @@ type stationRun struct {
 	status   StationStatus // guarded by the runner's mu
 
 	figures   figures // guarded by the runner's mu, as what follows
+	since     tally   // since its last answer
 	otherUnit int     // that answered in its place, at otherAt
 	otherAt   time.Time
 	lastKind  traffic.Kind
@@ -520,6 +522,11 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
 	}
 	r.mu.Lock()
 	e.station.figures.at(end, func(t *tally) { t.exchanged(out, end.Sub(began), e.tries > 0) })
+	r.since.exchanged(out, end.Sub(began), e.tries > 0)
+	e.station.since.exchanged(out, end.Sub(began), e.tries > 0)
+	if out.Err == nil || out.Answered {
+		r.since, e.station.since = tally{}, tally{}
+	}
 	r.mu.Unlock()
 	r.count(e.station, func(s *Statistics) {
 		s.Requests++

@@ -114,6 +114,9 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 	return data, err
 }
 
+// waited is how soon after a request an answer to another is read that had come before.
+const waited = 2 * time.Millisecond
+
 // drainTime is enough to read what has come in; a deadline in the past would read nothing.
 const drainTime = 200 * time.Microsecond
 
@@ -225,6 +228,9 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 				if err = c.silence(err, wrong); len(raw) > 0 {
 					c.watchRest(unit, raw, out, req, err)
 				}
+				if c.options.Framing != MBAP {
+					c.held, c.used = 0, 0 // told of and done with; a stream with lengths goes on
+				}
 				return nil, err
 			}
 		}
@@ -242,7 +248,11 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			// Identifiers are used in turn, so one a little behind is an answer that comes late.
 			if behind := c.transaction - frame.Transaction; behind < 1<<15 {
 				c.Counters.Late.Add(1)
-				c.watch(Event{Kind: EventLate, Unit: frame.Unit, Data: raw, After: c.sent.since(frame.Transaction)})
+				e := Event{Kind: EventLate, Unit: frame.Unit, Data: raw}
+				if c.sent.since(c.transaction) > waited { // otherwise it lay there, who knows since when
+					e.After = c.sent.since(frame.Transaction)
+				}
+				c.watch(e)
 			} else {
 				c.Counters.Foreign.Add(1)
 				c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: "another identifier than any request under way"})

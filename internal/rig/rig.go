@@ -253,8 +253,10 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	if f.MuteWrites && modbus.Function(pdu[0]).Writes() {
 		return modbus.Reply{}
 	}
-	if f.WordSwap && s.answers%2 == 0 {
-		swapWords(reply.PDU)
+	if f.WordSwap && swappable(reply.PDU) {
+		if s.swaps++; s.swaps%2 == 0 {
+			swapWords(reply.PDU)
+		}
 	}
 	f.spoil(&reply)
 	return reply
@@ -291,11 +293,14 @@ func (f Faults) spoil(reply *modbus.Reply) {
 	reply.Other, reply.Echo, reply.Wrong = f.WrongUnit, f.Echo, f.Identifier
 }
 
+// swappable reports whether a PDU is an answer with registers.
+func swappable(pdu []byte) bool {
+	f := modbus.Function(pdu[0])
+	return f == modbus.ReadHoldingRegisters || f == modbus.ReadInputRegisters
+}
+
 // swapWords puts the registers of an answer in reverse order, two by two.
 func swapWords(pdu []byte) {
-	if f := modbus.Function(pdu[0]); f != modbus.ReadHoldingRegisters && f != modbus.ReadInputRegisters {
-		return
-	}
 	for at := 2; at+4 <= len(pdu); at += 4 {
 		pdu[at], pdu[at+1], pdu[at+2], pdu[at+3] = pdu[at+2], pdu[at+3], pdu[at], pdu[at+1]
 	}
@@ -332,6 +337,7 @@ type station struct {
 	config  Station
 	faults  Faults
 	answers int         // so far
+	swaps   int         // answers with registers while their words are swapped
 	until   time.Time   // it restarts and does not answer before
 	bits    [2][]bool   // coils, discrete inputs
 	words   [4][]uint16 // by modbus.Table

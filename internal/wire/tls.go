@@ -4,10 +4,14 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
+	"syscall"
 
+	"arithmon/internal/diagnose"
 	"arithmon/internal/site"
 )
 
@@ -22,6 +26,9 @@ func secure(ctx context.Context, conn net.Conn, link site.Link) (net.Conn, error
 	secured := tls.Client(conn, config)
 	if err := secured.HandshakeContext(ctx); err != nil {
 		conn.Close()
+		if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) {
+			err = &OpenError{diagnose.FailTLS, fmt.Errorf("what listens there does not speak TLS, or not with this client: it closed the connection (%w)", err)}
+		}
 		return nil, err
 	}
 	return secured, nil
