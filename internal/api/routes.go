@@ -15,6 +15,7 @@ import (
 	"arithmon/internal/document"
 	"arithmon/internal/engine"
 	"arithmon/internal/exchange"
+	"arithmon/internal/probe"
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
@@ -89,6 +90,8 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
 		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
 
+		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the answer is a line of JSON for each as it ends", nil, ProbeRequest{}, probe.Stage{}, 200, s.probe},
+		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, probe.Progress{}, 200, s.scan},
 		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, with its stations, a station, or a tag"}}, nil, Findings{}, 200, s.findings},
 		{"POST", "/api/v1/figures/reset", "begin the figures since reset anew", nil, nil, nil, 204, s.resetFigures},
 		{"GET", "/api/v1/traffic", "the newest frames, decoded", trafficQuery, nil, Traffic{}, 200, s.traffic},

@@ -8,6 +8,7 @@ import (
 	"arithmon/internal/engine"
 	"arithmon/internal/exchange"
 	"arithmon/internal/modbus"
+	"arithmon/internal/probe"
 	"arithmon/internal/reading"
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
@@ -145,6 +146,21 @@ type RangeResult struct {
 // Copy is the name of a duplicate.
 type Copy struct {
 	Name string `json:"name" doc:"of the copy"`
+}
+
+// ProbeRequest says what to probe: a station, a unit of a link, or a unit at a far end that is no link yet.
+type ProbeRequest struct {
+	Station string     `json:"station,omitempty" doc:"of the site"`
+	Link    string     `json:"link,omitempty" doc:"of the site"`
+	At      *site.Link `json:"at,omitempty" doc:"a far end that is no link of the site: {transport: tcp, host: 192.0.2.7}"`
+	Unit    *int       `json:"unit,omitempty" doc:"1 unless said, or the station's"`
+}
+
+// ScanRequest says where to look for units.
+type ScanRequest struct {
+	Link string     `json:"link,omitempty" doc:"of the site"`
+	At   *site.Link `json:"at,omitempty" doc:"a far end that is no link of the site"`
+	probe.ScanRequest
 }
 
 // Findings are conclusions about communication.

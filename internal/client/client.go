@@ -18,6 +18,7 @@ import (
 	"arithmon/internal/api"
 	"arithmon/internal/diagnose"
 	"arithmon/internal/engine"
+	"arithmon/internal/probe"
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
 	"arithmon/internal/store"
@@ -212,6 +213,58 @@ func (c *Client) Refresh(ctx context.Context, station string) error {
 func (c *Client) WriteRange(ctx context.Context, station string, w api.RangeWrite) (r api.RangeResult, err error) {
 	err = c.do(ctx, http.MethodPost, entityPath(site.KindStation, station)+"/write", nil, w, &r)
 	return r, err
+}
+
+// follow makes a request whose answer is lines of JSON, and calls f with each as it comes.
+func follow[T any](ctx context.Context, c *Client, path string, body any, f func(T) error) error {
+	encoded, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+path, bytes.NewReader(encoded))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Arithmon-Who", url.QueryEscape(c.who))
+	response, err := c.http.Do(request)
+	if err != nil {
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			return fmt.Errorf("no service answers at %s. Start one with arithmon serve, or name another with --server or ARITHMON_SERVER", c.base)
+		}
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 {
+		data, _ := io.ReadAll(response.Body)
+		p := &ProblemError{}
+		if json.Unmarshal(data, &p.Problem) != nil {
+			return fmt.Errorf("%s answers %s", c.base, response.Status)
+		}
+		return p
+	}
+	decoder := json.NewDecoder(response.Body)
+	for {
+		var v T
+		if err := decoder.Decode(&v); err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			return err
+		}
+		if err := f(v); err != nil {
+			return err
+		}
+	}
+}
+
+// Probe asks a device what it is and calls f with each stage as it ends.
+func (c *Client) Probe(ctx context.Context, what api.ProbeRequest, f func(probe.Stage) error) error {
+	return follow(ctx, c, "/api/v1/probe", what, f)
+}
+
+// Scan looks for units and calls f with each step.
+func (c *Client) Scan(ctx context.Context, where api.ScanRequest, f func(probe.Progress) error) error {
+	return follow(ctx, c, "/api/v1/scan", where, f)
 }
 
 // Findings are the conclusions that stand now, of one subject when it is given.

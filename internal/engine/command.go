@@ -64,6 +64,40 @@ func (e *Engine) Refresh(ctx context.Context, station string) error {
 	})
 }
 
+// Borrow gives a link to f alone: its connections are closed and its polls pause until f returns.
+func (e *Engine) Borrow(ctx context.Context, link, why string, f func()) error {
+	e.mu.Lock()
+	r := e.runners[link]
+	e.mu.Unlock()
+	if r == nil {
+		return ErrStopped
+	}
+	done := make(chan struct{})
+	r.inbox.put(func(*connection) {
+		defer close(done)
+		if r.stopped() || ctx.Err() != nil || r.paused {
+			return
+		}
+		r.paused = true
+		for _, c := range r.connections {
+			r.close(c)
+		}
+		before := r.status.State
+		r.setLink(LinkPaused, why)
+		r.turn.Unlock()
+		f()
+		r.turn.Lock()
+		r.paused = false
+		r.setLink(before, "")
+		r.inbox.wake()
+	})
+	select {
+	case <-done:
+	case <-r.done:
+	}
+	return ctx.Err()
+}
+
 // Test is what a station answered to a request for any sign of life.
 type Test struct {
 	Answers     bool    `json:"answers"`

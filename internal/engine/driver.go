@@ -127,6 +127,7 @@ type Outcome struct {
 	Instead  []Job          // what takes the job's place from now on; nil leaves it
 	Skipped  bool           // nothing was asked, since the answer is known
 	Later    bool           // the station asks to be asked again later
+	Took     time.Duration  // how long the exchange was, when that is not the time of Do
 	Short    bool           // there was less in the answer than was asked for
 	Rest     time.Duration  // the station is not asked again sooner, and nothing is repeated at once
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"hash/fnv"
 	"math"
@@ -48,7 +49,8 @@ type runner struct {
 	connections []*connection
 	stations    map[string]*stationRun
 	schedule    schedule
-	placed      int // jobs that were given a place in their period
+	placed      int  // jobs that were given a place in their period
+	paused      bool // somebody else has the line
 
 	inbox inbox
 
@@ -268,6 +270,9 @@ func (r *runner) serve(c *connection) {
 
 // step does the one thing that is due on a connection and returns how long nothing else is.
 func (r *runner) step(ctx context.Context, c *connection) time.Duration {
+	if r.paused {
+		return time.Hour // it wakes the others when it ends
+	}
 	now := time.Now()
 	e := r.schedule.next()
 	if c.session == nil {
@@ -416,8 +421,12 @@ func (r *runner) poll(ctx context.Context, c *connection, e *entry, now time.Tim
 	if lost && c.session == session {
 		r.close(c)
 	}
-	if e.gone || ctx.Err() != nil && out.Err != nil {
-		return // no longer wanted, or cut off on purpose; that says nothing about the device
+	if e.gone {
+		return
+	}
+	if out.Err != nil && (ctx.Err() != nil || r.paused) { // cut off on purpose; that says nothing about the device
+		r.schedule.add(e)
+		return
 	}
 	if r.again(e, out, lost) {
 		e.tries++
@@ -514,6 +523,7 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
 	if out.Skipped {
 		return out
 	}
+	took := cmp.Or(out.Took, end.Sub(began))
 	c.quietFrom = end
 	c.silent++
 	if out.Err == nil || out.Answered {
@@ -521,9 +531,9 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
 		e.station.answered = end
 	}
 	r.mu.Lock()
-	e.station.figures.at(end, func(t *tally) { t.exchanged(out, end.Sub(began), e.tries > 0) })
-	r.since.exchanged(out, end.Sub(began), e.tries > 0)
-	e.station.since.exchanged(out, end.Sub(began), e.tries > 0)
+	e.station.figures.at(end, func(t *tally) { t.exchanged(out, took, e.tries > 0) })
+	r.since.exchanged(out, took, e.tries > 0)
+	e.station.since.exchanged(out, took, e.tries > 0)
 	if out.Err == nil || out.Answered {
 		r.since, e.station.since = tally{}, tally{}
 	}
@@ -535,7 +545,7 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
 		}
 		if out.Err == nil || out.Answered {
 			s.Answers++
-			s.answered(end.Sub(began), end)
+			s.answered(took, end)
 		}
 		if out.Err != nil {
 			s.fail(out.Reason)

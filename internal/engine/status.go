@@ -19,6 +19,7 @@ const (
 	LinkConnecting LinkState = "connecting"
 	LinkUp         LinkState = "up"
 	LinkDown       LinkState = "down"
+	LinkPaused     LinkState = "paused" // a probe or scan has the line
 )
 
 // StationState is what is known of a station.
@@ -35,7 +36,7 @@ const (
 // LinkStatus is a link at one moment.
 type LinkStatus struct {
 	Name        string     `json:"name"`
-	State       LinkState  `json:"state" enum:"disabled,idle,connecting,up,down"`
+	State       LinkState  `json:"state" enum:"disabled,idle,connecting,up,down,paused"`
 	Reason      string     `json:"reason,omitempty" doc:"why it is in this state, in words"`
 	Doing       string     `json:"doing,omitempty" doc:"of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer"`
 	Since       time.Time  `json:"since" doc:"when it came into this state"`

@@ -35,6 +35,7 @@ type Line struct {
 	Framing   site.Framing      `json:"framing"`   // mbap unless said, rtu on serial
 	Listen    string            `json:"listen"`    // host:port; on serial a path where a link to the port is made, or nothing
 	Serial    site.LineSettings `json:"serial"`    // pace of a serial line: baud and the length of a character
+	Strict    bool              `json:"strict"`    // a serial line answers under its own settings only; under others bytes are garbled
 	Connect   site.Duration     `json:"connect"`   // how long the modem of a dialup line takes to come to a connection; 2s unless said
 	Stations  []Station         `json:"stations"`
 }

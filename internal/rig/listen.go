@@ -85,7 +85,9 @@ func (l *line) openPort(ctx context.Context, path string, use func(io.ReadWriter
 		defer far.Close()
 		defer unname(far.Name(), path)
 		defer context.AfterFunc(ctx, func() { near.Close() })()
-		use(&paced{near, l.config.Serial.Character()})
+		use(&paced{ReadWriter: near, character: l.config.Serial.Character(), garbled: func() bool {
+			return l.config.Strict && !sameSettings(near, l.config.Serial)
+		}})
 	}, nil
 }
 
@@ -113,12 +115,26 @@ func unname(port, path string) {
 type paced struct {
 	io.ReadWriter
 	character time.Duration
+	garbled   func() bool // the other end has other line settings
 }
 
 func (p *paced) Read(b []byte) (int, error) {
 	n, err := p.ReadWriter.Read(b)
 	time.Sleep(time.Duration(n) * p.character)
+	if n > 0 && p.garbled() {
+		p.ReadWriter.Write(garble(b[:n])) // what a device would say to it is no better
+		return 0, err
+	}
 	return n, err
+}
+
+// garble makes of bytes what another baud makes of them.
+func garble(b []byte) []byte {
+	out := make([]byte, 0, len(b))
+	for i, c := range b {
+		out = append(out, c>>1^byte(0x95+31*i))
+	}
+	return out
 }
 
 func (p *paced) Write(b []byte) (int, error) {

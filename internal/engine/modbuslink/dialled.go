@@ -118,7 +118,11 @@ func (d *dialled) over(number string, f func(*session)) error {
 
 // Do is engine.Session's. A number that does not answer is left alone for the modem's redial time.
 func (d *dialled) Do(work engine.Job) (out engine.Outcome) {
-	if err := d.over(work.(*job).to.number, func(s *session) { out = s.Do(work) }); err != nil {
+	if err := d.over(work.(*job).to.number, func(s *session) {
+		began := time.Now()
+		out = s.Do(work)
+		out.Took = time.Since(began) // dialling is no part of it
+	}); err != nil {
 		return engine.Outcome{Err: err, Reason: reading.LinkDown, Rest: time.Duration(d.link.Modem.Redial)}
 	}
 	return out

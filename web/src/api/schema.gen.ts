@@ -1091,6 +1091,55 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** ask a device what it is, stage by stage; the answer is a line of JSON for each as it ends */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ProbeRequest"];
+                };
+            };
+            responses: {
+                /** @description ask a device what it is, stage by stage; the answer is a line of JSON for each as it ends */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Stage"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/readings": {
         parameters: {
             query?: never;
@@ -1368,6 +1417,55 @@ export interface paths {
                 };
             };
         };
+        trace?: never;
+    };
+    "/api/v1/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ScanRequest"];
+                };
+            };
+            responses: {
+                /** @description look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Progress"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/stations": {
@@ -2447,6 +2545,12 @@ export interface components {
         Findings: {
             items: components["schemas"]["Finding"][];
         };
+        Found: {
+            /** @description the line settings under which it answers, when they were looked for */
+            settings?: components["schemas"]["LineSettings"];
+            text: string;
+            unit: number;
+        };
         Health: {
             status: string;
             version: string;
@@ -2576,7 +2680,7 @@ export interface components {
              */
             since: string;
             /** @enum {string} */
-            state: "disabled" | "idle" | "connecting" | "up" | "down";
+            state: "disabled" | "idle" | "connecting" | "up" | "down" | "paused";
             statistics: components["schemas"]["Statistics"];
             traffic: components["schemas"]["Traffic"];
         };
@@ -2717,6 +2821,16 @@ export interface components {
         Ports: {
             ports: string[];
         };
+        ProbeRequest: {
+            /** @description a far end that is no link of the site: {transport: tcp, host: 192.0.2.7} */
+            at?: components["schemas"]["Link"];
+            /** @description of the site */
+            link?: string;
+            /** @description of the site */
+            station?: string;
+            /** @description 1 unless said, or the station's */
+            unit?: number | null;
+        };
         Problem: {
             detail: string;
             /** @description one entry a wrong field */
@@ -2735,6 +2849,17 @@ export interface components {
             /** @description kind and name of the entity */
             subject?: string;
             value: string;
+        };
+        Progress: {
+            done: number;
+            /** @description how it ended, on the last line */
+            ended?: string;
+            /** @description what was just found */
+            found?: components["schemas"]["Found"];
+            /** @description what is being asked */
+            now: string;
+            /** @description may grow and shrink as settings are found */
+            total: number;
         };
         RangeResult: {
             /** @description canonical, the first */
@@ -2902,6 +3027,28 @@ export interface components {
             raw?: number[] | null;
             /** @description pairs of raw and engineering value, raw ascending, linear in between */
             table?: number[][];
+        };
+        ScanRequest: {
+            /** @description a far end that is no link of the site */
+            at?: components["schemas"]["Link"];
+            /** @description first unit; 1 unless said */
+            first?: number;
+            /** @description last unit; 247 unless said */
+            last?: number;
+            /** @description of the site */
+            link?: string;
+            /** @description on a serial line: look for its settings first */
+            settings?: boolean;
+            /** @description for each answer, 20ms to 5s; 200ms unless said */
+            wait?: string;
+        };
+        Stage: {
+            /** @enum {string} */
+            name: "name" | "route" | "connect" | "modbus" | "unit" | "identification" | "tables" | "limits";
+            ok: boolean;
+            /** @description what was found, or why it stops here and what to try */
+            text: string;
+            took_ms: number;
         };
         Station: {
             /** @description time the device needs after connecting, 0s to 30s */

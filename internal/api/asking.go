@@ -1,0 +1,165 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sync"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/probe"
+	"arithmon/internal/site"
+)
+
+// place is where a probe or scan goes.
+type place struct {
+	link  site.Link
+	units []int // of its stations
+	name  string
+}
+
+// place finds a link of the site, or takes one that is none; one of the site at the same far end stands for it, so that its
+// polls pause.
+func (s *Server) place(name string, at *site.Link) (place, error) {
+	var p place
+	var ok bool
+	s.store.View(func(now *site.Site) {
+		if name != "" {
+			p.link, ok = now.Link(name)
+		} else if at != nil {
+			p.link, ok = at.WithDefaults(), true
+			for _, l := range now.Links() {
+				if same := l.Transport == p.link.Transport && l.FarEnd() == p.link.FarEnd(); same && l.Enabled {
+					name = l.Name
+				}
+			}
+		}
+		if l, exists := now.Link(name); exists {
+			p.name = l.Name
+			for _, st := range now.StationsOf(l.Name) {
+				p.units = append(p.units, st.Unit)
+			}
+		}
+	})
+	switch {
+	case !ok && name == "":
+		return p, fail(http.StatusUnprocessableEntity, "say where: a station, a link, or a far end (at)")
+	case !ok:
+		return p, s.missing(site.KindLink, name)
+	case at != nil:
+		d := site.New().Edit()
+		p.link.Name, p.link.Enabled = "here", true
+		d.Add(p.link)
+		if _, err := d.Changes(); err != nil {
+			return p, err
+		}
+	}
+	return p, nil
+}
+
+// take runs f while nothing else uses the place.
+func (s *Server) take(ctx context.Context, p place, why string, f func()) error {
+	if p.name == "" {
+		f()
+		return nil
+	}
+	return s.engine.Borrow(ctx, p.name, why, f)
+}
+
+// stream writes a line of JSON for everything that is put.
+func stream(c *gin.Context) (put func(any)) {
+	c.Header("Content-Type", "application/x-ndjson")
+	c.Header("Cache-Control", "no-store")
+	c.Status(http.StatusOK)
+	c.Writer.WriteHeaderNow()
+	c.Writer.Flush()
+	var mu sync.Mutex
+	return func(v any) {
+		mu.Lock()
+		defer mu.Unlock()
+		b, err := json.Marshal(v)
+		if err == nil {
+			c.Writer.Write(append(b, '\n')) // one who is gone is noticed by the request's context
+			c.Writer.Flush()
+		}
+	}
+}
+
+// links are given with the defaults of a new one.
+func newAt(at *site.Link) *site.Link {
+	if at == nil {
+		return nil
+	}
+	fresh := site.NewLink()
+	if at.Timeout == 0 {
+		at.Timeout = fresh.Timeout
+	}
+	if at.Transport == "" {
+		at.Transport = fresh.Transport
+	}
+	at.Protocol = fresh.Protocol
+	return at
+}
+
+func (s *Server) probe(c *gin.Context) error {
+	node, err := parse(c)
+	if err != nil {
+		return err
+	}
+	var request ProbeRequest
+	if faults := node.Decode(&request, ProbeRequest{}); faults != nil {
+		return faults
+	}
+	unit, number := 1, ""
+	if request.Station != "" {
+		var st site.Station
+		var ok bool
+		s.store.View(func(now *site.Site) { st, ok = now.Station(request.Station) })
+		if !ok {
+			return s.missing(site.KindStation, request.Station)
+		}
+		request.Link, unit, number = st.Link, st.Unit, st.Number
+	}
+	if request.Unit != nil {
+		unit = *request.Unit
+	}
+	if unit < 0 || unit > 255 {
+		return fail(http.StatusUnprocessableEntity, "unit %d is out of range: 0 to 255", unit)
+	}
+	where, err := s.place(request.Link, newAt(request.At))
+	if err != nil {
+		return err
+	}
+	put := stream(c)
+	ctx := c.Request.Context()
+	return s.take(ctx, where, "a probe has the line", func() {
+		probe.Probe(ctx, where.link, unit, number, func(stage probe.Stage) { put(stage) })
+	})
+}
+
+func (s *Server) scan(c *gin.Context) error {
+	node, err := parse(c)
+	if err != nil {
+		return err
+	}
+	var request ScanRequest
+	if faults := node.Decode(&request, ScanRequest{}); faults != nil {
+		return faults
+	}
+	if err := request.Check(); err != nil {
+		return fail(http.StatusUnprocessableEntity, "%s", err)
+	}
+	where, err := s.place(request.Link, newAt(request.At))
+	if err != nil {
+		return err
+	}
+	put := stream(c)
+	ctx := c.Request.Context()
+	return s.take(ctx, where, "a scan has the line", func() {
+		if err := probe.Scan(ctx, where.link, request.ScanRequest, where.units, func(p probe.Progress) { put(p) }); err != nil && ctx.Err() == nil {
+			put(probe.Progress{Ended: fmt.Sprint("failed: ", err)})
+		}
+	})
+}

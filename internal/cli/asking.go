@@ -1,0 +1,193 @@
+package cli
+
+import (
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"arithmon/internal/api"
+	"arithmon/internal/probe"
+	"arithmon/internal/site"
+)
+
+// farEnd is a place that is no link of the site, as flags give it.
+type farEnd struct {
+	framing, device, parity string
+	baud, stop              int
+	timeout                 time.Duration
+}
+
+func (f *farEnd) flags(c *cobra.Command) {
+	c.Flags().StringVar(&f.framing, "framing", "", "for HOST[:PORT] or a port: mbap, rtu or ascii")
+	c.Flags().IntVar(&f.baud, "baud", 9600, "for a serial port")
+	c.Flags().StringVar(&f.parity, "parity", "even", "for a serial port: none, even or odd")
+	c.Flags().IntVar(&f.stop, "stop_bits", 1, "for a serial port")
+	c.Flags().DurationVar(&f.timeout, "timeout", time.Second, "for HOST[:PORT] or a port: silence after which nothing comes")
+}
+
+// at reads HOST, HOST:PORT or the name of a serial port.
+func (f *farEnd) at(text string) *site.Link {
+	l := site.NewLink()
+	l.Framing, l.Timeout = site.Framing(f.framing), site.Duration(f.timeout)
+	if strings.HasPrefix(text, "/") || strings.HasPrefix(strings.ToUpper(text), "COM") && !strings.Contains(text, ".") {
+		l.Transport = site.Serial
+		l.Serial = &site.LineSettings{Device: text, Baud: f.baud, Parity: f.parity, StopBits: f.stop}
+		return &l
+	}
+	l.Host = text
+	if host, port, err := net.SplitHostPort(text); err == nil {
+		if n, err := strconv.Atoi(port); err == nil {
+			l.Host, l.Port = host, n
+		}
+	}
+	return &l
+}
+
+func (a *app) probe() *cobra.Command {
+	var link string
+	var unit int
+	var far farEnd
+	c := &cobra.Command{
+		Use:   "probe STATION | probe --link LINK | probe HOST[:PORT] | probe /dev/PORT",
+		Short: "Ask a device what it is, stage by stage, and say where it stops and why",
+		Long: `Ask a device what it is: name, route, connection, any Modbus answer, this unit, what it says of itself, which tables answer,
+and how much it reads at once. It says at which stage it stops, and why. Polls of the link pause meanwhile.`,
+		Args: arguments(0, 1, "a station, a host or a serial port, or --link"),
+		RunE: func(c *cobra.Command, args []string) error {
+			request := api.ProbeRequest{Link: link}
+			if c.Flags().Changed("unit") {
+				request.Unit = &unit
+			}
+			switch {
+			case (link != "") == (len(args) == 1):
+				return usage("say what to probe: a station, HOST[:PORT], a serial port, or --link")
+			case len(args) == 1:
+				stations, err := a.client().Stations(c.Context())
+				if err != nil {
+					return err
+				}
+				request.At = far.at(args[0])
+				for _, st := range stations {
+					if st.Name == args[0] {
+						request.Station, request.At = st.Name, nil
+					}
+				}
+			}
+			stages := []probe.Stage{}
+			err := a.client().Probe(c.Context(), request, func(s probe.Stage) error {
+				stages = append(stages, s)
+				if a.output == "text" {
+					fmt.Fprintf(a.Out, "%s %-15s %s (%.1f ms)\n", map[bool]string{true: "●", false: "✕"}[s.OK], s.Name, s.Text, s.TookMS)
+				}
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			if a.output != "text" {
+				if err := a.print(stages, func(t *table) {
+					t.header("STAGE", "OK", "TEXT")
+					for _, s := range stages {
+						t.row(s.Name, strconv.FormatBool(s.OK), s.Text)
+					}
+				}); err != nil {
+					return err
+				}
+			}
+			if len(stages) == 0 || !stages[len(stages)-1].OK {
+				return &exitError{code: exitFailed}
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&link, "link", "", "a link of the site")
+	c.Flags().IntVar(&unit, "unit", 1, "unit to probe")
+	far.flags(c)
+	return c
+}
+
+func (a *app) scan() *cobra.Command {
+	var request api.ScanRequest
+	var wait time.Duration
+	var add string
+	var far farEnd
+	c := &cobra.Command{
+		Use:   "scan LINK | scan HOST[:PORT] | scan /dev/PORT",
+		Short: "Look for units on a link, and for the settings of a serial line",
+		Long: `Look for units on a link; with --settings, look for baud, parity and stop bits of a serial line first.
+Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit that is found becomes a station of the link.`,
+		Args: arguments(1, 1, "a link, a host or a serial port"),
+		RunE: func(c *cobra.Command, args []string) error {
+			links, err := a.client().Links(c.Context())
+			if err != nil {
+				return err
+			}
+			request.At = far.at(args[0])
+			for _, l := range links {
+				if l.Name == args[0] {
+					request.Link, request.At = l.Name, nil
+				}
+			}
+			if add != "" && request.Link == "" {
+				return usage("--add makes stations on a link of the site; add a link first")
+			}
+			request.Wait = site.Duration(wait)
+			found := []probe.Found{}
+			var ended string
+			err = a.client().Scan(c.Context(), request, func(p probe.Progress) error {
+				if p.Found != nil && p.Ended == "" && (p.Found.Settings == nil || p.Now != "") {
+					found = append(found, *p.Found)
+				}
+				ended = p.Ended
+				if a.output != "text" {
+					return nil
+				}
+				if p.Found != nil {
+					fmt.Fprintf(a.Out, "unit %d: %s\n", p.Found.Unit, p.Found.Text)
+				} else if p.Done%20 == 0 && p.Ended == "" {
+					fmt.Fprintf(a.Err, "%d of %d, %s\n", p.Done, p.Total, p.Now)
+				}
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			if a.output != "text" {
+				if err := a.print(found, func(t *table) {
+					t.header("UNIT", "TEXT")
+					for _, f := range found {
+						t.row(strconv.Itoa(f.Unit), f.Text)
+					}
+				}); err != nil {
+					return err
+				}
+			}
+			if strings.HasPrefix(ended, "failed") {
+				return fmt.Errorf("%s", strings.TrimPrefix(ended, "failed: "))
+			}
+			if a.output == "text" {
+				fmt.Fprintln(a.Out, ended)
+			}
+			for _, f := range found {
+				if add == "" {
+					break
+				}
+				name := fmt.Sprintf("%s%d", add, f.Unit)
+				if _, err := a.client().Add(c.Context(), site.KindStation, map[string]any{"name": name, "link": request.Link, "unit": f.Unit}); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.Err, "station %s is added\n", name)
+			}
+			return nil
+		}}
+	c.Flags().IntVar(&request.First, "first", 1, "first unit")
+	c.Flags().IntVar(&request.Last, "last", 247, "last unit")
+	c.Flags().BoolVar(&request.Settings, "settings", false, "look for the settings of a serial line first")
+	c.Flags().DurationVar(&wait, "wait", 200*time.Millisecond, "wait for each answer")
+	c.Flags().StringVar(&add, "add", "", "make a station of every unit found, named with this before its number")
+	far.flags(c)
+	return c
+}

@@ -1,0 +1,168 @@
+package probe
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"arithmon/internal/modbus"
+	"arithmon/internal/site"
+	"arithmon/internal/wire"
+)
+
+// ScanRequest says where to look.
+type ScanRequest struct {
+	First    int           `json:"first,omitempty" doc:"first unit; 1 unless said"`
+	Last     int           `json:"last,omitempty" doc:"last unit; 247 unless said"`
+	Settings bool          `json:"settings,omitempty" doc:"on a serial line: look for its settings first"`
+	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s; 200ms unless said"`
+}
+
+// Check fills in defaults and says what is wrong.
+func (r *ScanRequest) Check() error {
+	if r.First == 0 {
+		r.First = 1
+	}
+	if r.Last == 0 {
+		r.Last = max(247, r.First)
+	}
+	if r.Wait == 0 {
+		r.Wait = site.Duration(200 * time.Millisecond)
+	}
+	switch {
+	case r.First < 0 || r.Last > 255 || r.First > r.Last:
+		return fmt.Errorf("units %d to %d: 0 to 255 are possible, the lower first", r.First, r.Last)
+	case time.Duration(r.Wait) < 20*time.Millisecond || time.Duration(r.Wait) > 5*time.Second:
+		return fmt.Errorf("wait %s: 20ms to 5s are possible", r.Wait)
+	}
+	return nil
+}
+
+// Progress is how far a scan has got.
+type Progress struct {
+	Done  int    `json:"done"`
+	Total int    `json:"total" doc:"may grow and shrink as settings are found"`
+	Now   string `json:"now" doc:"what is being asked"`
+	Found *Found `json:"found,omitempty" doc:"what was just found"`
+	Ended string `json:"ended,omitempty" doc:"how it ended, on the last line"`
+}
+
+// Found is a unit, or the line settings under which anything answers.
+type Found struct {
+	Unit     int                `json:"unit"`
+	Text     string             `json:"text"`
+	Settings *site.LineSettings `json:"settings,omitempty" doc:"the line settings under which it answers, when they were looked for"`
+}
+
+// Candidates are the line settings that a scan tries, the link's own first, then the usual ones.
+func Candidates(own site.LineSettings) []site.LineSettings {
+	list := []site.LineSettings{own}
+	for _, baud := range []int{9600, 19200, 38400, 115200, 57600, 4800, 2400, 1200} {
+		for _, frame := range []struct {
+			parity string
+			stop   int
+		}{{"even", 1}, {"none", 1}, {"odd", 1}, {"none", 2}} {
+			s := own
+			s.Baud, s.Parity, s.StopBits = baud, frame.parity, frame.stop
+			if s != own {
+				list = append(list, s)
+			}
+		}
+	}
+	return list
+}
+
+// Scan looks for units on a link, and first for its line settings where that is asked for; known are units that are to be
+// tried first. report is told of every step. It ends early with ctx.
+func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, report func(Progress)) error {
+	link = link.WithDefaults()
+	if link.Transport == site.Dialup {
+		return errors.New("a dial-up line has one number a call; probe a station instead")
+	}
+	link.Timeout = r.Wait
+	units := r.Last - r.First + 1
+	if !r.Settings || link.Serial == nil {
+		return scanUnits(ctx, link, r, 0, units, nil, report)
+	}
+	if len(known) == 0 {
+		for u := r.First; u <= min(r.Last, r.First+4); u++ {
+			known = append(known, u)
+		}
+	}
+	candidates := Candidates(*link.Serial)
+	total, done := len(candidates)*len(known)+units, 0
+	for _, s := range candidates {
+		link.Serial = &s
+		found, err := trySettings(ctx, link, known, func(now string) {
+			done++
+			report(Progress{Done: done, Total: total, Now: now})
+		})
+		if err != nil {
+			return err
+		}
+		if found != nil {
+			report(Progress{Done: done, Total: done + units, Found: found})
+			return scanUnits(ctx, link, r, done, done+units, &s, report)
+		}
+	}
+	return fmt.Errorf("nothing answers under any of %d line settings. Check wiring and power; with more --first and --last, other units are tried", len(candidates))
+}
+
+// trySettings asks the known units under one setting.
+func trySettings(ctx context.Context, link site.Link, known []int, step func(now string)) (*Found, error) {
+	conn, err := wire.Open(ctx, link)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	ask := client(conn, link)
+	for _, u := range known {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		step(fmt.Sprintf("unit %d at %s", u, link.FarEnd()))
+		time.Sleep(modbus.Silence(link.Serial.Baud, link.Serial.Bits()))
+		if _, err := ask.Do(byte(u), life, time.Duration(link.Timeout)); alive(err) {
+			s := *link.Serial
+			return &Found{Unit: u, Text: "answers under " + link.FarEnd(), Settings: &s}, nil
+		}
+	}
+	return nil, nil
+}
+
+// scanUnits asks every unit once.
+func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total int, settings *site.LineSettings, report func(Progress)) error {
+	p := &prober{ctx: ctx, link: link, heard: map[int]bool{}}
+	conn, err := wire.Open(ctx, link)
+	if err != nil {
+		return err
+	}
+	p.conn, p.ask = conn, client(conn, link)
+	defer func() { p.conn.Close() }()
+	n := 0
+	for u := r.First; u <= r.Last; u++ {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if u == 0 && link.Transport.OnPort() {
+			continue // nobody answers a broadcast
+		}
+		done++
+		step := Progress{Done: done, Total: total, Now: fmt.Sprintf("unit %d", u)}
+		_, err := p.do(u, life)
+		if alive(err) {
+			n++
+			p.unit = u
+			step.Found = &Found{Unit: u, Text: "answers", Settings: settings}
+			if objects := p.objects(); len(objects) > 0 {
+				step.Found.Text = fmt.Sprint(objects)
+			} else if err != nil {
+				step.Found.Text = "answers: " + err.Error()
+			}
+		}
+		report(step)
+	}
+	report(Progress{Done: total, Total: total, Ended: fmt.Sprintf("%d units found", n)})
+	return nil
+}
