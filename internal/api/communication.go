@@ -85,7 +85,7 @@ func (s *Server) traffic(c *gin.Context) error {
 		return err
 	}
 	frames, last := s.engine.Traffic().Frames(q)
-	out := Traffic{Frames: make([]TrafficFrame, len(frames)), Last: last}
+	out := TrafficPage{Frames: make([]TrafficFrame, len(frames)), Last: last}
 	requests := map[string]*traffic.Frame{}
 	for i := range frames {
 		f := &frames[i]

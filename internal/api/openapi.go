@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"reflect"
 	"regexp"
@@ -14,6 +15,7 @@ import (
 	"arithmon/internal/codec"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
+	"arithmon/internal/traffic"
 )
 
 // object is a JSON object.
@@ -21,7 +23,10 @@ type object = map[string]any
 
 // schemas makes OpenAPI 3.0 schemas of Go types: of each named struct one component, with the descriptions (doc) and
 // the possible values (enum) that its field tags give.
-type schemas struct{ components object }
+type schemas struct {
+	components object
+	types      map[string]reflect.Type // by the name of their component
+}
 
 var text = object{"type": "string"}
 
@@ -30,6 +35,7 @@ var special = map[reflect.Type]object{
 	reflect.TypeFor[codec.Value]():     {"nullable": true, "oneOf": []object{{"type": "boolean"}, {"type": "number"}, text}},
 	reflect.TypeFor[reading.Quality](): text,
 	reflect.TypeFor[site.Duration]():   text,
+	reflect.TypeFor[traffic.Kind]():    text,
 	reflect.TypeFor[site.Address]():    text,
 	reflect.TypeFor[time.Time]():       {"type": "string", "format": "date-time"},
 	reflect.TypeFor[json.RawMessage](): {"type": "object", "additionalProperties": true},
@@ -51,6 +57,10 @@ func (s schemas) of(t reflect.Type) object {
 		return schema
 	case reflect.Struct:
 		name := typeName(t)
+		if other, taken := s.types[name]; taken && other != t {
+			panic(fmt.Sprintf("openapi: %s and %s have one name", t, other)) // a test makes the description
+		}
+		s.types[name] = t
 		if s.components[name] == nil {
 			s.components[name] = object{} // so that a type may hold itself
 			s.components[name] = s.structure(t)
@@ -123,7 +133,7 @@ var pathParameter = regexp.MustCompile(`[:*](\w+)`)
 
 // Description returns the OpenAPI document of the API, made from its routes and their types.
 func Description() object {
-	s := schemas{components: object{}}
+	s := schemas{components: object{}, types: map[string]reflect.Type{}}
 	content := func(media string, v any) object {
 		return object{media: object{"schema": s.of(reflect.TypeOf(v))}}
 	}

@@ -94,7 +94,7 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, probe.Progress{}, 200, s.scan},
 		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, with its stations, a station, or a tag"}}, nil, Findings{}, 200, s.findings},
 		{"POST", "/api/v1/figures/reset", "begin the figures since reset anew", nil, nil, nil, 204, s.resetFigures},
-		{"GET", "/api/v1/traffic", "the newest frames, decoded", trafficQuery, nil, Traffic{}, 200, s.traffic},
+		{"GET", "/api/v1/traffic", "the newest frames, decoded", trafficQuery, nil, TrafficPage{}, 200, s.traffic},
 		{"GET", "/api/v1/traffic/capture", "the frames that are kept, as a pcapng capture", trafficQuery, nil, nil, 200, s.capture},
 		{"GET", "/api/v1/traffic/recording", "state of the recording to disk", nil, nil, traffic.Recording{}, 200, s.recording},
 		{"POST", "/api/v1/traffic/recording", "record frames to a capture file on the service's machine", nil, RecordRequest{}, traffic.Recording{}, 201, s.record},

@@ -168,8 +168,8 @@ type Findings struct {
 	Items []diagnose.Finding `json:"items"`
 }
 
-// Traffic is a part of what crossed the links.
-type Traffic struct {
+// TrafficPage is a part of what crossed the links.
+type TrafficPage struct {
 	Frames []TrafficFrame `json:"frames"`
 	Last   uint64         `json:"last" doc:"number of the newest frame; give it as after to get what comes then"`
 }

@@ -280,7 +280,7 @@ func (c *Client) ResetFigures(ctx context.Context) error {
 }
 
 // Traffic returns the newest frames; query is that of the API.
-func (c *Client) Traffic(ctx context.Context, query url.Values) (t api.Traffic, err error) {
+func (c *Client) Traffic(ctx context.Context, query url.Values) (t api.TrafficPage, err error) {
 	err = c.do(ctx, http.MethodGet, "/api/v1/traffic", query, nil, &t)
 	return t, err
 }

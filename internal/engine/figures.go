@@ -145,8 +145,8 @@ type RoundTrip struct {
 	Most   float64 `json:"most"`
 }
 
-// Step is one of the steps of a trend.
-type Step struct {
+// TrendStep is one of the steps of a trend.
+type TrendStep struct {
 	Answers uint32  `json:"answers"`
 	Failed  uint32  `json:"failed"`
 	Median  float64 `json:"median_ms"`
@@ -158,7 +158,7 @@ type Windows struct {
 	Quarter Figures   `json:"quarter" doc:"over the last quarter of an hour"`
 	Total   Figures   `json:"total" doc:"since the service started, or since they were reset"`
 	Since   time.Time `json:"since" doc:"of total"`
-	Trend   []Step    `json:"trend" doc:"the last minute in steps of five seconds, the newest last"`
+	Trend   []TrendStep    `json:"trend" doc:"the last minute in steps of five seconds, the newest last"`
 }
 
 // failed is how many exchanges brought nothing.
@@ -239,9 +239,9 @@ func (f *figures) windows(now time.Time) Windows {
 	w.Total = f.total.figures(lived)
 	n := now.UnixNano() / int64(fineStep)
 	for k := n - fineSteps + 1; k <= n; k++ {
-		var s Step
+		var s TrendStep
 		if t := &f.fine[k%fineSteps]; t.step == k {
-			s = Step{t.answers, t.failed(), t.percentile(0.5)}
+			s = TrendStep{t.answers, t.failed(), t.percentile(0.5)}
 		}
 		w.Trend = append(w.Trend, s)
 	}

@@ -22,6 +22,14 @@ export type LiveMessage = Schemas['LiveMessage']
 export type Problem = Schemas['Problem']
 export type Faults = Schemas['Faults']
 export type LineState = Schemas['LineState']
+export type Finding = Schemas['Finding']
+export type FindingStep = Schemas['Step']
+export type Figures = Schemas['Figures']
+export type Windows = Schemas['Windows']
+export type TrafficFrame = Schemas['TrafficFrame']
+export type Recording = Schemas['Recording']
+export type Stage = Schemas['Stage']
+export type Progress = Schemas['Progress']
 
 /** What the service said when it did not do as asked. */
 export class ApiProblem extends Error {
@@ -120,6 +128,12 @@ export const api = {
   test: (kind: 'link' | 'station', name: string) => call<Test>('POST', `${entity(kind, name)}/test`),
   copy: (kind: 'link' | 'station', name: string, fields: object) => call<unknown>('POST', `${entity(kind, name)}/copy`, {}, fields),
   refresh: (station: string) => call<unknown>('POST', `${entity('station', station)}/refresh`),
+  findings: (subject?: string) => call<Schemas['Findings']>('GET', '/api/v1/findings', { subject }),
+  resetFigures: () => call<unknown>('POST', '/api/v1/figures/reset'),
+  traffic: (query: Query) => call<Schemas['TrafficPage']>('GET', '/api/v1/traffic', query),
+  recording: () => call<Recording>('GET', '/api/v1/traffic/recording'),
+  record: (link: string, limit: number) => call<Recording>('POST', '/api/v1/traffic/recording', {}, { link: link || undefined, limit_mb: limit }),
+  stopRecording: () => call<Recording>('DELETE', '/api/v1/traffic/recording'),
   rig: () => call<Schemas['RigState']>('GET', '/api/v1/rig'),
   setFaults: (line: string, unit: number, faults: object) => call<Faults>('PATCH', `/api/v1/rig/${encodeURIComponent(line)}/${unit}`, {}, faults),
   cutLine: (line: string, cut: boolean) => call<Schemas['RigState']>('POST', `/api/v1/rig/${encodeURIComponent(line)}/${cut ? 'cut' : 'restore'}`),
@@ -132,6 +146,27 @@ export const api = {
   writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
   apply: (file: string, name: string, dryRun: boolean) =>
     call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, file),
+}
+
+/** Follows an answer that comes as lines of JSON; stop ends it. */
+export async function follow<T>(path: string, body: object, seen: (line: T) => void, stop: AbortSignal): Promise<void> {
+  const response = await fetch(path, { method: 'POST', headers: { 'Arithmon-Who': 'console' }, body: JSON.stringify(body), signal: stop })
+  if (!response.ok || !response.body) throw new ApiProblem((await response.json()) as Problem)
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ''
+  for (;;) {
+    const { value, done } = await reader.read()
+    if (done) return
+    rest += value
+    const lines = rest.split('\n')
+    rest = lines.pop() ?? ''
+    for (const line of lines) if (line) seen(JSON.parse(line) as T)
+  }
+}
+
+/** The address of the frames that are kept, as a capture. */
+export function captureURL(query: Query): string {
+  return `/api/v1/traffic/capture${search(query)}`
 }
 
 export const exportURL = '/api/v1/export'

@@ -2030,7 +2030,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Traffic"];
+                        "application/json": components["schemas"]["TrafficPage"];
                     };
                 };
                 /** @description a problem */
@@ -2418,6 +2418,15 @@ export interface components {
             /** @description in words */
             meaning: string;
         };
+        Change: {
+            /** @description as for PATCH of the entity */
+            fields: {
+                [key: string]: number;
+            };
+            /** @enum {string} */
+            kind: "link" | "station" | "point";
+            name: string;
+        };
         ChangeLine: {
             /** @enum {string} */
             action: "add" | "change" | "remove";
@@ -2489,6 +2498,13 @@ export interface components {
             wrong_identifier?: boolean;
             /** @description answers in the name of the next unit */
             wrong_unit?: boolean;
+        };
+        Field: {
+            /** @description its first byte in the frame, from 0 */
+            at: number;
+            bytes: number;
+            name: string;
+            value: string;
         };
         Figures: {
             /** @description refusals included */
@@ -3177,9 +3193,9 @@ export interface components {
             stations: components["schemas"]["StationStatus"][];
         };
         Step: {
-            answers: number;
-            failed: number;
-            median_ms: number;
+            /** @description the settings that do it */
+            change?: components["schemas"]["Change"];
+            text: string;
         };
         TLSSettings: {
             /** @description certificates the server's is verified with; the machine's own unless said */
@@ -3213,6 +3229,37 @@ export interface components {
             /** @description what came though nothing was asked */
             stray_answers: number;
         };
+        TrafficFrame: {
+            /** @description of an answer: since its request */
+            after_ms?: number;
+            /** @description as on the wire, in hex */
+            bytes: string;
+            /** @description down to the field, where they were asked for */
+            fields?: components["schemas"]["Field"][];
+            /** @enum {string} */
+            kind: "request" | "answer" | "late" | "foreign" | "stray" | "damaged" | "echo" | "timeout" | "closed";
+            link: string;
+            /** @description what is wrong with it */
+            problem?: string;
+            /** @description in the order of all links */
+            seq: number;
+            station?: string;
+            /** @description what it says, in a line */
+            summary: string;
+            /** Format: date-time */
+            time: string;
+            unit: number;
+        };
+        TrafficPage: {
+            frames: components["schemas"]["TrafficFrame"][];
+            /** @description number of the newest frame; give it as after to get what comes then */
+            last: number;
+        };
+        TrendStep: {
+            answers: number;
+            failed: number;
+            median_ms: number;
+        };
         Windows: {
             /** @description over the last minute */
             minute: components["schemas"]["Figures"];
@@ -3226,7 +3273,7 @@ export interface components {
             /** @description since the service started, or since they were reset */
             total: components["schemas"]["Figures"];
             /** @description the last minute in steps of five seconds, the newest last */
-            trend: components["schemas"]["Step"][];
+            trend: components["schemas"]["TrendStep"][];
         };
         WriteRecord: {
             /** @description canonical, the first */

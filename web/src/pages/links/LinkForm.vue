@@ -2,6 +2,8 @@
 import { computed, reactive, ref } from 'vue'
 
 import { api, type Link } from '../../api/client'
+import FindingList from '../../components/FindingList.vue'
+import ScanLink from './ScanLink.vue'
 import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
 import { useForm } from '../../composables/useForm'
@@ -158,7 +160,9 @@ function submit() {
       <el-form-item label="Pause" :error="faults.pause"><el-input v-model="form.pause" name="pause" placeholder="0s" title="least quiet time between exchanges" /></el-form-item>
     </div>
     <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
+    <FindingList v-if="link" :subject="link.name" />
     <TestButton v-if="link" kind="link" :name="link.name" />
+    <ScanLink v-if="link && link.transport !== 'dialup'" :link="link" @added="emit('saved', link.name)" />
     <CopyEntity v-if="link" kind="link" :name="link.name" @copied="(name) => emit('saved', name)" />
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>

@@ -3,6 +3,7 @@ import { Close } from '@element-plus/icons-vue'
 import { ref } from 'vue'
 
 import { api, message, type Point, type Reading } from '../../api/client'
+import FindingList from '../../components/FindingList.vue'
 import QualityMark from '../../components/QualityMark.vue'
 import { age, raw, scalingText, time } from '../../format'
 import LensTable from './LensTable.vue'
@@ -52,6 +53,8 @@ void load()
         </template>
       </dl>
     </template>
+    <FindingList :subject="tag" alone />
+    <FindingList v-if="point" :subject="point.station" alone />
     <template v-if="point">
       <WriteValue v-if="point.writable" :point="point" />
       <LensTable v-if="/^(hr|ir):/.test(point.canonical)" :point="point" @taken="load" />

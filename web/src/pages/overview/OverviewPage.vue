@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 
 import { exportURL } from '../../api/client'
+import FindingList from '../../components/FindingList.vue'
 import StateMark from '../../components/StateMark.vue'
 import { useEvery, useNow } from '../../composables/useEvery'
 import { useSite } from '../../composables/useSite'
@@ -40,6 +41,7 @@ const links = computed(() =>
       <router-link class="total uncertain" :to="{ path: '/live', query: { quality: 'uncertain' } }"><b>{{ total.uncertain }}</b> uncertain</router-link>
       <router-link class="total bad" :to="{ path: '/live', query: { quality: 'bad' } }"><b>{{ total.bad }}</b> bad</router-link>
     </div>
+    <FindingList />
     <el-empty v-if="links.length === 0" description="No link yet. Begin with the path to a device.">
       <router-link to="/links?new=link"><el-button type="primary">Add a link</el-button></router-link>
     </el-empty>

@@ -3,6 +3,8 @@ import { ElMessage } from 'element-plus'
 import { computed, reactive, ref, watchEffect } from 'vue'
 
 import { api, message, type Station } from '../../api/client'
+import FindingList from '../../components/FindingList.vue'
+import ProbeStation from './ProbeStation.vue'
 import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
 import { useForm } from '../../composables/useForm'
@@ -140,6 +142,8 @@ const orders = [
       </el-collapse-item>
     </el-collapse>
     <el-form-item class="switch"><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
+    <FindingList v-if="station" :subject="station.name" alone />
+    <ProbeStation v-if="station" :station="station.name" />
     <div v-if="station" class="ask">
       <TestButton kind="station" :name="station.name" />
       <el-button title="what it refused before included" data-test="refresh" @click="refresh">Ask everything now</el-button>

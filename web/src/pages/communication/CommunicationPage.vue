@@ -1,0 +1,93 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import { api, type Figures, type Windows } from '../../api/client'
+import FindingList from '../../components/FindingList.vue'
+import StateMark from '../../components/StateMark.vue'
+import { useEvery } from '../../composables/useEvery'
+import { useQuery } from '../../composables/useQuery'
+import { useSite } from '../../composables/useSite'
+import TrendLine from './TrendLine.vue'
+
+const site = useSite()
+useEvery(1500, () => site.loadStatus())
+
+const span = useQuery('span')
+const spans = [
+  { value: '', label: 'last minute' },
+  { value: 'quarter', label: 'quarter hour' },
+  { value: 'total', label: 'since reset' },
+]
+interface Row {
+  name: string
+  kind: 'link' | 'station'
+  state: string
+  reason?: string
+  doing?: string
+  windows: Windows
+}
+const rows = computed<Row[]>(() =>
+  site.status.links.flatMap((l) => [
+    { name: l.name, kind: 'link' as const, state: l.state, reason: l.reason, doing: l.doing, windows: l.figures },
+    ...site.status.stations
+      .filter((s) => s.link === l.name)
+      .map((s) => ({ name: s.name, kind: 'station' as const, state: s.state, reason: s.reason, windows: s.figures })),
+  ]),
+)
+const figures = (row: Row): Figures => (span.value === 'quarter' ? row.windows.quarter : span.value === 'total' ? row.windows.total : row.windows.minute)
+const refused = (f: Figures) =>
+  Object.entries(f.exceptions ?? {})
+    .map(([code, n]) => `${n} × ${code}`)
+    .join(', ')
+const ms = (v: number) => (v ? v.toFixed(v < 10 ? 1 : 0) : '–')
+const wrong = (f: Figures) => f.late_answers + f.foreign_answers + f.stray_answers
+</script>
+
+<template>
+  <div class="page">
+    <div class="page-bar">
+      <h1>Communication</h1>
+      <el-radio-group v-model="span" aria-label="Time"><el-radio-button v-for="s in spans" :key="s.value" :value="s.value">{{ s.label }}</el-radio-button></el-radio-group>
+      <span class="grow" />
+      <el-button @click="api.resetFigures()">Reset</el-button>
+    </div>
+    <FindingList />
+    <el-table :data="rows" class="panel" size="small" empty-text="No link yet" row-key="name">
+      <el-table-column label="Link and station" min-width="125" fixed>
+        <template #default="{ row }">
+          <router-link :class="row.kind" :to="{ path: row.kind === 'link' ? '/links' : '/stations', query: { [row.kind]: row.name } }">{{ row.name }}</router-link>
+        </template>
+      </el-table-column>
+      <el-table-column label="State" width="128"><template #default="{ row }"><StateMark :state="row.state" :reason="row.reason" :doing="row.doing" /></template></el-table-column>
+      <el-table-column label="Last minute" width="120"><template #default="{ row }"><router-link :to="{ path: '/traffic', query: { [row.kind]: row.name } }" title="its frames"><TrendLine :trend="row.windows.trend" /></router-link></template></el-table-column>
+      <el-table-column label="Good" width="72" align="right"><template #default="{ row }"><span class="number" :class="{ low: figures(row).good < 0.98 }">{{ (100 * figures(row).good).toFixed(1) }} %</span></template></el-table-column>
+      <el-table-column label="Requests" width="76" align="right"><template #default="{ row }">{{ figures(row).requests }}</template></el-table-column>
+      <el-table-column label="Timeouts" width="76" align="right"><template #default="{ row }">{{ figures(row).timeouts }}</template></el-table-column>
+      <el-table-column label="Checksum" width="80" align="right"><template #default="{ row }">{{ figures(row).checksum_errors }}</template></el-table-column>
+      <el-table-column label="Refused" width="74" align="right"><template #default="{ row }">{{ refused(figures(row)) || 0 }}</template></el-table-column>
+      <el-table-column label="Retries" width="64" align="right"><template #default="{ row }">{{ figures(row).retries }}</template></el-table-column>
+      <el-table-column label="Odd" width="50" align="right"><template #default="{ row }"><span title="late, foreign and stray answers">{{ wrong(figures(row)) }}</span></template></el-table-column>
+      <el-table-column label="Round trip" width="132" align="right"><template #default="{ row }"><span class="number" :title="`median, 95 %, most; least ${ms(figures(row).round_trip_ms.least)} ms, 99 % ${ms(figures(row).round_trip_ms.p99)} ms`">{{ ms(figures(row).round_trip_ms.median) }} / {{ ms(figures(row).round_trip_ms.p95) }} / {{ ms(figures(row).round_trip_ms.most) }} ms</span></template></el-table-column>
+      <el-table-column label="Busy" width="56" align="right"><template #default="{ row }">{{ (100 * figures(row).occupancy).toFixed(0) }} %</template></el-table-column>
+      <el-table-column label="Bytes" width="108" align="right"><template #default="{ row }"><span v-if="row.kind === 'link'" class="number">↑{{ figures(row).bytes_sent }} ↓{{ figures(row).bytes_received }}</span></template></el-table-column>
+      <el-table-column label="Late polls" width="92" align="right"><template #default="{ row }"><span v-if="row.kind === 'station'" class="number">{{ figures(row).late_polls }}, {{ ms(figures(row).most_late_ms) }} ms</span></template></el-table-column>
+    </el-table>
+  </div>
+</template>
+
+<style scoped>
+.link {
+  font-weight: 600;
+}
+.station {
+  padding-left: 14px;
+}
+.low {
+  color: var(--bad);
+  font-weight: 600;
+}
+a {
+  color: var(--el-color-primary);
+  text-decoration: none;
+}
+</style>

@@ -1,0 +1,101 @@
+<script setup lang="ts">
+import { ElMessage } from 'element-plus'
+import { computed, onScopeDispose, reactive, ref } from 'vue'
+
+import { api, follow, message, type Link, type Progress } from '../../api/client'
+
+// Looks for units on the link, and for the settings of a serial line; what is found becomes a station in one step.
+const props = defineProps<{ link: Link }>()
+const emit = defineEmits<{ added: [] }>()
+
+type Found = NonNullable<Progress['found']>
+const open = ref(false)
+const form = reactive({ first: 1, last: 247, wait: '200ms', settings: false })
+const step = ref<Progress>()
+const found = ref<Found[]>([])
+const problem = ref('')
+const busy = ref(false)
+const onPort = computed(() => props.link.transport === 'serial')
+const share = computed(() => (step.value && step.value.total > 0 ? Math.min(100, Math.round((100 * step.value.done) / step.value.total)) : 0))
+let stop = new AbortController()
+onScopeDispose(() => stop.abort())
+
+async function scan() {
+  stop = new AbortController()
+  found.value = []
+  problem.value = ''
+  busy.value = true
+  try {
+    await follow<Progress>(
+      '/api/v1/scan',
+      { link: props.link.name, first: form.first, last: form.last, wait: form.wait, settings: form.settings },
+      (p) => {
+        step.value = p
+        if (p.found) found.value.push(p.found)
+        if (p.ended?.startsWith('failed')) problem.value = p.ended.replace(/^failed: /, '')
+      },
+      stop.signal,
+    )
+  } catch (error) {
+    if (!stop.signal.aborted) problem.value = message(error)
+  }
+  busy.value = false
+}
+
+async function add(f: Found) {
+  try {
+    await api.add('station', { name: `${props.link.name}-${f.unit}`, link: props.link.name, unit: f.unit })
+    ElMessage.success(`station ${props.link.name}-${f.unit} is added`)
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
+async function use(f: Found) {
+  try {
+    await api.set('link', props.link.name, { serial: f.settings })
+    emit('added')
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
+</script>
+
+<template>
+  <div class="scan">
+    <el-button v-if="!open" data-test="scan" @click="open = true">Look for units…</el-button>
+    <template v-else>
+      <div class="form-row">
+        <el-form-item label="From unit"><el-input-number v-model="form.first" :min="0" :max="255" :controls="false" name="scan-first" /></el-form-item>
+        <el-form-item label="to"><el-input-number v-model="form.last" :min="0" :max="255" :controls="false" name="scan-last" /></el-form-item>
+        <el-form-item label="Wait for each"><el-input v-model="form.wait" name="scan-wait" /></el-form-item>
+      </div>
+      <el-checkbox v-if="onPort" v-model="form.settings">look for baud, parity and stop bits first</el-checkbox>
+      <div class="form-row">
+        <el-button v-if="!busy" type="primary" plain data-test="scan-start" title="its polls pause meanwhile" @click="scan">Look</el-button>
+        <el-button v-else @click="stop.abort()">Stop</el-button>
+      </div>
+      <el-progress v-if="busy" :percentage="share" />
+      <div v-if="busy && step?.now" class="quiet">{{ step.now }}</div>
+      <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
+      <ul data-test="scan-found">
+        <li v-for="(f, i) in found" :key="i">
+          <b>unit {{ f.unit }}</b> {{ f.text }}
+          <el-button v-if="f.settings && f.text.startsWith('answers under')" size="small" @click="use(f)">Use these settings</el-button>
+          <el-button v-else size="small" @click="add(f)">Make a station of it</el-button>
+        </li>
+      </ul>
+      <div v-if="step?.ended && !problem" class="quiet">{{ step.ended }}</div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.scan {
+  margin: 10px 0;
+}
+ul {
+  margin: 6px 0;
+  padding-left: 18px;
+  line-height: 1.9;
+}
+</style>

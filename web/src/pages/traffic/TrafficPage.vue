@@ -1,0 +1,165 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+
+import { api, captureURL, message, type Recording, type TrafficFrame } from '../../api/client'
+import { useEvery } from '../../composables/useEvery'
+import { useQuery } from '../../composables/useQuery'
+import { useSite } from '../../composables/useSite'
+
+const site = useSite()
+void site.loadLinks()
+void site.loadStations()
+
+const link = useQuery('link')
+const station = useQuery('station')
+const fn = useQuery('function')
+const only = useQuery('only')
+const held = ref(false)
+const problem = ref('')
+const frames = ref<TrafficFrame[]>([])
+const chosen = ref<TrafficFrame>()
+const recording = ref<Recording>()
+const keep = 400
+let last = 0
+
+const query = computed(() => ({ link: link.value, station: station.value, function: fn.value, wrong: only.value === 'wrong' || undefined }))
+watch(query, () => {
+  last = 0
+  frames.value = []
+  void load()
+})
+
+async function load() {
+  if (held.value) return
+  try {
+    const t = await api.traffic({ ...query.value, after: last || undefined, limit: keep, fields: true })
+    last = t.last
+    if (t.frames.length > 0) frames.value = [...t.frames.reverse(), ...frames.value].slice(0, keep)
+    recording.value = await api.recording()
+    problem.value = ''
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
+useEvery(700, load)
+
+async function record() {
+  try {
+    recording.value = recording.value?.running ? await api.stopRecording() : await api.record(link.value, 100)
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
+const clock = (at: string) => {
+  const d = new Date(at)
+  return `${d.toLocaleTimeString('en-GB')}.${String(d.getMilliseconds()).padStart(3, '0')}`
+}
+const arrow = (f: TrafficFrame) => (f.kind === 'request' ? '→' : f.kind === 'answer' ? '←' : `✕ ${f.kind}`)
+const odd = (f: TrafficFrame) => (f.kind !== 'request' && f.kind !== 'answer') || Boolean(f.problem)
+/** The bytes of a field. */
+const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').slice(at, at + bytes).join(' ')
+</script>
+
+<template>
+  <div class="page">
+    <div class="page-bar">
+      <h1>Traffic</h1>
+      <el-select v-model="link" clearable placeholder="all links" style="width: 150px" aria-label="Link"><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
+      <el-select v-model="station" clearable filterable placeholder="all stations" style="width: 160px" aria-label="Station"><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
+      <el-select v-model="fn" clearable placeholder="all functions" style="width: 140px" aria-label="Function"><el-option v-for="n in [1, 2, 3, 4, 5, 6, 8, 15, 16, 17, 22, 23, 43]" :key="n" :value="String(n)" :label="`function ${n}`" /></el-select>
+      <el-checkbox :model-value="only === 'wrong'" data-test="wrong" @change="(on: unknown) => (only = on ? 'wrong' : '')">only what is wrong</el-checkbox>
+      <span class="grow" />
+      <el-button @click="held = !held">{{ held ? 'Go on' : 'Hold' }}</el-button>
+      <a :href="captureURL(query)" download><el-button>Save capture</el-button></a>
+      <el-button :type="recording?.running ? 'warning' : ''" data-test="record" @click="record">{{ recording?.running ? 'Stop recording' : 'Record to disk' }}</el-button>
+    </div>
+    <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
+    <div v-if="recording?.file" class="quiet">{{ recording.running ? 'recording to' : 'recorded' }} <span class="mono">{{ recording.file }}</span>: {{ recording.frames }} frames, {{ recording.bytes }} bytes {{ recording.ended ? `(${recording.ended})` : '' }} <a href="/api/v1/traffic/recording/file" download>download</a></div>
+    <div class="columns fill">
+      <div class="panel fill list" data-test="frames">
+        <div v-for="f in frames" :key="f.seq" class="frame" :class="{ odd: odd(f), chosen: chosen?.seq === f.seq }" @click="chosen = f">
+          <span class="number quiet">{{ clock(f.time) }}</span>
+          <span class="who">{{ f.station || f.link }}</span>
+          <span class="arrow">{{ arrow(f) }}</span>
+          <span class="what">{{ f.summary }}<span v-if="f.problem && f.problem !== f.summary"> · {{ f.problem }}</span></span>
+          <span class="number quiet">{{ f.after_ms ? `${f.after_ms.toFixed(1)} ms` : '' }}</span>
+        </div>
+        <el-empty v-if="frames.length === 0" description="No frame yet" />
+      </div>
+      <aside v-if="chosen" class="panel side">
+        <b>{{ chosen.summary }}</b>
+        <div class="quiet">{{ chosen.link }} {{ chosen.station }} · {{ clock(chosen.time) }} · {{ chosen.kind }}</div>
+        <div v-if="chosen.problem" class="problem">{{ chosen.problem }}</div>
+        <div class="mono bytes">{{ chosen.bytes }}</div>
+        <table v-if="chosen.fields">
+          <tbody>
+            <tr v-for="(field, i) in chosen.fields" :key="i">
+              <td class="quiet">{{ field.name }}</td>
+              <td class="mono quiet">{{ part(chosen, field.at, field.bytes) }}</td>
+              <td>{{ field.value }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </aside>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.columns {
+  display: flex;
+  gap: 12px;
+}
+.list {
+  overflow: auto;
+  min-width: 0;
+}
+.frame {
+  display: flex;
+  gap: 10px;
+  padding: 3px 12px;
+  border-bottom: 1px solid var(--el-border-color-extra-light);
+  cursor: pointer;
+  white-space: nowrap;
+}
+.frame.odd .arrow,
+.frame.odd .what {
+  color: var(--bad);
+}
+.frame.chosen {
+  background: var(--el-color-primary-light-9);
+}
+.who {
+  width: 120px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.arrow {
+  min-width: 20px;
+}
+.what {
+  flex: 1;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.side {
+  width: min(430px, 94vw);
+  overflow: auto;
+  padding: 12px 14px;
+  box-sizing: border-box;
+}
+.problem {
+  color: var(--bad);
+}
+.bytes {
+  margin: 8px 0;
+  overflow-wrap: anywhere;
+}
+td {
+  padding: 2px 10px 2px 0;
+  vertical-align: top;
+}
+a {
+  color: var(--el-color-primary);
+}
+</style>
