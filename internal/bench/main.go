@@ -39,7 +39,7 @@ func run() error {
 			}
 		}
 	}
-	for _, f := range []func() error{inFlight, pacedLine, deadStation, polls} {
+	for _, f := range []func() error{watching, inFlight, pacedLine, deadStation, polls} {
 		if err := f(); err != nil {
 			return err
 		}

@@ -350,6 +350,7 @@ type movement struct {
 	hash     uint32
 	moves    uint16
 	swaps    uint8
+	sound    bool  // a value that a plant may mean was seen
 	odd      uint8 // looks in a row that found the value implausible
 	swapped  int64 // when last, in seconds
 	moved    int64
@@ -411,17 +412,22 @@ func (s *Slot) plausible(words []uint16) {
 	}
 	v, err := s.Layout.Decode(words)
 	if err == nil && likely(v) {
+		if f, _ := v.Float(); f != 0 {
+			s.movement.sound = true // it has been right, so its byte order is
+		}
 		s.movement.odd = 0
 		return
 	}
-	s.movement.odd = min(s.movement.odd+1, 200)
+	if !s.movement.sound {
+		s.movement.odd = min(s.movement.odd+1, 200)
+	}
 }
 
 // likely reports whether a plant may mean a value.
 func likely(v codec.Value) bool {
 	f, _ := v.Float()
 	f = math.Abs(f)
-	return f == 0 || f >= 1e-6 && f <= 1e9
+	return f == 0 || f >= 1e-15 && f <= 1e12
 }
 
 // evidence gathers what is strange about single points.
@@ -451,7 +457,7 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 			if frozen {
 				p.Still, p.Typical, p.Moves = still, typical, int(m.moves)
 			}
-			if m.odd > 0 && slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode {
+			if m.odd > 0 && (slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode) {
 				p.Readings = int(m.odd)
 				p.Better, p.Would = slot.better()
 			}
@@ -470,10 +476,7 @@ func (s *Slot) better() (order, text string) {
 			continue
 		}
 		v, err := l.Decode(s.reading.Raw.Words)
-		if err != nil || !likely(v) {
-			continue
-		}
-		if f, _ := v.Float(); f == 0 {
+		if f, _ := v.Float(); err != nil || !likely(v) || math.Abs(f) < 1e-6 || math.Abs(f) > 1e9 {
 			continue
 		}
 		eng, _ := s.conversion.Engineering(v)

@@ -154,11 +154,11 @@ type TrendStep struct {
 
 // Windows are the figures over several times.
 type Windows struct {
-	Minute  Figures   `json:"minute" doc:"over the last minute"`
-	Quarter Figures   `json:"quarter" doc:"over the last quarter of an hour"`
-	Total   Figures   `json:"total" doc:"since the service started, or since they were reset"`
-	Since   time.Time `json:"since" doc:"of total"`
-	Trend   []TrendStep    `json:"trend" doc:"the last minute in steps of five seconds, the newest last"`
+	Minute  Figures     `json:"minute" doc:"over the last minute"`
+	Quarter Figures     `json:"quarter" doc:"over the last quarter of an hour"`
+	Total   Figures     `json:"total" doc:"since the service started, or since they were reset"`
+	Since   time.Time   `json:"since" doc:"of total"`
+	Trend   []TrendStep `json:"trend" doc:"the last minute in steps of five seconds, the newest last"`
 }
 
 // failed is how many exchanges brought nothing.

@@ -87,13 +87,14 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 	c.transaction++
 	c.unit = unit
 	out := c.options.Framing.Append(c.out[:0], Frame{c.transaction, unit, pdu})
-	deadline := time.Now().Add(timeout + time.Duration(len(out))*c.options.Character)
+	began := time.Now()
+	deadline := began.Add(timeout + time.Duration(len(out))*c.options.Character)
 	if err := c.conn.SetDeadline(deadline); err != nil {
 		return nil, c.lost(err)
 	}
 	n, err := c.conn.Write(out)
 	c.Counters.Sent.Add(uint64(n))
-	c.sent.note(c.transaction, time.Now())
+	c.sent.note(c.transaction, began)
 	c.watch(Event{Kind: EventSent, Unit: unit, Data: out[:n]})
 	if err != nil {
 		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
@@ -263,11 +264,13 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: wrong.Error()})
 		default:
 			data, err := req.ParseAnswer(frame.PDU)
-			e := Event{Kind: EventAnswer, Unit: unit, Data: raw, After: c.sent.since(c.transaction)}
-			if err != nil {
-				e.Text = err.Error()
+			if c.options.Watch != nil {
+				e := Event{Kind: EventAnswer, Unit: unit, Data: raw, After: c.sent.since(c.transaction)}
+				if err != nil {
+					e.Text = err.Error()
+				}
+				c.watch(e)
 			}
-			c.watch(e)
 			return data, err
 		}
 	}

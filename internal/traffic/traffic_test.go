@@ -1,0 +1,147 @@
+package traffic
+
+import (
+	"bytes"
+	"encoding/binary"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/modbus"
+)
+
+func frame(kind Kind, data ...byte) Frame {
+	return Frame{Time: time.Unix(1, 0), Station: "st", Unit: 1, Kind: kind, Data: data, Ends: Ends{Framing: "rtu"}}
+}
+
+func TestARingIsBoundedAndKeepsTheNewest(t *testing.T) {
+	l := NewLog()
+	r := l.Ring("bus", 1<<20) // the smallest ring
+	for i := range 5000 {
+		data := make([]byte, 100)
+		binary.BigEndian.PutUint32(data, uint32(i))
+		r.Add(frame(Answer, data...))
+	}
+	assert.LessOrEqual(t, r.size, leastLog+overhead+100)
+	assert.Less(t, len(r.frames)-r.head, 200)
+	list, last := l.Frames(Filter{Limit: 10})
+	require.Len(t, list, 10)
+	assert.Equal(t, uint64(5000), last)
+	assert.Equal(t, uint32(4999), binary.BigEndian.Uint32(list[9].Data), "the newest last")
+	assert.Equal(t, uint64(4991), list[0].Seq)
+	after, _ := l.Frames(Filter{Limit: 10, After: 4998})
+	assert.Len(t, after, 2)
+}
+
+func TestAddKeepsACopy(t *testing.T) {
+	l := NewLog()
+	data := []byte{1, 3, 0}
+	l.Ring("bus", 1).Add(frame(Sent, data...))
+	data[0] = 9
+	list, _ := l.Frames(Filter{Limit: 1})
+	assert.Equal(t, byte(1), list[0].Data[0])
+}
+
+func TestFilters(t *testing.T) {
+	l := NewLog()
+	a, b := l.Ring("a", 2), l.Ring("b", 2)
+	a.Add(frame(Sent, 1, 3, 0, 0, 0, 1, 0x84, 0x0A))
+	a.Add(frame(Answer, 1, 0x83, 2, 0xC0, 0xF1)) // a refusal
+	b.Add(frame(Sent, 1, 4, 0, 0, 0, 1, 0x31, 0xCA))
+	b.Add(Frame{Station: "other", Kind: Timeout, Text: "no answer", Ends: Ends{Framing: "rtu"}})
+	count := func(f Filter) int {
+		f.Limit = 100
+		list, _ := l.Frames(f)
+		return len(list)
+	}
+	assert.Equal(t, 4, count(Filter{}))
+	assert.Equal(t, 2, count(Filter{Link: "a"}))
+	assert.Equal(t, 1, count(Filter{Station: "other"}))
+	assert.Equal(t, 2, count(Filter{Function: 3}))
+	assert.Equal(t, 2, count(Filter{Wrong: true}))
+	l.Drop("a")
+	assert.Equal(t, 2, count(Filter{}))
+}
+
+// A TCP packet of a capture has the addresses, the ports and the sequence of its connection.
+func TestPacketsOfACapture(t *testing.T) {
+	ends := Ends{Local: netip.MustParseAddrPort("192.0.2.1:40000"), Remote: netip.MustParseAddrPort("192.0.2.7:502"), Framing: "mbap"}
+	w := NewWriter(new(bytes.Buffer))
+	request := w.packet(Frame{Kind: Sent, Data: []byte("12 bytes here"), Ends: ends})
+	again := w.packet(Frame{Kind: Sent, Data: []byte("x"), Ends: ends})
+	answer := w.packet(Frame{Kind: Answer, Data: []byte("answer"), Ends: ends})
+	assert.Equal(t, byte(0x45), request[0])
+	assert.Equal(t, []byte{192, 0, 2, 1, 192, 0, 2, 7}, request[12:20])
+	assert.Equal(t, uint16(0), sum(request[:20]), "the header's checksum fits")
+	assert.Equal(t, uint32(1), binary.BigEndian.Uint32(request[24:]))
+	assert.Equal(t, uint32(14), binary.BigEndian.Uint32(again[24:]), "after the bytes before")
+	assert.Equal(t, []byte{192, 0, 2, 7, 192, 0, 2, 1}, answer[12:20])
+	assert.Equal(t, uint32(15), binary.BigEndian.Uint32(answer[28:]), "it acknowledges both")
+	six := w.packet(Frame{Kind: Sent, Data: []byte("x"), Ends: Ends{Local: netip.MustParseAddrPort("[fd00::1]:1"), Remote: netip.MustParseAddrPort("[fd00::2]:502"), Packets: true}})
+	assert.Equal(t, byte(0x60), six[0])
+	assert.Equal(t, byte(17), six[6])
+}
+
+func TestARecordingEndsAtItsLimit(t *testing.T) {
+	l := NewLog()
+	r := l.Ring("bus", 1)
+	path := filepath.Join(t.TempDir(), "a.pcapng")
+	require.NoError(t, l.Record(path, "", 4000))
+	assert.ErrorIs(t, l.Record(path+"2", "", 4000), ErrRecording)
+	for range 100 {
+		r.Add(frame(Sent, make([]byte, 100)...))
+	}
+	require.Eventually(t, func() bool { return !l.Recording().Running }, 10*time.Second, time.Millisecond)
+	l.StopRecording()
+	assert.Contains(t, l.Recording().Ended, "the limit of 4000 bytes is reached")
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, l.Recording().Bytes, info.Size())
+	assert.Less(t, info.Size(), int64(4300))
+	require.Error(t, l.Record(path, "", 4000), "a file that is there is kept")
+	require.NoError(t, l.Record(path+"3", "other", 4000))
+	r.Add(frame(Sent, 1))
+	assert.Zero(t, l.StopRecording().Frames, "of another link")
+}
+
+func TestDissect(t *testing.T) {
+	request := frame(Sent, 1, 3, 0, 9, 0, 2, 0x14, 0x09)
+	d := Dissect(request, nil)
+	assert.Equal(t, "unit 1: Read Holding Registers (3), 2 from 9", d.Summary)
+	assert.Equal(t, modbus.Field{Name: "quantity", Value: "2", At: 4, Bytes: 2}, d.Fields[3])
+	answer := modbus.AppendRTU(nil, modbus.Frame{Unit: 1, PDU: []byte{3, 4, 0x41, 0xC8, 0, 0}})
+	d = Dissect(frame(Answer, answer...), &request)
+	assert.Equal(t, "unit 1: Read Holding Registers (3), 2 registers: 41C8 0000", d.Summary)
+	assert.Equal(t, "register 10", d.Fields[4].Name, "as its request says")
+	assert.Equal(t, "register +1", Dissect(frame(Answer, answer...), nil).Fields[4].Name)
+	ascii := frame(Answer, modbus.AppendASCII(nil, modbus.Frame{Unit: 1, PDU: []byte{0x83, 2}})...)
+	ascii.Ends.Framing = "ascii"
+	assert.Equal(t, "unit 1: Read Holding Registers (3) refused: exception 2 (illegal data address)", Dissect(ascii, nil).Summary)
+	code, refused := Function(&ascii)
+	assert.Equal(t, 3, code)
+	assert.True(t, refused)
+	assert.Contains(t, Dissect(frame(Damaged, 0xFF), nil).Summary, "1 bytes that are no frame")
+	assert.Equal(t, "late", Late.String())
+}
+
+func FuzzDissect(f *testing.F) {
+	f.Add(byte(0), byte(0), []byte{0, 1, 0, 0, 0, 6, 1, 3, 0, 9, 0, 2}, []byte(nil))
+	f.Add(byte(1), byte(1), []byte{1, 3, 4, 0x41, 0xC8, 0, 0, 0x6F, 0xF7}, []byte{1, 3, 0, 9, 0, 2, 0x14, 0x09})
+	f.Add(byte(2), byte(1), []byte(":018302 7A\r\n"), []byte(":"))
+	f.Fuzz(func(t *testing.T, framing, side byte, raw, asked []byte) {
+		d := modbus.Dissect(modbus.Framing(framing%3), modbus.Side(side%2), raw, asked)
+		if d.Summary == "" {
+			t.Fatal("nothing said")
+		}
+		for _, field := range d.Fields {
+			if field.At < 0 || field.Bytes < 0 {
+				t.Fatalf("%+v", field)
+			}
+		}
+	})
+}
