@@ -167,7 +167,7 @@ func TestValuesThatStandStill(t *testing.T) {
 	list := Find(all)
 	require.Len(t, list, 1, "several of one station are one finding of the station")
 	assert.Equal(t, "a", list[0].Subject)
-	all.Points = []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Moves: 40, Typical: 10 * time.Second, Still: time.Minute}}
+	all.Points = []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Moves: 40, Typical: 10 * time.Second, Still: 90 * time.Second}}
 	assert.Empty(t, Find(all), "it moves seldom")
 }
 

@@ -245,7 +245,7 @@ func (f *finder) points(list []Point) {
 			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, fmt.Sprintf("Its value is hardly what a plant means; with byte order %s it would be.", p.Better),
 				[]string{fmt.Sprintf("it shows %s, and would show %s", p.Shown, p.Would)},
 				set("set order: "+p.Better, site.KindPoint, p.Point.Tag, map[string]any{"order": p.Better}), say("open the lens of the point and pick the value that is right"))
-		case p.Moves >= 5 && p.Still > 20*p.Typical && p.Still > 30*time.Second:
+		case p.Moves >= 5 && p.Still > 10*p.Typical:
 			frozen[p.Point.Station] = append(frozen[p.Point.Station], p)
 		}
 	}

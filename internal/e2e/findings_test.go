@@ -299,7 +299,7 @@ func TestValuesThatAreStrange(t *testing.T) {
 		p := startWith(t, []byte(strings.Replace(devices, `values: [{at: "hr:0", type: uint16, set: 11}]`, `values: [{at: "hr:0", type: uint16, signal: slow, factor: 1000}]`, 1)))
 		p.apply(p.site() + "  - {tag: gate/slow, station: plc, address: \"ir:0\", type: int16}\n")
 		p.awaitQuality("bus/one", "good")
-		require.Never(t, func() bool { list, _ := p.client.Findings(t.Context(), ""); return len(list) > 0 }, 12*time.Second, time.Second, "nothing while it moves")
+		require.Never(t, func() bool { list, _ := p.client.Findings(t.Context(), ""); return len(list) > 0 }, 65*time.Second, time.Second, "nothing while it moves")
 		require.NoError(t, p.rig.SetFaults("bus", 1, rig.Faults{Frozen: true}))
 		f := p.found(diagnose.ValueFrozen, "bus/one")
 		assert.Contains(t, f.Cause, "no longer move, though they used to, and others still do")

@@ -344,6 +344,9 @@ func (e *Engine) tryOne(ctx context.Context, r *runner, station string, known *r
 	known.Instead, known.Fields = works, fields
 }
 
+// frozenAfter is how long a value that moved all the time must have been still.
+const frozenAfter = 30 * time.Second
+
 // movement is how a slot's raw data move, looked at with its age.
 type movement struct {
 	last     [2]uint16
@@ -354,7 +357,9 @@ type movement struct {
 	odd      uint8 // looks in a row that found the value implausible
 	swapped  int64 // when last, in seconds
 	moved    int64
+	first    int64   // look
 	interval float32 // mean seconds between movements
+	longest  float32 // of them
 	looked   uint64  // version of the block that was looked at
 }
 
@@ -380,12 +385,14 @@ func (s *Slot) look(now time.Time) {
 	}
 	sec := now.Unix()
 	if m.moved == 0 {
-		m.moved = sec
+		m.moved, m.first = sec, sec
 	} else if hash != m.hash {
 		if m.moves < math.MaxUint16 {
 			m.moves++
 		}
-		m.interval += (float32(sec-m.moved) - m.interval) / float32(min(8, m.moves))
+		gap := float32(sec - m.moved)
+		m.interval += (gap - m.interval) / float32(min(8, m.moves))
+		m.longest = max(m.longest, gap)
 		m.moved = sec
 		if len(words) == 2 && (near(words[1], m.last[0]) && !near(words[0], m.last[0]) || near(words[0], m.last[1]) && !near(words[1], m.last[1])) {
 			if sec-m.swapped > 60 {
@@ -447,7 +454,11 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 		still := time.Duration(now.Unix()-m.moved) * time.Second
 		typical := time.Duration(float64(m.interval) * float64(time.Second))
 		swapping := m.swaps > 0 && now.Unix()-m.swapped < 60
-		frozen := lively && m.moves >= 5 && still > 20*typical && still > 30*time.Second && slot.reading.Quality != reading.Bad
+		// What rests now and then, as a gate or a pump does, is not frozen: it must have moved all the time, and for longer
+		// than it has been still.
+		rests := time.Duration(float64(m.longest) * float64(time.Second))
+		span := time.Duration(m.moved-m.first) * time.Second
+		frozen := lively && m.moves >= 5 && still > 10*rests && still > frozenAfter && span > max(2*frozenAfter, still) && slot.reading.Quality != reading.Bad
 		if swapping || frozen || m.odd > 0 {
 			slot.settle()
 			p := diagnose.Point{Point: slot.Point, Shown: slot.conversion.Text(slot.reading.Value)}
