@@ -57,6 +57,27 @@ type Client struct {
 	unsettled   bool   // the last exchange failed, so that its answer may still come
 	unit        byte   // that was asked last
 	sent        sentAt
+	missed      map[byte]miss // requests that timed out, by unit, where answers have no identifier
+}
+
+// miss is a request that timed out, whose answer may come yet.
+type miss struct {
+	function Function
+	sent     time.Time
+}
+
+// missedBy is how long an answer may be late and still be told.
+const missedBy = time.Minute
+
+// late reports whether a frame answers a request that timed out, and how long ago that was sent.
+func (c *Client) late(f Frame) (time.Duration, bool) {
+	m, was := c.missed[f.Unit]
+	since := time.Since(m.sent)
+	if !was || since > missedBy || m.function != Function(f.PDU[0]&^exceptionFlag) {
+		return 0, false
+	}
+	delete(c.missed, f.Unit)
+	return since, true
 }
 
 func (c *Client) watch(e Event) {
@@ -110,6 +131,12 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 	case errors.Is(err, ErrClosed):
 		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
 	case err == ErrTimeout: // with nothing to say beside
+		if c.options.Framing != MBAP && c.options.Watch != nil {
+			if c.missed == nil {
+				c.missed = map[byte]miss{}
+			}
+			c.missed[unit] = miss{req.Function, began}
+		}
 		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", timeout)})
 	}
 	return data, err
@@ -259,6 +286,11 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 				c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: "another identifier than any request under way"})
 			}
 		case frame.Unit != unit || frame.PDU[0]&^exceptionFlag != byte(req.Function):
+			if after, late := c.late(frame); late {
+				c.Counters.Late.Add(1)
+				c.watch(Event{Kind: EventLate, Unit: frame.Unit, Data: raw, After: after})
+				continue
+			}
 			c.Counters.Foreign.Add(1)
 			wrong = misfit(frame, unit, req)
 			c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: wrong.Error()})

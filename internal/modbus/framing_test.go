@@ -150,6 +150,34 @@ func TestWhatCameLateIsNotTakenForTheNextAnswer(t *testing.T) {
 	assert.Equal(t, uint64(1), c.Counters.Late.Load())
 }
 
+// On a bus, an answer that is late comes while another station is asked.
+func TestALateAnswerIsKnownWhileAnotherIsAsked(t *testing.T) {
+	near, far := net.Pipe()
+	defer near.Close()
+	answer := func(unit, value byte) []byte { return AppendRTU(nil, Frame{Unit: unit, PDU: []byte{3, 2, 0, value}}) }
+	go func() {
+		b := make([]byte, 64)
+		far.Read(b) // unit 11, not answered in time
+		far.Read(b) // unit 1
+		far.Write(append(answer(11, 7), answer(1, 9)...))
+	}()
+	var seen []EventKind
+	c := NewClient(near, ClientOptions{Framing: RTU, Gap: 20 * time.Millisecond, Watch: func(e Event) {
+		if e.Kind == EventLate {
+			assert.Equal(t, byte(11), e.Unit)
+			assert.GreaterOrEqual(t, e.After, 30*time.Millisecond)
+		}
+		seen = append(seen, e.Kind)
+	}})
+	read := Request{Function: ReadHoldingRegisters, Quantity: 1}
+	_, err := c.Do(11, read, 30*time.Millisecond)
+	require.ErrorIs(t, err, ErrTimeout)
+	data, err := c.Do(1, read, time.Second)
+	require.NoError(t, err)
+	assert.Equal(t, uint16(9), Word(data, 0))
+	assert.Equal(t, []EventKind{EventSent, EventTimeout, EventSent, EventLate, EventAnswer}, seen)
+}
+
 func FuzzCut(f *testing.F) {
 	for _, c := range examples {
 		for _, framing := range []Framing{MBAP, RTU, ASCII} {

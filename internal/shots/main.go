@@ -29,7 +29,6 @@ type page struct {
 
 var pages = []page{
 	{"overview", "/overview", ".panel .el-table__row", nil},
-	{"links", "/links?link=mill-line", "[data-test=ask]", nil},
 	{"link-serial", "/links?link=tern-bus", "[data-test=ask]", []string{"[data-test=ask]"}},
 	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", []string{".el-collapse-item__header", "[data-test=ask]"}},
 	{"points", "/points", ".el-table-v2__row", nil},
@@ -39,11 +38,18 @@ var pages = []page{
 	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
 	{"refused", "/live?search=tern/pump1&point=tern/pump1/spare", "[data-test=value]", nil},
 	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
+	{"communication", "/communication", ".el-table__row", nil},
+	{"traffic", "/traffic?link=tern-bus", ".frame", []string{".frame:nth-child(6)"}},
+	{"probe", "/stations?station=tern-drive1", "[data-test=probe]", []string{"[data-test=probe]"}},
+	{"finding", "/overview", "[data-test=finding-timeout-short]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
 
-// prepared is what is done before the pictures: an address that its device refuses.
-var prepared = [][]string{{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"}}
+// prepared is what is done before the pictures: a device that is too slow, and an address that its device refuses.
+var prepared = [][]string{
+	{"rig", "fault", "tern-bus", "11", "delay=500ms"}, // beyond its timeout
+	{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"},
+}
 
 // settle is how long a page may take to come to rest after it is ready: drawers slide, tables measure themselves.
 const settle = 1500 * time.Millisecond
