@@ -16,9 +16,9 @@ import (
 
 // farEnd is a place that is no link of the site, as flags give it.
 type farEnd struct {
-	framing, device, parity string
-	baud, stop              int
-	timeout                 time.Duration
+	framing, parity string
+	baud, stop      int
+	timeout         time.Duration
 }
 
 func (f *farEnd) flags(c *cobra.Command) {

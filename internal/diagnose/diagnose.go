@@ -174,7 +174,7 @@ const enough = 3
 
 // Find draws the conclusions, the most certain first.
 func Find(e Evidence) []Finding {
-	f := finder{stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}}
+	f := finder{stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}}
 	for _, s := range e.Stations {
 		f.stations[s.Station.Link] = append(f.stations[s.Station.Link], s)
 		if f.units[s.Station.Link] == nil {
@@ -207,6 +207,7 @@ type finder struct {
 	stations map[string][]Station      // by link
 	units    map[string]map[int]string // stations by link and unit
 	covered  map[string]bool           // stations whose trouble is explained
+	slow     map[string]bool           // links on which several stations answer late
 }
 
 func (f *finder) add(kind site.Kind, subject string, code Code, certainty float64, cause string, evidence []string, next ...Step) {

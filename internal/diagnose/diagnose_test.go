@@ -138,6 +138,15 @@ func TestATimeoutThatIsTooShort(t *testing.T) {
 	assert.Equal(t, map[string]any{"timeout": "1m"}, late(time.Hour)[0].Next[0].Change.Fields, "within what is possible")
 }
 
+func TestSeveralThatAreLateAreOneFindingOfTheLink(t *testing.T) {
+	late := func(s *Station) { s.Counts.Late, s.Slowest = 4, 700*time.Millisecond }
+	list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, late), station("b", 2, late), station("c", 3, nil)}})
+	require.Equal(t, []Code{TimeoutShort}, codes(list))
+	assert.Equal(t, "bus", list[0].Subject)
+	assert.Contains(t, list[0].Cause, "Answers of a, b come after")
+	assert.Equal(t, map[string]any{"timeout": "2s"}, list[0].Next[0].Change.Fields)
+}
+
 func TestRefusalsOfOneKindAreOneFinding(t *testing.T) {
 	refused := func(s *Station) {
 		for i := range 40 {

@@ -29,6 +29,7 @@ func (f *finder) link(l Link) bool {
 	if l.Link.Transport.OnPort() && f.line(l) {
 		return true
 	}
+	f.lateAll(l)
 	if l.ExtraRefused >= enough {
 		f.add(site.KindLink, name, ConnectionLimit, 0.85, fmt.Sprintf("The device takes %d connections and refuses more.", l.Open),
 			[]string{fmt.Sprintf("%d further connections were refused while %d of %d were open", l.ExtraRefused, l.Open, l.Link.Connections), l.Reason},
@@ -52,6 +53,27 @@ func (f *finder) link(l Link) bool {
 			say("see whether the device closes idle connections; ask more often than its limit, or lengthen that"))
 	}
 	return false
+}
+
+// lateAll makes one finding of several stations that answer late: one that is slow keeps the line from the others.
+func (f *finder) lateAll(l Link) {
+	var names []string
+	late := Station{}
+	for _, s := range f.stations[l.Link.Name] {
+		if s.Counts.Late >= enough {
+			names = append(names, s.Station.Name)
+			late.Counts.Late += s.Counts.Late
+			late.Slowest = max(late.Slowest, s.Slowest)
+		}
+	}
+	if len(names) < 2 {
+		return
+	}
+	f.slow[l.Link.Name] = true
+	seen, next := lateness(l, late)
+	f.add(site.KindLink, l.Link.Name, TimeoutShort, 0.85,
+		fmt.Sprintf("Answers of %s come after the timeout of %s has passed: it is too short, or one of them is slow and keeps the line from the others.", strings.Join(names, ", "), l.Link.Timeout),
+		[]string{seen}, next...)
 }
 
 // allSilent reports whether no station of a link answers, of those that were asked.

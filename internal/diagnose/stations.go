@@ -24,6 +24,8 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 			say("see whether two programs share the connection through a gateway that mixes them up"), say("ask the maker for a newer firmware: the identifier must be given back (TCP 4.4.1)"),
 			say("if its gateway passes serial frames through, use framing rtu"))
 		return true
+	case c.Late >= enough && f.slow[l.Link.Name]:
+		return now.Answers == 0 && s.Silent // the link's finding says it
 	case c.Late >= enough:
 		f.late(l, s)
 		return now.Answers == 0 && s.Silent
@@ -89,17 +91,23 @@ func (f *finder) otherUnit(l Link, s Station) {
 }
 
 func (f *finder) late(l Link, s Station) {
+	seen, next := lateness(l, s)
+	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9,
+		fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout), []string{seen}, next...)
+}
+
+// lateness says how late answers were, and what timeout would do.
+func lateness(l Link, s Station) (seen string, next []Step) {
 	would := (2*s.Slowest + 99*time.Millisecond).Truncate(100 * time.Millisecond)
-	seen := fmt.Sprintf("%d answers came late within a minute, the slowest after %s", s.Counts.Late, s.Slowest.Round(time.Millisecond))
+	seen = fmt.Sprintf("%d answers came late within a minute, the slowest after %s", s.Counts.Late, s.Slowest.Round(time.Millisecond))
 	if s.Slowest == 0 {
 		would, seen = 4*time.Duration(l.Link.Timeout), fmt.Sprintf("%d answers came late within a minute", s.Counts.Late)
 	}
 	would = min(max(would, 2*time.Duration(l.Link.Timeout)), time.Minute)
-	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9,
-		fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout),
-		[]string{seen},
+	return seen, []Step{
 		set(fmt.Sprintf("set the timeout of link %s to %s", l.Link.Name, site.Duration(would)), site.KindLink, l.Link.Name, map[string]any{"timeout": site.Duration(would).String()}),
-		say("see why it is slow: a gateway with a queue, a radio link, a device that is asked by others, too"))
+		say("see why it is slow: a gateway with a queue, a radio link, a device that is asked by others, too"),
+	}
 }
 
 // silent finds what a station that does not answer may suffer from.

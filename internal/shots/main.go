@@ -41,13 +41,13 @@ var pages = []page{
 	{"communication", "/communication", ".el-table__row", nil},
 	{"traffic", "/traffic?link=tern-bus", ".frame", []string{".frame:nth-child(6)"}},
 	{"probe", "/stations?station=tern-drive1", "[data-test=probe]", []string{"[data-test=probe]"}},
-	{"finding", "/overview", "[data-test=finding-timeout-short]", nil},
+	{"finding", "/overview", "[data-test=finding-gateway-target]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
 
-// prepared is what is done before the pictures: a device that is too slow, and an address that its device refuses.
+// prepared is what is done before the pictures: a device behind a gateway that does not answer it, and an address that its device refuses.
 var prepared = [][]string{
-	{"rig", "fault", "tern-bus", "11", "delay=500ms"}, // beyond its timeout
+	{"rig", "fault", "tern-bus", "11", "exception=11"},
 	{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"},
 }
 

@@ -53,24 +53,24 @@ const wrong = (f: Figures) => f.late_answers + f.foreign_answers + f.stray_answe
     </div>
     <FindingList />
     <el-table :data="rows" class="panel" size="small" empty-text="No link yet" row-key="name">
-      <el-table-column label="Link and station" min-width="125" fixed>
+      <el-table-column label="Name" min-width="112" fixed>
         <template #default="{ row }">
           <router-link :class="row.kind" :to="{ path: row.kind === 'link' ? '/links' : '/stations', query: { [row.kind]: row.name } }">{{ row.name }}</router-link>
         </template>
       </el-table-column>
-      <el-table-column label="State" width="128"><template #default="{ row }"><StateMark :state="row.state" :reason="row.reason" :doing="row.doing" /></template></el-table-column>
+      <el-table-column label="State" width="122"><template #default="{ row }"><StateMark :state="row.state" :reason="row.reason" :doing="row.doing" /></template></el-table-column>
       <el-table-column label="Last minute" width="120"><template #default="{ row }"><router-link :to="{ path: '/traffic', query: { [row.kind]: row.name } }" title="its frames"><TrendLine :trend="row.windows.trend" /></router-link></template></el-table-column>
       <el-table-column label="Good" width="72" align="right"><template #default="{ row }"><span class="number" :class="{ low: figures(row).good < 0.98 }">{{ (100 * figures(row).good).toFixed(1) }} %</span></template></el-table-column>
-      <el-table-column label="Requests" width="76" align="right"><template #default="{ row }">{{ figures(row).requests }}</template></el-table-column>
-      <el-table-column label="Timeouts" width="76" align="right"><template #default="{ row }">{{ figures(row).timeouts }}</template></el-table-column>
-      <el-table-column label="Checksum" width="80" align="right"><template #default="{ row }">{{ figures(row).checksum_errors }}</template></el-table-column>
-      <el-table-column label="Refused" width="74" align="right"><template #default="{ row }">{{ refused(figures(row)) || 0 }}</template></el-table-column>
-      <el-table-column label="Retries" width="64" align="right"><template #default="{ row }">{{ figures(row).retries }}</template></el-table-column>
+      <el-table-column label="Asked" width="62" align="right"><template #default="{ row }">{{ figures(row).requests }}</template></el-table-column>
+      <el-table-column label="Timeout" width="80" align="right"><template #default="{ row }">{{ figures(row).timeouts }}</template></el-table-column>
+      <el-table-column label="Checksum" width="88" align="right"><template #default="{ row }">{{ figures(row).checksum_errors }}</template></el-table-column>
+      <el-table-column label="Refused" width="78" align="right"><template #default="{ row }">{{ refused(figures(row)) || 0 }}</template></el-table-column>
+      <el-table-column label="Retries" width="72" align="right"><template #default="{ row }">{{ figures(row).retries }}</template></el-table-column>
       <el-table-column label="Odd" width="50" align="right"><template #default="{ row }"><span title="late, foreign and stray answers">{{ wrong(figures(row)) }}</span></template></el-table-column>
-      <el-table-column label="Round trip" width="132" align="right"><template #default="{ row }"><span class="number" :title="`median, 95 %, most; least ${ms(figures(row).round_trip_ms.least)} ms, 99 % ${ms(figures(row).round_trip_ms.p99)} ms`">{{ ms(figures(row).round_trip_ms.median) }} / {{ ms(figures(row).round_trip_ms.p95) }} / {{ ms(figures(row).round_trip_ms.most) }} ms</span></template></el-table-column>
+      <el-table-column label="Round trip, ms" width="130" align="right"><template #default="{ row }"><span class="number" :title="`median, 95 %, most; least ${ms(figures(row).round_trip_ms.least)} ms, 99 % ${ms(figures(row).round_trip_ms.p99)} ms`">{{ ms(figures(row).round_trip_ms.median) }} / {{ ms(figures(row).round_trip_ms.p95) }} / {{ ms(figures(row).round_trip_ms.most) }}</span></template></el-table-column>
       <el-table-column label="Busy" width="56" align="right"><template #default="{ row }">{{ (100 * figures(row).occupancy).toFixed(0) }} %</template></el-table-column>
       <el-table-column label="Bytes" width="108" align="right"><template #default="{ row }"><span v-if="row.kind === 'link'" class="number">↑{{ figures(row).bytes_sent }} ↓{{ figures(row).bytes_received }}</span></template></el-table-column>
-      <el-table-column label="Late polls" width="92" align="right"><template #default="{ row }"><span v-if="row.kind === 'station'" class="number">{{ figures(row).late_polls }}, {{ ms(figures(row).most_late_ms) }} ms</span></template></el-table-column>
+      <el-table-column label="Late polls" width="88" align="right"><template #default="{ row }"><span v-if="row.kind === 'station'" class="number">{{ figures(row).late_polls }}, {{ ms(figures(row).most_late_ms) }} ms</span></template></el-table-column>
     </el-table>
   </div>
 </template>
