@@ -20,6 +20,9 @@ type Writer struct {
 	err     error
 	written int64
 	flows   map[Ends]*flow
+
+	// Buffers that are used again and again, since a recording must not cost the links much.
+	whole, body, segment, carried []byte
 }
 
 // flow is where a TCP connection has got to, each way.
@@ -44,7 +47,7 @@ func (c *Writer) block(kind uint32, body []byte) {
 	for len(body)%4 != 0 {
 		body = append(body, 0)
 	}
-	b := binary.LittleEndian.AppendUint32(nil, kind)
+	b := binary.LittleEndian.AppendUint32(c.whole[:0], kind)
 	b = binary.LittleEndian.AppendUint32(b, uint32(12+len(body)))
 	b = append(b, body...)
 	b = binary.LittleEndian.AppendUint32(b, uint32(12+len(body)))
@@ -52,6 +55,7 @@ func (c *Writer) block(kind uint32, body []byte) {
 		_, c.err = c.out.Write(b)
 	}
 	c.written += int64(len(b))
+	c.whole = b
 }
 
 // Write adds a frame; one without data is left out.
@@ -64,7 +68,7 @@ func (c *Writer) Write(f Frame) error {
 		iface, packet = 0, c.packet(f)
 	}
 	at := uint64(f.Time.UnixNano())
-	body := binary.LittleEndian.AppendUint32(nil, iface)
+	body := binary.LittleEndian.AppendUint32(c.body[:0], iface)
 	body = binary.LittleEndian.AppendUint32(body, uint32(at>>32))
 	body = binary.LittleEndian.AppendUint32(body, uint32(at))
 	body = binary.LittleEndian.AppendUint32(body, uint32(len(packet)))
@@ -84,7 +88,8 @@ func (c *Writer) Write(f Frame) error {
 	for len(body)%4 != 0 {
 		body = append(body, 0)
 	}
-	c.block(6, append(body, 0, 0, 0, 0))
+	c.body = append(body, 0, 0, 0, 0)
+	c.block(6, c.body)
 	return c.err
 }
 
@@ -102,12 +107,12 @@ func (c *Writer) packet(f Frame) []byte {
 	if f.Kind == Sent {
 		from, to = to, from
 	}
-	ports := binary.BigEndian.AppendUint16(nil, from.Port())
+	ports := binary.BigEndian.AppendUint16(c.segment[:0], from.Port())
 	ports = binary.BigEndian.AppendUint16(ports, to.Port())
 	if f.Ends.Packets {
 		segment := binary.BigEndian.AppendUint16(ports, uint16(8+len(f.Data)))
-		segment = append(append(segment, 0, 0), f.Data...)
-		return ip(17, from.Addr(), to.Addr(), segment, 6)
+		c.segment = append(append(segment, 0, 0), f.Data...)
+		return c.ip(17, from.Addr(), to.Addr(), c.segment, 6)
 	}
 	key := f.Ends
 	flows := c.flows[key]
@@ -123,46 +128,56 @@ func (c *Writer) packet(f Frame) []byte {
 	segment = binary.BigEndian.AppendUint32(segment, ack)
 	segment = append(segment, 5<<4, 0x18, 0xFF, 0xFF, 0, 0, 0, 0) // PSH and ACK
 	*seq += uint32(len(f.Data))
-	return ip(6, from.Addr(), to.Addr(), append(segment, f.Data...), 16)
+	c.segment = append(segment, f.Data...)
+	return c.ip(6, from.Addr(), to.Addr(), c.segment, 16)
 }
 
-// ip puts a segment into an IP packet; its checksum goes to an offset within it.
-func ip(protocol byte, from, to netip.Addr, segment []byte, checksum int) []byte {
+// ip puts a segment into an IP packet, which holds until the next; its checksum goes to an offset within it.
+func (c *Writer) ip(protocol byte, from, to netip.Addr, segment []byte, checksum int) []byte {
 	from, to = from.Unmap().WithZone(""), to.Unmap().WithZone("")
 	if from.Is4() != to.Is4() { // no packet has both
 		from, to = netip.AddrFrom16(from.As16()), netip.AddrFrom16(to.As16())
 	}
-	pseudo := append(from.AsSlice(), to.AsSlice()...)
+	var room [48]byte
+	pseudo := append(append(room[:0], from.AsSlice()...), to.AsSlice()...)
 	if from.Is4() {
 		pseudo = append(pseudo, 0, protocol, byte(len(segment)>>8), byte(len(segment)))
 	} else {
 		pseudo = append(pseudo, 0, 0, byte(len(segment)>>8), byte(len(segment)), 0, 0, 0, protocol)
 	}
-	binary.BigEndian.PutUint16(segment[checksum:], sum(append(pseudo, segment...)))
-	var head []byte
+	binary.BigEndian.PutUint16(segment[checksum:], sum(pseudo, segment))
+	head := c.carried[:0]
 	if from.Is4() {
-		head = []byte{0x45, 0, 0, 0, 0, 0, 0x40, 0, 64, protocol, 0, 0}
+		head = append(head, 0x45, 0, 0, 0, 0, 0, 0x40, 0, 64, protocol, 0, 0)
 		binary.BigEndian.PutUint16(head[2:], uint16(20+len(segment)))
 		head = append(append(head, from.AsSlice()...), to.AsSlice()...)
 		binary.BigEndian.PutUint16(head[10:], sum(head))
 	} else {
-		head = []byte{0x60, 0, 0, 0, byte(len(segment) >> 8), byte(len(segment)), protocol, 64}
+		head = append(head, 0x60, 0, 0, 0, byte(len(segment)>>8), byte(len(segment)), protocol, 64)
 		head = append(append(head, from.AsSlice()...), to.AsSlice()...)
 	}
-	return append(head, segment...)
+	c.carried = append(head, segment...)
+	return c.carried
 }
 
-// sum is the checksum of IP (RFC 1071).
-func sum(b []byte) uint16 {
+// sum is the checksum of IP (RFC 1071) over parts of which only the last may be of odd length.
+func sum(parts ...[]byte) uint16 {
 	var s uint32
+	for _, b := range parts {
+		s = add(s, b)
+	}
+	for s > 0xFFFF {
+		s = s>>16 + s&0xFFFF
+	}
+	return ^uint16(s)
+}
+
+func add(s uint32, b []byte) uint32 {
 	for i := 0; i+1 < len(b); i += 2 {
 		s += uint32(b[i])<<8 | uint32(b[i+1])
 	}
 	if len(b)%2 == 1 {
 		s += uint32(b[len(b)-1]) << 8
 	}
-	for s > 0xFFFF {
-		s = s>>16 + s&0xFFFF
-	}
-	return ^uint16(s)
+	return s
 }

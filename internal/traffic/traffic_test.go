@@ -72,9 +72,10 @@ func TestFilters(t *testing.T) {
 func TestPacketsOfACapture(t *testing.T) {
 	ends := Ends{Local: netip.MustParseAddrPort("192.0.2.1:40000"), Remote: netip.MustParseAddrPort("192.0.2.7:502"), Framing: "mbap"}
 	w := NewWriter(new(bytes.Buffer))
-	request := w.packet(Frame{Kind: Sent, Data: []byte("12 bytes here"), Ends: ends})
-	again := w.packet(Frame{Kind: Sent, Data: []byte("x"), Ends: ends})
-	answer := w.packet(Frame{Kind: Answer, Data: []byte("answer"), Ends: ends})
+	packet := func(kind Kind, data string) []byte {
+		return bytes.Clone(w.packet(Frame{Kind: kind, Data: []byte(data), Ends: ends}))
+	}
+	request, again, answer := packet(Sent, "12 bytes here"), packet(Sent, "x"), packet(Answer, "answer")
 	assert.Equal(t, byte(0x45), request[0])
 	assert.Equal(t, []byte{192, 0, 2, 1, 192, 0, 2, 7}, request[12:20])
 	assert.Equal(t, uint16(0), sum(request[:20]), "the header's checksum fits")
