@@ -146,8 +146,11 @@ func (d *Draft) dependents(of key) []Entity {
 		}
 	}
 	for _, k := range d.order {
+		if k.kind == of.kind || k.kind == KindPoint != (of.kind == KindStation) {
+			continue // before anything is looked up: a draft may touch a hundred thousand points
+		}
 		e := d.touched[k]
-		if e == nil || parent(e) != of.name || k.kind == of.kind || k.kind == KindPoint != (of.kind == KindStation) {
+		if e == nil || parent(e) != of.name {
 			continue
 		}
 		if before, existed := d.base.Get(k.kind, k.name); !existed || parent(before) != of.name {
