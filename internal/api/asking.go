@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -60,9 +61,9 @@ func (s *Server) place(name string, at *site.Link) (place, error) {
 }
 
 // take runs f while nothing else uses the place.
-func (s *Server) take(ctx context.Context, p place, why string, f func()) error {
+func (s *Server) take(ctx context.Context, p place, why string, f func(context.Context)) error {
 	if p.name == "" {
-		f()
+		f(ctx)
 		return nil
 	}
 	return s.engine.Borrow(ctx, p.name, why, f)
@@ -133,10 +134,12 @@ func (s *Server) probe(c *gin.Context) error {
 		return err
 	}
 	put := stream(c)
-	ctx := c.Request.Context()
-	return s.take(ctx, where, "a probe has the line", func() {
+	if err := s.take(c.Request.Context(), where, "a probe has the line", func(ctx context.Context) {
 		probe.Probe(ctx, where.link, unit, number, func(stage probe.Stage) { put(stage) })
-	})
+	}); err != nil { // the answer has begun, so that this is its last line
+		put(probe.Stage{Name: "connect", Text: err.Error()})
+	}
+	return nil
 }
 
 func (s *Server) scan(c *gin.Context) error {
@@ -156,10 +159,12 @@ func (s *Server) scan(c *gin.Context) error {
 		return err
 	}
 	put := stream(c)
-	ctx := c.Request.Context()
-	return s.take(ctx, where, "a scan has the line", func() {
-		if err := probe.Scan(ctx, where.link, request.ScanRequest, where.units, func(p probe.Progress) { put(p) }); err != nil && ctx.Err() == nil {
-			put(probe.Progress{Ended: fmt.Sprint("failed: ", err)})
-		}
+	var failed error
+	err = s.take(c.Request.Context(), where, "a scan has the line", func(ctx context.Context) {
+		failed = probe.Scan(ctx, where.link, request.ScanRequest, where.units, func(p probe.Progress) { put(p) })
 	})
+	if err = cmp.Or(err, failed); err != nil { // the answer has begun, so that this is its last line
+		put(probe.Progress{Ended: fmt.Sprint("failed: ", err)})
+	}
+	return nil
 }

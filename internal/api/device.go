@@ -173,7 +173,7 @@ func direct(st site.Station, at site.Address, typ, order, length string) (site.P
 
 // gateway marks an error of a device as one that is not the service's.
 func gateway(err error) error {
-	if errors.Is(err, engine.ErrStopped) || errors.Is(err, engine.ErrNoStation) {
+	if errors.Is(err, engine.ErrStopped) || errors.Is(err, engine.ErrBorrowed) || errors.Is(err, engine.ErrNoStation) {
 		return err
 	}
 	return fail(http.StatusBadGateway, "the device gave nothing: %s", err)

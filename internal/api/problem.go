@@ -60,7 +60,7 @@ func problem(err error) Problem {
 		p.Status = http.StatusPreconditionFailed
 	case errors.Is(err, engine.ErrNoPoint), errors.Is(err, engine.ErrNoStation), errors.Is(err, store.ErrNoChange):
 		p.Status = http.StatusNotFound
-	case errors.Is(err, engine.ErrStopped):
+	case errors.Is(err, engine.ErrStopped), errors.Is(err, engine.ErrBorrowed):
 		p.Status = http.StatusServiceUnavailable
 	}
 	p.Title = http.StatusText(p.Status)

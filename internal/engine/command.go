@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync/atomic"
 	"time"
 
 	"arithmon/internal/reading"
@@ -15,6 +16,7 @@ var (
 	ErrNoStation = errors.New("no such station")
 	ErrNoPoint   = errors.New("no such point")
 	ErrStopped   = errors.New("the link was stopped or changed meanwhile; try again")
+	ErrBorrowed  = errors.New("something else has the line")
 )
 
 // ReadAddresses asks a station for addresses that no point needs to have.
@@ -64,38 +66,79 @@ func (e *Engine) Refresh(ctx context.Context, station string) error {
 	})
 }
 
-// Borrow gives a link to f alone: its connections are closed and its polls pause until f returns.
-func (e *Engine) Borrow(ctx context.Context, link, why string, f func()) error {
+// Borrow gives a link to f alone: its connections are closed and its polls pause until f returns. f ends soon after its
+// context does, which is when ctx ends or the link is stopped or changed.
+func (e *Engine) Borrow(ctx context.Context, link, why string, f func(context.Context)) error {
 	e.mu.Lock()
 	r := e.runners[link]
 	e.mu.Unlock()
 	if r == nil {
 		return ErrStopped
 	}
-	done := make(chan struct{})
-	r.inbox.put(func(*connection) {
-		defer close(done)
-		if r.stopped() || ctx.Err() != nil || r.paused {
-			return
-		}
-		r.paused = true
+	return r.hand(ctx, func(*connection) error {
 		for _, c := range r.connections {
 			r.close(c)
 		}
-		before := r.status.State
+		r.mu.Lock()
+		state, reason := r.status.State, r.status.Reason
+		r.mu.Unlock()
+		r.paused = true
 		r.setLink(LinkPaused, why)
+		lent, end := context.WithCancel(ctx)
+		defer end()
+		defer context.AfterFunc(r.ctx, end)()
 		r.turn.Unlock()
-		f()
+		f(lent)
 		r.turn.Lock()
 		r.paused = false
-		r.setLink(before, "")
+		r.setLink(state, reason)
 		r.inbox.wake()
+		return nil
+	})
+}
+
+// hand gives f to a lane, which runs it between two exchanges, and waits for it. When ctx ends before f's turn, f is not
+// run. While the link is borrowed nothing else is done on it.
+func (r *runner) hand(ctx context.Context, f func(*connection) error) error {
+	if why, borrowed := r.borrowed(); borrowed {
+		return fmt.Errorf("link %s: %w: %s; try again when it has ended", r.link.Name, ErrBorrowed, why)
+	}
+	var begun atomic.Bool // by the lane, or given up
+	result := make(chan error, 1)
+	r.inbox.put(func(c *connection) {
+		switch {
+		case !begun.CompareAndSwap(false, true):
+		case r.stopped():
+			result <- ErrStopped
+		case r.paused:
+			result <- ErrBorrowed
+		default:
+			result <- f(c)
+		}
 	})
 	select {
-	case <-done:
+	case err := <-result:
+		return err
+	case <-ctx.Done():
+		if begun.CompareAndSwap(false, true) {
+			return ctx.Err()
+		}
+		return <-result // it has begun and is followed to its end
 	case <-r.done:
+		select {
+		case err := <-result:
+			return err
+		default:
+			return ErrStopped
+		}
 	}
-	return ctx.Err()
+}
+
+// borrowed reports whether somebody has the link, and who.
+func (r *runner) borrowed() (why string, is bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.status.Reason, r.status.State == LinkPaused
 }
 
 // Test is what a station answered to a request for any sign of life.
@@ -123,7 +166,7 @@ func (e *Engine) TestStation(ctx context.Context, station string) (t Test, err e
 		}
 		return nil
 	})
-	if errors.Is(err, errDisabled) {
+	if errors.Is(err, errDisabled) || errors.Is(err, ErrBorrowed) {
 		return Test{Message: err.Error()}, nil
 	}
 	return t, err
@@ -138,33 +181,18 @@ func (e *Engine) command(ctx context.Context, station string, f func(*runner, *c
 	if err != nil {
 		return err
 	}
-	result := make(chan error, 1)
-	r.inbox.put(func(c *connection) {
+	return r.hand(ctx, func(c *connection) error {
 		s, known := r.stations[station]
 		switch {
-		case ctx.Err() != nil:
-			result <- ctx.Err()
-		case !known || r.stopped():
-			result <- ErrStopped
-		case !r.link.Enabled:
-			result <- fmt.Errorf("link %s is %w; enable it first", r.link.Name, errDisabled)
-		case !s.Enabled:
-			result <- fmt.Errorf("station %s is %w; enable it first", station, errDisabled)
-		default:
-			result <- f(r, c, s)
-		}
-	})
-	select {
-	case err := <-result:
-		return err
-	case <-r.done:
-		select {
-		case err := <-result:
-			return err
-		default:
+		case !known:
 			return ErrStopped
+		case !r.link.Enabled:
+			return fmt.Errorf("link %s is %w; enable it first", r.link.Name, errDisabled)
+		case !s.Enabled:
+			return fmt.Errorf("station %s is %w; enable it first", station, errDisabled)
 		}
-	}
+		return f(r, c, s)
+	})
 }
 
 func (r *runner) unready(s *stationRun) string {

@@ -287,6 +287,9 @@ func (e *Engine) ResetFigures() {
 // tryInstead asks, once for each refusal, what would work instead: the other table, the neighbour address, fewer registers.
 func (e *Engine) tryInstead(ctx context.Context, now time.Time) {
 	for _, r := range e.all() {
+		if r.link.Transport == site.Dialup {
+			continue // a call costs more than the answer is worth
+		}
 		r.mu.Lock()
 		var station string
 		var known *refusal

@@ -282,3 +282,78 @@ func TestWhatIsDueAtTheStationAtHandGoesFirst(t *testing.T) {
 		assert.Equal(t, 1, switches, "all that waits at one, then all at the other: %v", order)
 	})
 }
+
+func TestALinkThatIsBorrowed(t *testing.T) {
+	p := newPlant()
+	s := build(t, 1, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(2500 * time.Millisecond)
+		asked := p.count("st1")
+		ended := make(chan error, 1)
+		go func() {
+			ended <- e.Borrow(context.Background(), "bus", "a scan has the line", func(ctx context.Context) {
+				select {
+				case <-ctx.Done():
+				case <-time.After(20 * time.Second):
+				}
+			})
+		}()
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, asked, p.count("st1"), "its polls pause")
+		opened, closed := p.sessions()
+		assert.Equal(t, opened, closed, "and nothing else holds the line")
+		links, _ := e.Status()
+		assert.Equal(t, LinkPaused, links[0].State)
+
+		err := e.Borrow(context.Background(), "bus", "another", func(context.Context) { t.Error("both at once") })
+		assert.ErrorIs(t, err, ErrBorrowed)
+		assert.ErrorContains(t, err, "a scan has the line")
+		w, err := e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return nil })
+		require.NoError(t, err)
+		assert.Contains(t, w.Message, "not sent: link bus: something else has the line: a scan has the line")
+		_, err = e.ReadAddresses(context.Background(), "st1", site.Range{Count: 1})
+		assert.ErrorIs(t, err, ErrBorrowed)
+
+		require.NoError(t, <-ended)
+		time.Sleep(2 * time.Second)
+		assert.Greater(t, p.count("st1"), asked)
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+	})
+}
+
+func TestChangingALinkEndsWhatHasBorrowedIt(t *testing.T) {
+	p := newPlant()
+	s := build(t, 1, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(time.Second)
+		ended := make(chan time.Time, 1)
+		go func() {
+			e.Borrow(context.Background(), "bus", "a scan", func(ctx context.Context) { <-ctx.Done() })
+			ended <- time.Now()
+		}()
+		time.Sleep(time.Second)
+		changed := time.Now()
+		d := s.Edit()
+		l, _ := s.Link("bus")
+		l.Retries = 0
+		d.Put(l)
+		apply(t, e, s, d)
+		assert.Less(t, (<-ended).Sub(changed), time.Second)
+		time.Sleep(2 * time.Second)
+		assert.Equal(t, "good", quality(t, e, "st1/value"), "and its polls go on")
+	})
+}
+
+func TestACommandIsGivenUpBeforeItsTurn(t *testing.T) {
+	p := newPlant()
+	p.roundTrip = 10 * time.Second
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(time.Second) // an exchange is under way
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		began := time.Now()
+		_, err := e.ReadAddresses(ctx, "st1", site.Range{Count: 1})
+		assert.ErrorIs(t, err, context.DeadlineExceeded)
+		assert.Equal(t, time.Second, time.Since(began))
+	})
+}

@@ -170,7 +170,7 @@ func (e *Engine) perform(ctx context.Context, job writing, w Write) (Write, erro
 		}
 		return nil
 	})
-	if errors.Is(err, errDisabled) {
+	if errors.Is(err, errDisabled) || errors.Is(err, ErrBorrowed) {
 		return w.refused("not sent: %s", err), nil
 	}
 	return w, err
