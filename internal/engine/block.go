@@ -14,7 +14,7 @@ type Block struct {
 	words   []uint16
 	bits    []byte // packed, the first in the lowest bit of the first byte
 	at      time.Time
-	version uint64
+	version uint32 // counts round
 }
 
 // Place is where a slot's data are in a block.

@@ -105,7 +105,7 @@ func (e *Engine) startLink(s *site.Site, l site.Link, after <-chan struct{}) {
 
 // station gathers the slots of a station's points.
 func (e *Engine) station(s *site.Site, st site.Station) Station {
-	points := s.PointsOf(st.Name)
+	points := s.SharedPointsOf(st.Name)
 	station := Station{Station: st, Slots: make([]*Slot, len(points))}
 	for i, p := range points {
 		station.Slots[i] = e.table.put(p, st)

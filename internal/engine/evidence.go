@@ -120,10 +120,8 @@ func (t *tally) counts() diagnose.Counts {
 		Closed: int(t.closed), Late: int(t.late), Foreign: int(t.foreign), Stray: int(t.stray), Echoes: int(t.echoes),
 		Sent: int(t.sent), Received: int(t.received), Exceptions: map[int]int{},
 	}
-	for code, n := range t.codes {
-		if n > 0 {
-			c.Exceptions[code] = int(n)
-		}
+	for code, n := range t.byCode() {
+		c.Exceptions[code] = int(n)
 	}
 	return c
 }
@@ -356,14 +354,14 @@ type movement struct {
 	hash     uint32
 	moves    uint16
 	swaps    uint8
-	sound    bool  // a value that a plant may mean was seen
-	odd      uint8 // looks in a row that found the value implausible
-	swapped  int64 // when last, in seconds
-	moved    int64
-	first    int64   // look
+	sound    bool   // a value that a plant may mean was seen
+	odd      uint8  // looks in a row that found the value implausible
+	swapped  uint32 // when last, in seconds since 1970
+	moved    uint32
+	first    uint32  // look
 	interval float32 // mean seconds between movements
 	longest  float32 // of them
-	looked   uint64  // version of the block that was looked at
+	looked   uint32  // version of the block that was looked at
 }
 
 // look notes how the raw data have moved since the last look. The slot's lock is held.
@@ -386,7 +384,7 @@ func (s *Slot) look(now time.Time) {
 	for _, w := range words {
 		hash = (hash ^ uint32(w)) * 16777619
 	}
-	sec := now.Unix()
+	sec := uint32(now.Unix())
 	if m.moved == 0 {
 		m.moved, m.first = sec, sec
 	} else if hash != m.hash {
@@ -444,19 +442,20 @@ func likely(v codec.Value) bool {
 func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 	t.mu.RLock()
 	defer t.mu.RUnlock()
-	var newest int64
+	var newest uint32
+	sec := uint32(now.Unix())
 	for _, slot := range t.slots {
 		slot.mu.Lock()
 		newest = max(newest, slot.movement.moved)
 		slot.mu.Unlock()
 	}
-	lively := now.Unix()-newest < 10 // others move
+	lively := sec-newest < 10 // others move
 	for _, slot := range t.slots {
 		slot.mu.Lock()
 		m := slot.movement
-		still := time.Duration(now.Unix()-m.moved) * time.Second
+		still := time.Duration(sec-m.moved) * time.Second
 		typical := time.Duration(float64(m.interval) * float64(time.Second))
-		swapping := m.swaps > 0 && now.Unix()-m.swapped < 60
+		swapping := m.swaps > 0 && sec-m.swapped < 60
 		// What rests now and then, as a gate or a pump does, is not frozen: it must have moved all the time, and for longer
 		// than it has been still.
 		rests := time.Duration(float64(m.longest) * float64(time.Second))
@@ -464,7 +463,7 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 		frozen := lively && m.moves >= 5 && still > 10*rests && still > frozenAfter && span > max(2*frozenAfter, still) && slot.reading.Quality != reading.Bad
 		if swapping || frozen || m.odd > 0 {
 			slot.settle()
-			p := diagnose.Point{Point: slot.Point, Shown: slot.conversion.Text(slot.reading.Value)}
+			p := diagnose.Point{Point: *slot.Point, Shown: slot.conversion.Text(slot.reading.Value)}
 			if swapping {
 				p.Swaps = int(m.swaps)
 			}

@@ -29,8 +29,21 @@ type tally struct {
 	lateness, mostLate                              float32 // milliseconds, sum and most
 	least, most                                     float32 // round trip, milliseconds
 	slowest                                         float32 // of answers that came late, milliseconds
-	codes                                           [knownCodes]uint16
-	trips                                           [bins]uint16
+	spread                                          *spread // nil until there is something to count
+}
+
+// spread is how exchanges are spread over codes and round trips. A link by itself has none: it is that of its stations.
+type spread struct {
+	codes [knownCodes]uint16
+	trips [bins]uint16
+}
+
+// spreading returns the spread, made when there is none.
+func (t *tally) spreading() *spread {
+	if t.spread == nil {
+		t.spread = new(spread)
+	}
+	return t.spread
 }
 
 // figures are the tallies of a link or station.
@@ -55,7 +68,11 @@ func current(steps []tally, now time.Time, step time.Duration) *tally {
 	n := now.UnixNano() / int64(step)
 	t := &steps[n%int64(len(steps))]
 	if t.step != n {
-		*t = tally{step: n}
+		again := t.spread
+		*t = tally{step: n, spread: again}
+		if again != nil {
+			*again = spread{}
+		}
 	}
 	return t
 }
@@ -71,20 +88,21 @@ func (t *tally) trip(took time.Duration) {
 	if ms > firstBin {
 		bin = min(bins-1, 1+int(math.Log(float64(ms)/firstBin)/math.Log(binRatio)))
 	}
-	if t.trips[bin] == math.MaxUint16 {
-		for i := range t.trips {
-			t.trips[i] /= 2 // the spread stays
+	trips := &t.spreading().trips
+	if trips[bin] == math.MaxUint16 {
+		for i := range trips {
+			trips[i] /= 2 // so that what is recent weighs more
 		}
 	}
-	t.trips[bin]++
+	trips[bin]++
 }
 
 func (t *tally) code(n int) {
 	if n < 0 || n >= knownCodes {
 		n = 0
 	}
-	if t.codes[n] < math.MaxUint16 {
-		t.codes[n]++
+	if codes := &t.spreading().codes; codes[n] < math.MaxUint16 {
+		codes[n]++
 	}
 }
 
@@ -104,11 +122,15 @@ func (t *tally) add(o *tally) {
 	if o.least > 0 && (t.least == 0 || o.least < t.least) {
 		t.least = o.least
 	}
-	for i, n := range o.codes {
-		t.codes[i] += min(n, math.MaxUint16-t.codes[i])
+	if o.spread == nil {
+		return
 	}
-	for i, n := range o.trips {
-		t.trips[i] += min(n, math.MaxUint16-t.trips[i])
+	own := t.spreading()
+	for i, n := range o.spread.codes {
+		own.codes[i] += min(n, math.MaxUint16-own.codes[i])
+	}
+	for i, n := range o.spread.trips {
+		own.trips[i] += min(n, math.MaxUint16-own.trips[i])
 	}
 }
 
@@ -182,15 +204,22 @@ func (t *tally) figures(seconds float64) Figures {
 	if seconds > 0 {
 		f.Occupancy = math.Round(1e4*float64(t.busy)/seconds) / 1e4
 	}
-	for code, n := range t.codes {
+	f.Exceptions = t.byCode()
+	return f
+}
+
+// byCode is how many refusals there were of each code, nil when there were none.
+func (t *tally) byCode() map[int]uint16 {
+	if t.exceptions == 0 || t.spread == nil {
+		return nil
+	}
+	byCode := map[int]uint16{}
+	for code, n := range t.spread.codes {
 		if n > 0 {
-			if f.Exceptions == nil {
-				f.Exceptions = map[int]uint16{}
-			}
-			f.Exceptions[code] = n
+			byCode[code] = n
 		}
 	}
-	return f
+	return byCode
 }
 
 func round(ms float64) float64 { return math.Round(100*ms) / 100 }
@@ -198,13 +227,17 @@ func round(ms float64) float64 { return math.Round(100*ms) / 100 }
 // percentile is the round trip below which a share of them lies, to about 15 %.
 func (t *tally) percentile(share float64) float64 {
 	var all, seen int
-	for _, n := range t.trips {
+	var trips [bins]uint16
+	if t.spread != nil {
+		trips = t.spread.trips
+	}
+	for _, n := range trips {
 		all += int(n)
 	}
 	if all == 0 {
 		return 0
 	}
-	for i, n := range t.trips {
+	for i, n := range trips {
 		if seen += int(n); float64(seen) >= share*float64(all) {
 			middle := firstBin * math.Pow(binRatio, float64(i)-0.5)
 			return round(min(max(middle, float64(t.least)), float64(t.most)))

@@ -532,10 +532,11 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
 	}
 	r.mu.Lock()
 	e.station.figures.at(end, func(t *tally) { t.exchanged(out, took, e.tries > 0) })
-	r.since.exchanged(out, took, e.tries > 0)
-	e.station.since.exchanged(out, took, e.tries > 0)
 	if out.Err == nil || out.Answered {
 		r.since, e.station.since = tally{}, tally{}
+	} else {
+		r.since.exchanged(out, took, e.tries > 0)
+		e.station.since.exchanged(out, took, e.tries > 0)
 	}
 	r.mu.Unlock()
 	r.count(e.station, func(s *Statistics) {

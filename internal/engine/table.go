@@ -14,7 +14,7 @@ import (
 // Slot is the place of one point in the live table. Its point never changes: a changed point gets a new slot, so that
 // an answer still under way for the old one is not taken for the new.
 type Slot struct {
-	Point      site.Point
+	Point      *site.Point // shared with the site
 	Layout     codec.Layout
 	Period     time.Duration
 	conversion site.Conversion
@@ -24,19 +24,19 @@ type Slot struct {
 	block       *Block // holds what is newer than reading, when set and not seen
 	first       int32  // where its data are in block
 	count       int32
-	seen        uint64 // version of block that is in reading
+	seen        uint32 // version of block that is in reading
 	movement    movement
 	subscribers []*Subscription
 	detached    bool
 }
 
-func newSlot(p site.Point, s site.Station, mu *sync.Mutex, now time.Time) *Slot {
+func newSlot(p *site.Point, s site.Station, mu *sync.Mutex, now time.Time) *Slot {
 	return &Slot{mu: mu, Point: p, Layout: p.Layout(s), Period: p.Period(s), conversion: p.Conversion(), reading: reading.NotRead(now)}
 }
 
 // Live is a point with its reading.
 type Live struct {
-	Point   site.Point
+	Point   *site.Point // not to be changed
 	Reading reading.Reading
 	Removed bool // the point is gone; only its tag means anything
 
@@ -135,7 +135,7 @@ func NewTable(st site.Station, points []site.Point) (Host, Station) {
 	t := newTable()
 	station := Station{Station: st}
 	for _, p := range points {
-		station.Slots = append(station.Slots, t.put(p, st))
+		station.Slots = append(station.Slots, t.put(&p, st))
 	}
 	return t, station
 }
@@ -166,7 +166,7 @@ func (t *table) get(tag string) *Slot {
 }
 
 // put places a point, keeps its slot when nothing about it changed, and its reading when what it means did not.
-func (t *table) put(p site.Point, st site.Station) *Slot {
+func (t *table) put(p *site.Point, st site.Station) *Slot {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.locks[st.Name] == nil {
@@ -176,7 +176,7 @@ func (t *table) put(p site.Point, st site.Station) *Slot {
 	old := t.slots[p.Tag]
 	if old != nil {
 		same := sameSource(old, slot)
-		if same && reflect.DeepEqual(old.Point, p) && old.Period == slot.Period {
+		if same && (old.Point == p || reflect.DeepEqual(old.Point, p)) && old.Period == slot.Period {
 			return old
 		}
 		old.mu.Lock()

@@ -120,7 +120,7 @@ func (e *Engine) Write(ctx context.Context, tag string, given codec.Value, recor
 // WriteAddresses sends raw values to successive addresses of a station that no point needs to have, laid out as p says.
 // What a point of the site forbids is refused.
 func (e *Engine) WriteAddresses(ctx context.Context, st site.Station, p site.Point, given []codec.Value, record func(Write) error) (Write, error) {
-	slot := newSlot(p, st, new(sync.Mutex), time.Now())
+	slot := newSlot(&p, st, new(sync.Mutex), time.Now())
 	w := Write{Station: st.Name, Address: p.Address}
 	job := writing{slot, Command{Address: p.Address, Layout: slot.Layout}, record}
 	for i, v := range given {

@@ -29,20 +29,26 @@ const (
 )
 
 // sentAt remembers when the last requests were sent, by their identifiers.
-type sentAt [64]struct {
-	id uint16
-	at time.Time
+type sentAt struct {
+	first time.Time
+	last  [16]struct {
+		after time.Duration // the first; 0: none was
+		id    uint16
+	}
 }
 
 func (s *sentAt) note(id uint16, at time.Time) {
-	e := &s[id%uint16(len(s))]
-	e.id, e.at = id, at
+	if s.first.IsZero() {
+		s.first = at.Add(-1)
+	}
+	e := &s.last[id%uint16(len(s.last))]
+	e.id, e.after = id, at.Sub(s.first)
 }
 
 // since is how long ago a request was sent, 0 when that is not known.
 func (s *sentAt) since(id uint16) time.Duration {
-	if e := s[id%uint16(len(s))]; e.id == id && !e.at.IsZero() {
-		return time.Since(e.at)
+	if e := s.last[id%uint16(len(s.last))]; e.id == id && e.after != 0 {
+		return time.Since(s.first) - e.after
 	}
 	return 0
 }

@@ -10,10 +10,10 @@ import (
 type Site struct {
 	links      map[string]Link
 	stations   map[string]Station
-	points     map[string]Point
-	stationsOf map[string]set // by link
-	pointsOf   map[string]set // by station
-	tags       []string       // sorted; nil when to be made anew
+	points     map[string]*Point // never changed, only replaced, so that others may keep them
+	stationsOf map[string]set    // by link
+	pointsOf   map[string]set    // by station
+	tags       []string          // sorted; nil when to be made anew
 }
 
 type set = map[string]struct{}
@@ -21,7 +21,7 @@ type set = map[string]struct{}
 // New returns an empty site.
 func New() *Site {
 	return &Site{
-		links: map[string]Link{}, stations: map[string]Station{}, points: map[string]Point{},
+		links: map[string]Link{}, stations: map[string]Station{}, points: map[string]*Point{},
 		stationsOf: map[string]set{}, pointsOf: map[string]set{},
 	}
 }
@@ -33,7 +33,12 @@ func (s *Site) Link(name string) (Link, bool) { l, ok := s.links[name]; return l
 func (s *Site) Station(name string) (Station, bool) { t, ok := s.stations[name]; return t, ok }
 
 // Point returns the point of that tag.
-func (s *Site) Point(tag string) (Point, bool) { p, ok := s.points[tag]; return p, ok }
+func (s *Site) Point(tag string) (Point, bool) {
+	if p := s.points[tag]; p != nil {
+		return *p, true
+	}
+	return Point{}, false
+}
 
 // Get returns the entity of that kind and name.
 func (s *Site) Get(kind Kind, name string) (Entity, bool) {
@@ -68,11 +73,23 @@ func (s *Site) Tags() []string {
 }
 
 // Points lists the points by tag.
-func (s *Site) Points() []Point { return byKey(s.points, s.Tags()) }
+func (s *Site) Points() []Point { return values(byKey(s.points, s.Tags())) }
 
 // PointsOf lists the points of a station by tag.
-func (s *Site) PointsOf(station string) []Point {
+func (s *Site) PointsOf(station string) []Point { return values(s.SharedPointsOf(station)) }
+
+// SharedPointsOf lists the points of a station by tag as the site holds them. The caller may keep them and must not change
+// them; the site does not either.
+func (s *Site) SharedPointsOf(station string) []*Point {
 	return byKey(s.points, slices.Sorted(maps.Keys(s.pointsOf[station])))
+}
+
+func values(points []*Point) []Point {
+	list := make([]Point, len(points))
+	for i, p := range points {
+		list[i] = *p
+	}
+	return list
 }
 
 // Count returns how many entities of a kind there are.
@@ -154,7 +171,7 @@ func (s *Site) put(e Entity) {
 		if _, had := s.points[e.Tag]; !had {
 			s.tags = nil
 		}
-		s.points[e.Tag] = e
+		s.points[e.Tag] = &e
 		include(s.pointsOf, e.Station, e.Tag)
 	}
 }

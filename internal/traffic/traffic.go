@@ -3,12 +3,14 @@
 package traffic
 
 import (
+	"math"
 	"net"
 	"net/netip"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
+	"unsafe"
 )
 
 // Kind says what a frame is.
@@ -96,22 +98,35 @@ func NewLog() *Log { return &Log{rings: map[string]*Ring{}} }
 
 // budget is how many bytes the rings of all links may hold together, and the bounds of one.
 const (
-	budget   = 64 << 20
-	leastLog = 32 << 10
+	budget   = 16 << 20
+	leastLog = 8 << 10
 	mostLog  = 2 << 20
-	overhead = 160 // of a frame, beside its data
 )
 
-// Ring is the newest frames of one link.
+// Ring is the newest frames of one link. A frame's data lie in one run of bytes with those of its neighbours, so that a
+// frame costs little beside them.
 type Ring struct {
 	log  *Log
 	link string
 
 	mu     sync.Mutex
-	frames []Frame // a queue: the oldest at head
-	head   int
-	size   int
+	frames []kept // the oldest first
+	data   []byte // of frames, in their order
+	ends   []Ends // of the connections of frames; few, since a connection has many
 	limit  int
+}
+
+// kept is a frame in its ring.
+type kept struct {
+	seq     uint64
+	at      int64 // in Unix nanoseconds
+	station string
+	text    string
+	after   time.Duration
+	length  uint16
+	unit    int16
+	ends    uint16 // which of the ring's
+	kind    Kind
 }
 
 // Ring returns the ring of a link, of which there are so many.
@@ -145,25 +160,58 @@ func (r *Ring) Add(f Frame) {
 		return
 	}
 	f.Seq, f.Link = r.log.seq.Add(1), r.link
+	f.Data = f.Data[:min(len(f.Data), math.MaxUint16)]
 	r.mu.Lock()
-	for r.size > r.limit {
-		old := &r.frames[r.head]
-		r.size -= overhead + len(old.Data)
-		if r.head++; r.head == len(r.frames) {
-			r.frames, r.head = r.frames[:0], 0
-		}
+	if r.size()+len(f.Data) > r.limit {
+		r.forget()
 	}
-	if r.head > 64 && r.head > len(r.frames)/2 { // move what is left to the front, its data with it
-		r.frames = r.frames[:copy(r.frames, r.frames[r.head:])]
-		r.head = 0
-	}
-	f.Data = append([]byte(nil), f.Data...)
-	r.frames = append(r.frames, f)
-	r.size += overhead + len(f.Data)
+	r.frames = append(r.frames, kept{f.Seq, f.Time.UnixNano(), f.Station, f.Text, f.After, uint16(len(f.Data)), int16(f.Unit), r.end(f.Ends), f.Kind})
+	r.data = append(r.data, f.Data...)
 	r.mu.Unlock()
 	if rec := r.log.recorder.Load(); rec != nil {
+		f.Data = slices.Clone(f.Data)
 		rec.add(f)
 	}
+}
+
+// size is how many bytes the ring takes.
+func (r *Ring) size() int { return len(r.frames)*int(unsafe.Sizeof(kept{})) + len(r.data) }
+
+// forget drops the oldest quarter, so that what is left is moved seldom.
+func (r *Ring) forget() {
+	n, bytes := (len(r.frames)+3)/4, 0
+	for i := range r.frames[:n] {
+		bytes += int(r.frames[i].length)
+	}
+	r.frames = slices.Delete(r.frames, 0, n)
+	r.data = slices.Delete(r.data, 0, bytes)
+	first := uint16(len(r.ends)) // that a frame has
+	for i := range r.frames {
+		first = min(first, r.frames[i].ends)
+	}
+	for i := range r.frames {
+		r.frames[i].ends -= first
+	}
+	r.ends = slices.Delete(r.ends, 0, int(first))
+}
+
+// recentEnds is how many of the last connections are looked at for that of a frame: more than a link has at a time.
+const recentEnds = 32
+
+// end returns the number of the two ends of a connection. There are never more of them than frames.
+func (r *Ring) end(e Ends) uint16 {
+	for i := len(r.ends) - 1; i >= max(0, len(r.ends)-recentEnds); i-- {
+		if r.ends[i] == e {
+			return uint16(i)
+		}
+	}
+	r.ends = append(r.ends, e)
+	return uint16(len(r.ends) - 1)
+}
+
+// frame makes a frame of what is kept; its data are a part of the ring's.
+func (r *Ring) frame(k *kept, data []byte) Frame {
+	return Frame{k.seq, time.Unix(0, k.at), r.link, k.station, int(k.unit), k.kind, data, k.after, k.text, r.ends[k.ends]}
 }
 
 // Filter says which frames are wanted.
@@ -204,19 +252,7 @@ func (l *Log) Frames(q Filter) (list []Frame, last uint64) {
 	}
 	l.mu.Unlock()
 	for _, r := range rings {
-		r.mu.Lock()
-		found := 0
-		for i := len(r.frames) - 1; i >= r.head && found < q.Limit; i-- {
-			f := &r.frames[i]
-			if f.Seq <= q.After {
-				break
-			}
-			if q.fits(f) {
-				list = append(list, *f)
-				found++
-			}
-		}
-		r.mu.Unlock()
+		list = append(list, r.newest(q)...)
 	}
 	slices.SortFunc(list, func(a, b Frame) int {
 		if a.Seq < b.Seq {
@@ -225,4 +261,24 @@ func (l *Log) Frames(q Filter) (list []Frame, last uint64) {
 		return 1
 	})
 	return list[max(0, len(list)-q.Limit):], last
+}
+
+// newest returns copies of the frames of one link that are wanted, the newest first.
+func (r *Ring) newest(q Filter) (list []Frame) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	end := len(r.data)
+	for i := len(r.frames) - 1; i >= 0 && len(list) < q.Limit; i-- {
+		k := &r.frames[i]
+		if k.seq <= q.After {
+			break
+		}
+		f := r.frame(k, r.data[end-int(k.length):end])
+		end -= int(k.length)
+		if q.fits(&f) {
+			f.Data = slices.Clone(f.Data)
+			list = append(list, f)
+		}
+	}
+	return list
 }
