@@ -18,6 +18,7 @@ import (
 	"arithmon/internal/modbus"
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
+	"arithmon/internal/traffic"
 )
 
 // build makes a site of links with stations of as many points each.
@@ -202,23 +203,30 @@ func polls() error {
 	e := running(s)
 	time.Sleep(6 * time.Second) // connecting is not polling
 	start := cpu()
-	_, base := e.Status()
+	firstDone, firstLate, _ := polled(e)
 	time.Sleep(span)
 	used := cpu() - start
-	_, status := e.Status()
-	perPoint := float64(heap()-before) / (stations * points)
-	var done, late, good uint64
-	for i, st := range status {
-		done += st.Statistics.Polls - base[i].Statistics.Polls
-		late += st.Statistics.LatePolls - base[i].Statistics.LatePolls
-		good += uint64(st.Points.Good)
-	}
+	done, late, good := polled(e)
+	done, late = done-firstDone, late-firstLate
+	total := heap() - before
 	e.Stop()
 	fmt.Printf("%d stations of %d points at 1 s, each on its own socket, for %s:\n", stations, points, span)
 	fmt.Printf("  %.2f %% of the polls due were done, %.2f %% of those within 50 ms of their time; %d of %d points good\n",
 		100*float64(done)/(stations*span.Seconds()), 100*(1-float64(late)/float64(done)), good, stations*points)
-	fmt.Printf("  %.1f %% of one core, %.0f bytes of heap a point\n", 100*used.Seconds()/span.Seconds(), perPoint)
+	fmt.Printf("  %.1f %% of one core, %.0f bytes of heap a point beyond the %d MiB at most of frames that are kept (%.0f with them)\n",
+		100*used.Seconds()/span.Seconds(), float64(total-e.Traffic().Size())/(stations*points), traffic.Budget>>20, float64(total)/(stations*points))
 	return nil
+}
+
+// polled sums the polls of all stations, how many of them were late, and the points that are good.
+func polled(e *engine.Engine) (done, late, good uint64) {
+	_, status := e.Status()
+	for _, st := range status {
+		done += st.Statistics.Polls
+		late += st.Statistics.LatePolls
+		good += uint64(st.Points.Good)
+	}
+	return done, late, good
 }
 
 // elsewhere runs the devices in a process of their own, so that what they cost is not counted.

@@ -75,7 +75,7 @@ func (s *Slot) settle() {
 	}
 	sample := Sample{Quality: reading.Good}
 	if b.words != nil {
-		sample.DecodeWords(s.Layout, b.words[s.first:s.first+s.count])
+		sample.DecodeWords(*s.Layout, b.words[s.first:s.first+s.count])
 	} else {
 		sample.DecodeBit(b.bits[s.first/8]>>(s.first%8)&1 == 1)
 	}

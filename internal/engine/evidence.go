@@ -32,28 +32,12 @@ func (r *runner) Saw(f Frame) {
 	if s != nil {
 		name = s.status.Name
 	}
-	r.figures.at(now, func(t *tally) {
-		switch f.Kind {
-		case traffic.Sent:
-			t.sent += uint32(len(f.Data))
-		default:
-			t.received += uint32(len(f.Data))
-		}
-		if s == nil {
-			t.saw(f)
-		}
-	})
-	if f.Kind == traffic.Sent {
-		r.since.sent += uint32(len(f.Data))
-	} else {
-		r.since.received += uint32(len(f.Data))
-	}
 	r.since.saw(f)
-	if s != nil {
-		if f.Kind > traffic.Answer {
-			s.figures.at(now, func(t *tally) { t.saw(f) })
-			s.since.saw(f)
-		}
+	if s == nil {
+		r.own().at(now, func(t *tally) { t.saw(f) })
+	} else {
+		s.since.saw(f)
+		s.figures.at(now, func(t *tally) { t.saw(f) })
 		if f.Kind == traffic.Foreign && f.Unit != s.Unit && f.Unit >= 0 {
 			s.otherUnit, s.otherAt = f.Unit, now
 		}
@@ -68,8 +52,33 @@ func (r *runner) Saw(f Frame) {
 	r.ring.Add(traffic.Frame{Time: now, Station: name, Unit: f.Unit, Kind: f.Kind, Data: f.Data, After: f.After, Text: f.Text, Ends: f.Ends})
 }
 
-// saw counts what is not an ordinary exchange.
+// own returns the figures of what is the link's alone, made when there is any. r.mu is held.
+func (r *runner) own() *figures {
+	if r.figures == nil {
+		r.figures = new(figures)
+	}
+	return r.figures
+}
+
+// sum returns the figures of the link and its stations together. r.mu is held.
+func (r *runner) sum(now time.Time) *figures {
+	sum := new(figures)
+	if r.figures != nil {
+		sum.sum(r.figures, now)
+	}
+	for _, s := range r.stations {
+		sum.sum(&s.figures, now)
+	}
+	return sum
+}
+
+// saw counts a frame: its bytes, and what is not of an ordinary exchange.
 func (t *tally) saw(f Frame) {
+	if f.Kind == traffic.Sent {
+		t.sent += uint32(len(f.Data))
+	} else {
+		t.received += uint32(len(f.Data))
+	}
 	switch f.Kind {
 	case traffic.Late:
 		t.late++
@@ -166,10 +175,9 @@ func (r *runner) remember(e *entry, out Outcome) {
 func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	sum := r.figures
 	l := diagnose.Link{
 		Link: r.link, Up: r.status.State == LinkUp, Down: r.status.State == LinkDown, Failure: r.failure, Failures: r.failures,
-		Reason: r.status.Reason, ExtraRefused: int(r.extraRefused(now)),
+		Reason: r.status.Reason,
 	}
 	for _, c := range r.connections {
 		if c.session != nil {
@@ -181,7 +189,6 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		if s.status.State == StationDisabled {
 			continue
 		}
-		sum.sum(&s.figures, now)
 		t, _ := over(s.figures.fine[:], now, fineStep)
 		st := diagnose.Station{
 			Station: s.Station.Station, Silent: s.status.State == StationSilent, Answering: s.status.State == StationAnswering, Reason: s.status.Reason,
@@ -204,16 +211,11 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		}
 		return 1
 	})
-	t, _ := over(sum.fine[:], now, fineStep)
+	t, _ := over(r.sum(now).fine[:], now, fineStep)
 	l.Counts = t.counts()
+	l.ExtraRefused = int(t.extra)
 	l.Since = r.since.counts()
 	return l, stations
-}
-
-// extraRefused is how many further connections were refused lately. r.mu is held.
-func (r *runner) extraRefused(now time.Time) uint32 {
-	t, _ := over(r.figures.fine[:], now, fineStep)
-	return t.extra
 }
 
 // findings keeps what stands now.
@@ -274,7 +276,7 @@ func (e *Engine) Traffic() *traffic.Log { return e.traffic }
 func (e *Engine) ResetFigures() {
 	for _, r := range e.all() {
 		r.mu.Lock()
-		r.figures = figures{since: time.Now()}
+		r.figures = nil
 		for _, s := range r.stations {
 			s.figures = figures{since: time.Now()}
 		}
@@ -484,7 +486,7 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 // better finds a byte order under which a value is plausible, the usual ones first. The lock is held.
 func (s *Slot) better() (order, text string) {
 	for _, o := range codec.Orders {
-		l := s.Layout
+		l := *s.Layout
 		if l.Order = o; o == s.Layout.Order || len(s.reading.Raw.Words) == 0 {
 			continue
 		}

@@ -58,7 +58,7 @@ type runner struct {
 	status LinkStatus // guarded by mu
 	ended  Traffic    // of sessions that are closed; guarded by mu
 
-	figures  figures             // of the link alone; guarded by mu
+	figures  *figures            // of what is the link's alone, nil while there is nothing; guarded by mu
 	since    tally               // since the last answer of anything; guarded by mu
 	units    map[int]*stationRun // by unit; guarded by mu
 	failure  diagnose.Failure    // why it does not open; guarded by mu
@@ -340,7 +340,7 @@ func (r *runner) open(ctx context.Context, c *connection) bool {
 		c.reconnect.grow(firstReconnect, lastReconnect, now)
 		if r.up() { // the others go on
 			r.mu.Lock()
-			r.figures.at(now, func(t *tally) { t.extra++ })
+			r.own().at(now, func(t *tally) { t.extra++ })
 			r.mu.Unlock()
 			return false
 		}
@@ -368,7 +368,7 @@ func (r *runner) open(ctx context.Context, c *connection) bool {
 	c.session = session
 	r.failures = 0
 	if r.status.Connections++; r.status.Connections > uint64(len(r.connections)) {
-		r.figures.at(now, func(t *tally) { t.reconnect++ })
+		r.own().at(now, func(t *tally) { t.reconnect++ })
 	}
 	fresh := r.status.State != LinkUp
 	r.mu.Unlock()

@@ -147,17 +147,15 @@ func (r *runner) snapshot(t *table) (LinkStatus, []StationStatus) {
 		}
 	}
 	now := time.Now()
-	sum := r.figures
 	stations := make([]StationStatus, 0, len(r.stations))
 	for _, s := range r.stations {
 		status := s.status
 		status.Statistics = status.Statistics.clone()
 		status.Points = t.count(s.Slots)
 		status.Figures = s.figures.windows(now)
-		sum.sum(&s.figures, now)
 		stations = append(stations, status)
 	}
-	link.Figures = sum.windows(now)
+	link.Figures = r.sum(now).windows(now)
 	slices.SortFunc(stations, func(a, b StationStatus) int { return strings.Compare(a.Name, b.Name) })
 	return link, stations
 }

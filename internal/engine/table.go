@@ -14,10 +14,10 @@ import (
 // Slot is the place of one point in the live table. Its point never changes: a changed point gets a new slot, so that
 // an answer still under way for the old one is not taken for the new.
 type Slot struct {
-	Point      *site.Point // shared with the site
-	Layout     codec.Layout
+	Point      *site.Point   // shared with the site
+	Layout     *codec.Layout // shared among points that are laid out alike
 	Period     time.Duration
-	conversion site.Conversion
+	conversion *site.Conversion // likewise
 
 	mu          *sync.Mutex // of all slots of its station, so that an answer with many readings takes it once
 	reading     reading.Reading
@@ -30,8 +30,17 @@ type Slot struct {
 	detached    bool
 }
 
-func newSlot(p *site.Point, s site.Station, mu *sync.Mutex, now time.Time) *Slot {
-	return &Slot{mu: mu, Point: p, Layout: p.Layout(s), Period: p.Period(s), conversion: p.Conversion(), reading: reading.NotRead(now)}
+// newSlot makes a slot; the layout and conversion of another that are the same are used again.
+func newSlot(p *site.Point, s site.Station, mu *sync.Mutex, now time.Time, like *Slot) *Slot {
+	layout, conversion := p.Layout(s), p.Conversion()
+	slot := &Slot{mu: mu, Point: p, Layout: &layout, Period: p.Period(s), conversion: &conversion, reading: reading.NotRead(now)}
+	if like != nil && *like.Layout == layout {
+		slot.Layout = like.Layout
+	}
+	if like != nil && reflect.DeepEqual(*like.conversion, conversion) {
+		slot.conversion = like.conversion
+	}
+	return slot
 }
 
 // Live is a point with its reading.
@@ -40,7 +49,7 @@ type Live struct {
 	Reading reading.Reading
 	Removed bool // the point is gone; only its tag means anything
 
-	conversion site.Conversion
+	conversion *site.Conversion
 }
 
 // Text says the value as a person would read it.
@@ -123,6 +132,7 @@ type table struct {
 	mu            sync.RWMutex
 	slots         map[string]*Slot
 	locks         map[string]*sync.Mutex // by station
+	last          *Slot                  // that was made, which the next is often like
 	subscriptions map[*Subscription]struct{}
 }
 
@@ -172,7 +182,7 @@ func (t *table) put(p *site.Point, st site.Station) *Slot {
 	if t.locks[st.Name] == nil {
 		t.locks[st.Name] = new(sync.Mutex)
 	}
-	slot := newSlot(p, st, t.locks[st.Name], time.Now())
+	slot := newSlot(p, st, t.locks[st.Name], time.Now(), t.last)
 	old := t.slots[p.Tag]
 	if old != nil {
 		same := sameSource(old, slot)
@@ -194,7 +204,7 @@ func (t *table) put(p *site.Point, st site.Station) *Slot {
 			}
 		}
 	}
-	t.slots[p.Tag] = slot
+	t.slots[p.Tag], t.last = slot, slot
 	slot.mu.Lock()
 	slot.notify()
 	slot.mu.Unlock()
@@ -203,7 +213,7 @@ func (t *table) put(p *site.Point, st site.Station) *Slot {
 
 // sameSource reports whether two slots read the same data in the same way, so that a reading of one holds for the other.
 func sameSource(a, b *Slot) bool {
-	return a.Point.Station == b.Point.Station && a.Point.Address == b.Point.Address && a.Layout == b.Layout &&
+	return a.Point.Station == b.Point.Station && a.Point.Address == b.Point.Address && *a.Layout == *b.Layout &&
 		a.Point.Invert == b.Point.Invert && reflect.DeepEqual(a.Point.Scaling, b.Point.Scaling)
 }
 

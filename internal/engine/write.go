@@ -110,7 +110,7 @@ func (e *Engine) Write(ctx context.Context, tag string, given codec.Value, recor
 	}
 	sent, _ := slot.conversion.Engineering(raw)
 	w.Sent = one(sent)
-	job := writing{slot, Command{Slot: slot, Address: p.Address, ReadBack: p.ReadBack, Layout: slot.Layout, Raw: []codec.Value{raw}}, record}
+	job := writing{slot, Command{Slot: slot, Address: p.Address, ReadBack: p.ReadBack, Layout: *slot.Layout, Raw: []codec.Value{raw}}, record}
 	if p.Pulse == 0 || !sent.Bool() {
 		return e.perform(ctx, job, w)
 	}
@@ -120,9 +120,9 @@ func (e *Engine) Write(ctx context.Context, tag string, given codec.Value, recor
 // WriteAddresses sends raw values to successive addresses of a station that no point needs to have, laid out as p says.
 // What a point of the site forbids is refused.
 func (e *Engine) WriteAddresses(ctx context.Context, st site.Station, p site.Point, given []codec.Value, record func(Write) error) (Write, error) {
-	slot := newSlot(&p, st, new(sync.Mutex), time.Now())
+	slot := newSlot(&p, st, new(sync.Mutex), time.Now(), nil)
 	w := Write{Station: st.Name, Address: p.Address}
-	job := writing{slot, Command{Address: p.Address, Layout: slot.Layout}, record}
+	job := writing{slot, Command{Address: p.Address, Layout: *slot.Layout}, record}
 	for i, v := range given {
 		raw, err := slot.conversion.Raw(v)
 		if err == nil {

@@ -92,7 +92,7 @@ func NewClient(conn net.Conn, o ClientOptions) *Client {
 	if o.Gap == 0 {
 		o.Gap = 50 * time.Millisecond
 	}
-	return &Client{conn: conn, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, maxFrame), in: make([]byte, 4*maxFrame)}
+	return &Client{conn: conn, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, o.Framing.longest()), in: make([]byte, 2*o.Framing.longest())}
 }
 
 // Do sends req to a unit and waits for its answer, at most timeout. The data returned are those of

@@ -31,6 +31,11 @@ const (
 // maxFrame is the longest frame of any framing: an ASCII one, 2.5.2.1.
 const maxFrame = 513
 
+// longest is the longest frame of a framing.
+func (f Framing) longest() int {
+	return [...]int{MBAP: maxADU, RTU: maxRTU, ASCII: maxFrame}[f]
+}
+
 func (f Framing) String() string { return [...]string{"mbap", "rtu", "ascii"}[f] }
 
 // Append adds a frame to b.

@@ -96,10 +96,10 @@ type Log struct {
 // NewLog makes an empty log.
 func NewLog() *Log { return &Log{rings: map[string]*Ring{}} }
 
-// budget is how many bytes the rings of all links may hold together, and the bounds of one.
+// Budget is how many bytes the rings of all links hold at most, together, and the bounds of one.
 const (
-	budget   = 16 << 20
-	leastLog = 8 << 10
+	Budget   = 16 << 20
+	leastLog = 2 << 10
 	mostLog  = 2 << 20
 )
 
@@ -139,9 +139,21 @@ func (l *Log) Ring(link string, links int) *Ring {
 		l.rings[link] = r
 	}
 	r.mu.Lock()
-	r.limit = min(max(leastLog, budget/max(1, links)), mostLog)
+	r.limit = min(max(leastLog, Budget/max(1, links)), mostLog)
 	r.mu.Unlock()
 	return r
+}
+
+// Size is how many bytes of memory the rings take.
+func (l *Log) Size() (bytes uint64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, r := range l.rings {
+		r.mu.Lock()
+		bytes += uint64(cap(r.frames)*int(unsafe.Sizeof(kept{})) + cap(r.data) + cap(r.ends)*int(unsafe.Sizeof(Ends{})))
+		r.mu.Unlock()
+	}
+	return bytes
 }
 
 // Drop forgets a link.
