@@ -115,11 +115,9 @@ func (s *Server) probe(c *gin.Context) error {
 	}
 	unit, number := 1, ""
 	if request.Station != "" {
-		var st site.Station
-		var ok bool
-		s.store.View(func(now *site.Site) { st, ok = now.Station(request.Station) })
-		if !ok {
-			return s.missing(site.KindStation, request.Station)
+		st, err := s.station(request.Station)
+		if err != nil {
+			return err
 		}
 		request.Link, unit, number = st.Link, st.Unit, st.Number
 	}

@@ -84,6 +84,16 @@ func (s *Server) ports(c *gin.Context) error {
 	return nil
 }
 
+// station returns the station of that name.
+func (s *Server) station(name string) (st site.Station, err error) {
+	var ok bool
+	s.store.View(func(now *site.Site) { st, ok = now.Station(name) })
+	if !ok {
+		err = s.missing(site.KindStation, name)
+	}
+	return st, err
+}
+
 func (s *Server) exists(kind site.Kind, name string) error {
 	var ok bool
 	s.store.View(func(now *site.Site) { _, ok = now.Get(kind, name) })
@@ -94,11 +104,9 @@ func (s *Server) exists(kind site.Kind, name string) error {
 }
 
 func (s *Server) readRange(c *gin.Context) error {
-	var st site.Station
-	var ok bool
-	s.store.View(func(now *site.Site) { st, ok = now.Station(name(c)) })
-	if !ok {
-		return s.missing(site.KindStation, name(c))
+	st, err := s.station(name(c))
+	if err != nil {
+		return err
 	}
 	convention := st.Convention()
 	what, err := convention.ParseRange(c.Query("range"), "")
@@ -296,11 +304,9 @@ func (s *Server) recorded(c *gin.Context, send func(context.Context, func(engine
 
 // writeRange writes to addresses that no point needs to have.
 func (s *Server) writeRange(c *gin.Context) error {
-	var st site.Station
-	var ok bool
-	s.store.View(func(now *site.Site) { st, ok = now.Station(name(c)) })
-	if !ok {
-		return s.missing(site.KindStation, name(c))
+	st, err := s.station(name(c))
+	if err != nil {
+		return err
 	}
 	node, err := parse(c)
 	if err != nil {

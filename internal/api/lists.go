@@ -132,11 +132,9 @@ func (s *Server) address(c *gin.Context) error {
 	}
 	convention := site.Convention{Notation: notation}
 	if name := c.Query("station"); name != "" {
-		var st site.Station
-		var ok bool
-		s.store.View(func(now *site.Site) { st, ok = now.Station(name) })
-		if !ok {
-			return s.missing(site.KindStation, name)
+		st, err := s.station(name)
+		if err != nil {
+			return err
 		}
 		convention = st.Convention()
 	}

@@ -291,7 +291,7 @@ func watching() error {
 		return err
 	}
 	var kept, recorded []float64
-	for range 9 { // in turn, so that what slows the machine slows all
+	for range pairs { // in turn, so that what slows the machine slows all
 		e.Traffic().Pause(true)
 		base, err := rate(ask)
 		if err != nil {
@@ -312,6 +312,6 @@ func watching() error {
 		e.Traffic().StopRecording()
 		kept, recorded = append(kept, with/base), append(recorded, disk/base)
 	}
-	fmt.Printf("what watching costs: %.2f of the exchanges with the frames kept, %.2f with a recording to disk (median of 9, against none of it)\n", median(kept), median(recorded))
+	fmt.Printf("what watching costs: %.2f of the exchanges with the frames kept, %.2f with a recording to disk (medians of %d, against none of it)\n", median(kept), median(recorded), pairs)
 	return nil
 }

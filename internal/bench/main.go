@@ -116,7 +116,7 @@ func exchanges(registers int, changing bool) error {
 		return err
 	}
 	var ratios, rates []float64
-	for range 9 { // in turn, so that what slows the machine slows both
+	for range pairs { // in turn, so that what slows the machine slows both
 		base, err := rate(echoOnce)
 		if err != nil {
 			return err
@@ -131,8 +131,8 @@ func exchanges(registers int, changing bool) error {
 	if changing {
 		kind = "all changing"
 	}
-	fmt.Printf("  %3d readings, %s: %.2f (median of 9 pairs, %.2f to %.2f); %.0f a second here\n",
-		registers, kind, median(ratios), slices.Min(ratios), slices.Max(ratios), median(rates))
+	fmt.Printf("  %3d readings, %s: %.2f (median of %d pairs, half of them from %.2f to %.2f); %.0f a second here\n",
+		registers, kind, median(ratios), pairs, quantile(ratios, 0.25), quantile(ratios, 0.75), median(rates))
 	return nil
 }
 
@@ -161,7 +161,7 @@ func session(ctx context.Context, port, registers int) (func() error, error) {
 
 // rate is how often f runs in a second.
 func rate(f func() error) (float64, error) {
-	const span = 400 * time.Millisecond
+	const span = 40 * time.Millisecond
 	began, n := time.Now(), 0
 	for time.Since(began) < span {
 		for range 50 {
@@ -174,9 +174,15 @@ func rate(f func() error) (float64, error) {
 	return float64(n) / time.Since(began).Seconds(), nil
 }
 
-func median(v []float64) float64 {
+// pairs is how many times two things are measured in turn, each for a short span, so that what slows the machine slows
+// both.
+const pairs = 81
+
+func median(v []float64) float64 { return quantile(v, 0.5) }
+
+func quantile(v []float64, share float64) float64 {
 	sorted := slices.Sorted(slices.Values(v))
-	return sorted[len(sorted)/2]
+	return sorted[int(share*float64(len(sorted)-1))]
 }
 
 // devices answers on a port that it prints, as a process of its own, so that what it costs is not counted.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"arithmon/internal/codec"
@@ -11,10 +12,10 @@ import (
 // are, and what they mean is worked out when someone looks, so that what nobody looks at costs nothing. The lock of the
 // station's slots guards it.
 type Block struct {
-	words   []uint16
-	bits    []byte // packed, the first in the lowest bit of the first byte
-	at      time.Time
+	data    []byte // big-endian registers, or packed bits, the first in the lowest bit of the first byte
+	bits    bool
 	version uint32 // counts round
+	at      time.Time
 }
 
 // Place is where a slot's data are in a block.
@@ -24,26 +25,25 @@ type Place struct {
 	Count int32
 }
 
-// StoreWords takes in big-endian registers for slots of one station.
-func (b *Block) StoreWords(data []byte, places []Place) {
+// Store takes in an answer for slots of one station: big-endian registers, or packed bits.
+func (b *Block) Store(data []byte, bits bool, places []Place) {
 	mu := places[0].Slot.mu
 	mu.Lock()
 	defer mu.Unlock()
-	b.words = b.words[:0]
-	for i := 0; i+1 < len(data); i += 2 {
-		b.words = append(b.words, uint16(data[i])<<8|uint16(data[i+1]))
-	}
+	b.data, b.bits = append(b.data[:0], data...), bits
 	b.place(places)
 }
 
-// StoreBits takes in packed bits for slots of one station.
-func (b *Block) StoreBits(data []byte, places []Place) {
-	mu := places[0].Slot.mu
-	mu.Lock()
-	defer mu.Unlock()
-	b.bits = append(b.bits[:0], data...)
-	b.place(places)
+// words appends the registers of a slot.
+func (s *Slot) words(words []uint16) []uint16 {
+	for i := s.first; i < s.first+s.count; i++ {
+		words = append(words, uint16(s.block.data[2*i])<<8|uint16(s.block.data[2*i+1]))
+	}
+	return words
 }
+
+// bit is that of a slot.
+func (s *Slot) bit() bool { return s.block.data[s.first/8]>>(s.first%8)&1 == 1 }
 
 func (b *Block) place(places []Place) {
 	b.at = time.Now()
@@ -69,37 +69,37 @@ func (s *Slot) settle() {
 		return
 	}
 	s.seen = b.version
-	if s.again(b) {
+	var room [maxWords]uint16
+	words := room[:0]
+	if !b.bits {
+		words = s.words(words)
+	}
+	if s.again(words) {
 		s.reading.Time, s.reading.GoodTime = b.at, b.at
 		return
 	}
 	sample := Sample{Quality: reading.Good}
-	if b.words != nil {
-		sample.DecodeWords(*s.Layout, b.words[s.first:s.first+s.count])
+	if b.bits {
+		sample.DecodeBit(s.bit())
 	} else {
-		sample.DecodeBit(b.bits[s.first/8]>>(s.first%8)&1 == 1)
+		sample.DecodeWords(*s.Layout, words)
 	}
 	s.take(&sample, b.at)
 }
 
-// again reports whether a block gives the same raw data as are in the reading, which is good or uncertain because of them.
-func (s *Slot) again(b *Block) bool {
+// maxWords is as many registers as a value has, or more.
+const maxWords = 128
+
+// again reports whether the block gives the same raw data as are in the reading, which is good or uncertain because of them.
+func (s *Slot) again(words []uint16) bool {
 	r := &s.reading
-	if r.Quality == reading.Bad || r.Reason == reading.Stale {
+	switch {
+	case r.Quality == reading.Bad || r.Reason == reading.Stale:
 		return false
+	case s.block.bits:
+		return r.Raw.HasBit && s.bit() == (r.Raw.Bit == 1)
 	}
-	if b.words == nil {
-		return r.Raw.HasBit && (b.bits[s.first/8]>>(s.first%8)&1 == 1) == (r.Raw.Bit == 1)
-	}
-	if r.Raw.HasBit || len(r.Raw.Words) != int(s.count) {
-		return false
-	}
-	for i, w := range r.Raw.Words {
-		if b.words[int(s.first)+i] != w {
-			return false
-		}
-	}
-	return true
+	return !r.Raw.HasBit && slices.Equal(words, r.Raw.Words)
 }
 
 // DecodeWords makes the sample what a layout makes of registers, which it keeps.

@@ -368,14 +368,15 @@ type movement struct {
 
 // look notes how the raw data have moved since the last look. The slot's lock is held.
 func (s *Slot) look(now time.Time) {
+	var room [maxWords]uint16
 	var words []uint16
 	switch {
-	case s.block != nil && s.block.words != nil:
+	case s.block != nil && !s.block.bits:
 		if s.movement.looked == s.block.version {
 			return
 		}
 		s.movement.looked = s.block.version
-		words = s.block.words[s.first : s.first+s.count]
+		words = s.words(room[:0])
 	case s.block == nil && s.reading.Quality != reading.Bad && len(s.reading.Raw.Words) > 0:
 		words = s.reading.Raw.Words
 	default:

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"slices"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -231,11 +232,10 @@ func (c *Client) waiting() (n int) {
 // what was sent.
 func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out []byte) ([]byte, error) {
 	var wrong error // what came instead
-	var spare [maxFrame]byte
 	for {
 		raw := c.in[c.used:c.held]
 		if c.options.Framing == ASCII && c.options.Watch != nil { // which is decoded in place
-			raw = append(spare[:0], raw...)
+			raw = slices.Clone(raw)
 		}
 		frame, n, err := c.options.Framing.Cut(c.in[c.used:c.held], Answers)
 		switch {

@@ -31,6 +31,9 @@ const (
 // maxFrame is the longest frame of any framing: an ASCII one, 2.5.2.1.
 const maxFrame = 513
 
+// Framings are the framings by the names that String gives.
+var Framings = map[string]Framing{"mbap": MBAP, "rtu": RTU, "ascii": ASCII}
+
 // longest is the longest frame of a framing.
 func (f Framing) longest() int {
 	return [...]int{MBAP: maxADU, RTU: maxRTU, ASCII: maxFrame}[f]

@@ -124,7 +124,7 @@ func (p *prober) connect() (string, error) {
 
 // client speaks on a connection as the link says.
 func client(conn net.Conn, link site.Link) *modbus.Client {
-	o := modbus.ClientOptions{Framing: map[site.Framing]modbus.Framing{site.MBAP: modbus.MBAP, site.RTU: modbus.RTU, site.ASCII: modbus.ASCII}[link.Framing]}
+	o := modbus.ClientOptions{Framing: modbus.Framings[string(link.Framing)]}
 	if link.Serial != nil {
 		o.Character, o.Echo = link.Serial.Character(), link.Serial.Echo
 	}

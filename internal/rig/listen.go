@@ -20,12 +20,10 @@ import (
 	"arithmon/internal/site"
 )
 
-var framings = map[site.Framing]modbus.Framing{site.MBAP: modbus.MBAP, site.RTU: modbus.RTU, site.ASCII: modbus.ASCII}
-
 // listen opens a line over its transport and answers on it until it is cut.
 func (r *Rig) listen(l *line, at string) error {
 	server := &modbus.Server{
-		Framing: framings[l.config.Framing],
+		Framing: modbus.Framings[string(l.config.Framing)],
 		Handle:  func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, "", unit, pdu) },
 	}
 	ctx, cancel := context.WithCancel(context.Background())

@@ -178,7 +178,7 @@ func (m *modem) dial(ctx context.Context, number string) {
 	in, out := io.Pipe()
 	c := &call{modem: m, in: in, out: out, done: make(chan struct{}), online: true}
 	server := modbus.Server{
-		Framing: framings[m.line.config.Framing],
+		Framing: modbus.Framings[string(m.line.config.Framing)],
 		Handle:  func(unit byte, pdu []byte) modbus.Reply { return m.rig.handle(m.line, number, unit, pdu) },
 	}
 	m.call = c

@@ -4,8 +4,6 @@ import (
 	"arithmon/internal/modbus"
 )
 
-var framings = map[string]modbus.Framing{"mbap": modbus.MBAP, "rtu": modbus.RTU, "ascii": modbus.ASCII}
-
 // Function is the function code of a frame, 0 when it has none, and whether it is a refusal.
 func Function(f *Frame) (code int, refused bool) {
 	at := -1
@@ -52,5 +50,5 @@ func Dissect(f Frame, request *Frame) modbus.Dissection {
 	if request != nil {
 		asked = request.Data
 	}
-	return modbus.Dissect(framings[f.Ends.Framing], side, f.Data, asked)
+	return modbus.Dissect(modbus.Framings[f.Ends.Framing], side, f.Data, asked)
 }

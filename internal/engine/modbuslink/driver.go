@@ -254,9 +254,6 @@ func (j *job) smaller() []engine.Job {
 	return append(like.planned(slots[:middle]), like.planned(slots[middle:])...)
 }
 
-// framings are the framings by their names in a site.
-var framings = map[site.Framing]modbus.Framing{site.MBAP: modbus.MBAP, site.RTU: modbus.RTU, site.ASCII: modbus.ASCII}
-
 // gatewayGap is the silence that ends a frame through a gateway or an adapter, which pass bytes on in their own time.
 const gatewayGap = 50 * time.Millisecond
 
@@ -286,7 +283,7 @@ func watcher(conn net.Conn, link site.Link, host engine.Host) func(modbus.Event)
 // newSession speaks over an open connection.
 func newSession(conn net.Conn, link site.Link, host engine.Host) *session {
 	s := &session{conn: conn, timeout: time.Duration(link.Timeout)}
-	o := modbus.ClientOptions{Framing: framings[link.Framing], Gap: gatewayGap, Watch: watcher(conn, link, host)}
+	o := modbus.ClientOptions{Framing: modbus.Framings[string(link.Framing)], Gap: gatewayGap, Watch: watcher(conn, link, host)}
 	if link.InFlight > 1 {
 		p := modbus.NewPipeline(conn, watcher(conn, link, host))
 		s.asker, s.counters = p, &p.Counters

@@ -72,11 +72,7 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 	}
 	j.refused = false
 	j.refusals.note(function, false)
-	if function.Bits() {
-		j.block.StoreBits(data, j.items)
-	} else {
-		j.block.StoreWords(data, j.items)
-	}
+	j.block.Store(data, function.Bits(), j.items)
 	return engine.Outcome{}
 }
 

@@ -32,7 +32,7 @@ func open(t *testing.T, framing site.Framing, handle func(unit byte, r modbus.Re
 	d := &device{}
 	go func() {
 		defer close(done)
-		(&modbus.Server{Framing: framings[framing], Handle: func(unit byte, pdu []byte) modbus.Reply {
+		(&modbus.Server{Framing: modbus.Framings[string(framing)], Handle: func(unit byte, pdu []byte) modbus.Reply {
 			r, err := modbus.ParseRequest(pdu)
 			d.mu.Lock()
 			d.asked = append(d.asked, r)

@@ -80,33 +80,11 @@ const filters = [
 </template>
 
 <style scoped>
-.columns {
-  display: flex;
-  gap: 12px;
-}
-.columns > .fill {
-  min-width: 0;
-}
-.side {
-  width: min(440px, 94vw);
-  overflow: auto;
-  padding: 14px 16px;
-  box-sizing: border-box;
-}
 .lost {
   color: var(--bad);
   font-weight: 600;
 }
 :deep(.chosen) {
   background: var(--el-color-primary-light-9);
-}
-@media (max-width: 900px) {
-  .columns {
-    flex-direction: column;
-  }
-  .side {
-    width: 100%;
-    flex: 1.4;
-  }
 }
 </style>

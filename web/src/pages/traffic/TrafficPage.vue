@@ -106,13 +106,8 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
 </template>
 
 <style scoped>
-.columns {
-  display: flex;
-  gap: 12px;
-}
 .list {
   overflow: auto;
-  min-width: 0;
 }
 .frame {
   display: flex;
@@ -141,12 +136,6 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
   flex: 1;
   overflow: hidden;
   text-overflow: ellipsis;
-}
-.side {
-  width: min(430px, 94vw);
-  overflow: auto;
-  padding: 12px 14px;
-  box-sizing: border-box;
 }
 .problem {
   color: var(--bad);
