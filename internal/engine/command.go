@@ -76,6 +76,9 @@ func (e *Engine) Borrow(ctx context.Context, link, why string, f func(context.Co
 		return ErrStopped
 	}
 	return r.hand(ctx, func(*connection) error {
+		if e.pulses.running() {
+			return errors.New("a pulse is being written, whose end must not wait; try again in a moment")
+		}
 		for _, c := range r.connections {
 			r.close(c)
 		}

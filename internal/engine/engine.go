@@ -40,7 +40,7 @@ type Engine struct {
 	runners map[string]*runner // by link
 	linkOf  map[string]string  // by station
 	ending  sync.WaitGroup
-	pulses  pulses
+	pulses  *pulses
 
 	traffic  *traffic.Log
 	findings findings // guarded by mu
@@ -48,7 +48,7 @@ type Engine struct {
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}, pulses: pulses{stop: make(chan struct{})}, traffic: traffic.NewLog()}
+	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}, pulses: newPulses(), traffic: traffic.NewLog()}
 	for _, d := range o.Drivers {
 		e.drivers[d.Protocol()] = d
 	}

@@ -182,6 +182,21 @@ func TestPulses(t *testing.T) {
 			assert.Contains(t, w.Message, "It may still be")
 		})
 	})
+	t.Run("nobody borrows the line before it has ended", func(t *testing.T) {
+		p := newPlant()
+		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {
+			done := make(chan Write)
+			go func() {
+				w, _ := e.Write(context.Background(), "horn", codec.BoolValue(true), record)
+				done <- w
+			}()
+			time.Sleep(time.Second)
+			err := e.Borrow(context.Background(), "bus", "a scan", func(context.Context) { t.Error("borrowed") })
+			assert.ErrorContains(t, err, "a pulse is being written")
+			w := <-done
+			assert.Equal(t, Done, w.Outcome, w.Message)
+		})
+	})
 	t.Run("stopping cuts it short", func(t *testing.T) {
 		p := newPlant()
 		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {

@@ -59,31 +59,54 @@ const (
 
 // pulses are those whose end is to come. Stopping cuts them short.
 type pulses struct {
-	mu      sync.Mutex // guards stopped, and running against it
-	running sync.WaitGroup
+	mu      sync.Mutex // guards what follows
+	ends    sync.Cond  // tells that count fell
 	stop    chan struct{}
 	stopped bool
+	count   int
 }
 
-// begin reports whether another pulse may begin; running.Done ends it.
+func newPulses() *pulses {
+	p := &pulses{stop: make(chan struct{})}
+	p.ends.L = &p.mu
+	return p
+}
+
+// begin reports whether another pulse may begin; end ends it.
 func (p *pulses) begin() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.stopped {
-		p.running.Add(1)
+		p.count++
 	}
 	return !p.stopped
+}
+
+func (p *pulses) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.count--
+	p.ends.Broadcast()
+}
+
+// running reports whether any pulse is.
+func (p *pulses) running() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.count > 0
 }
 
 // halt ends pulses early and waits for that.
 func (p *pulses) halt() {
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	if !p.stopped {
 		close(p.stop)
 	}
 	p.stopped = true
-	p.mu.Unlock()
-	p.running.Wait()
+	for p.count > 0 {
+		p.ends.Wait()
+	}
 }
 
 // Write sends an engineering value to a point. Everything that can be refused is refused before anything is sent.
@@ -197,7 +220,7 @@ func (e *Engine) pulse(ctx context.Context, on writing, w Write, span time.Durat
 	if !e.pulses.begin() {
 		return w.refused("not sent: the service is stopping, so the end of the pulse could not be sent"), nil
 	}
-	defer e.pulses.running.Done()
+	defer e.pulses.end()
 	began, err := e.perform(ctx, on, w)
 	if err != nil || began.Outcome == Refused {
 		return began, err
