@@ -135,19 +135,29 @@ Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit 
 				return usage("--add makes stations on a link of the site; add a link first")
 			}
 			request.Wait = site.Duration(wait)
-			found := []probe.Found{}
+			var result struct {
+				Settings *site.LineSettings `json:"settings,omitempty"`
+				Units    []probe.Found      `json:"units"`
+			}
+			result.Units = []probe.Found{}
 			var ended string
 			err = a.client().Scan(c.Context(), request, func(p probe.Progress) error {
-				if p.Found != nil && p.Ended == "" && (p.Found.Settings == nil || p.Now != "") {
-					found = append(found, *p.Found)
+				if p.Settings != nil {
+					result.Settings = p.Settings
+				}
+				if p.Found != nil {
+					result.Units = append(result.Units, *p.Found)
 				}
 				ended = p.Ended
 				if a.output != "text" {
 					return nil
 				}
-				if p.Found != nil {
+				switch {
+				case p.Settings != nil:
+					fmt.Fprintln(a.Out, p.Now)
+				case p.Found != nil:
 					fmt.Fprintf(a.Out, "unit %d: %s\n", p.Found.Unit, p.Found.Text)
-				} else if p.Done%20 == 0 && p.Ended == "" {
+				case p.Done%20 == 0 && p.Ended == "":
 					fmt.Fprintf(a.Err, "%d of %d, %s\n", p.Done, p.Total, p.Now)
 				}
 				return nil
@@ -156,9 +166,9 @@ Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit 
 				return err
 			}
 			if a.output != "text" {
-				if err := a.print(found, func(t *table) {
+				if err := a.print(result, func(t *table) {
 					t.header("UNIT", "TEXT")
-					for _, f := range found {
+					for _, f := range result.Units {
 						t.row(strconv.Itoa(f.Unit), f.Text)
 					}
 				}); err != nil {
@@ -171,7 +181,7 @@ Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit 
 			if a.output == "text" {
 				fmt.Fprintln(a.Out, ended)
 			}
-			for _, f := range found {
+			for _, f := range result.Units {
 				if add == "" {
 					break
 				}

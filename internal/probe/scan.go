@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"arithmon/internal/modbus"
@@ -41,18 +42,18 @@ func (r *ScanRequest) Check() error {
 
 // Progress is how far a scan has got.
 type Progress struct {
-	Done  int    `json:"done"`
-	Total int    `json:"total" doc:"may grow and shrink as settings are found"`
-	Now   string `json:"now" doc:"what is being asked"`
-	Found *Found `json:"found,omitempty" doc:"what was just found"`
-	Ended string `json:"ended,omitempty" doc:"how it ended, on the last line"`
+	Done     int                `json:"done"`
+	Total    int                `json:"total" doc:"may grow and shrink as settings are found"`
+	Now      string             `json:"now" doc:"what is being asked"`
+	Found    *Found             `json:"found,omitempty" doc:"a unit that was just found"`
+	Settings *site.LineSettings `json:"settings,omitempty" doc:"the line settings that were just found"`
+	Ended    string             `json:"ended,omitempty" doc:"how it ended, on the last line"`
 }
 
-// Found is a unit, or the line settings under which anything answers.
+// Found is a unit.
 type Found struct {
-	Unit     int                `json:"unit"`
-	Text     string             `json:"text"`
-	Settings *site.LineSettings `json:"settings,omitempty" doc:"the line settings under which it answers, when they were looked for"`
+	Unit int    `json:"unit"`
+	Text string `json:"text" doc:"what it says of itself, or how it answers"`
 }
 
 // Candidates are the line settings that a scan tries, the link's own first, then the usual ones.
@@ -83,7 +84,7 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 	link.Timeout = r.Wait
 	units := r.Last - r.First + 1
 	if !r.Settings || link.Serial == nil {
-		return scanUnits(ctx, link, r, 0, units, nil, report)
+		return scanUnits(ctx, link, r, 0, units, report)
 	}
 	if len(known) == 0 {
 		for u := r.First; u <= min(r.Last, r.First+4); u++ {
@@ -94,45 +95,44 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 	total, done := len(candidates)*len(known)+units, 0
 	for _, s := range candidates {
 		link.Serial = &s
-		found, err := trySettings(ctx, link, known, func(now string) {
+		unit, err := trySettings(ctx, link, known, func(now string) {
 			done++
 			report(Progress{Done: done, Total: total, Now: now})
 		})
 		if err != nil {
 			return err
 		}
-		if found != nil {
-			report(Progress{Done: done, Total: done + units, Found: found})
-			return scanUnits(ctx, link, r, done, done+units, &s, report)
+		if unit >= 0 {
+			report(Progress{Done: done, Total: done + units, Now: fmt.Sprintf("unit %d answers under %s", unit, link.FarEnd()), Settings: &s})
+			return scanUnits(ctx, link, r, done, done+units, report)
 		}
 	}
 	return fmt.Errorf("nothing answers under any of %d line settings. Check wiring and power; with more --first and --last, other units are tried", len(candidates))
 }
 
-// trySettings asks the known units under one setting.
-func trySettings(ctx context.Context, link site.Link, known []int, step func(now string)) (*Found, error) {
+// trySettings asks the known units under one setting and returns the first that answers, -1 when none does.
+func trySettings(ctx context.Context, link site.Link, known []int, step func(now string)) (int, error) {
 	conn, err := wire.Open(ctx, link)
 	if err != nil {
-		return nil, err
+		return -1, err
 	}
 	defer conn.Close()
 	ask := client(conn, link)
 	for _, u := range known {
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return -1, ctx.Err()
 		}
 		step(fmt.Sprintf("unit %d at %s", u, link.FarEnd()))
 		time.Sleep(modbus.Silence(link.Serial.Baud, link.Serial.Bits()))
 		if _, err := ask.Do(byte(u), life, time.Duration(link.Timeout)); alive(err) {
-			s := *link.Serial
-			return &Found{Unit: u, Text: "answers under " + link.FarEnd(), Settings: &s}, nil
+			return u, nil
 		}
 	}
-	return nil, nil
+	return -1, nil
 }
 
 // scanUnits asks every unit once.
-func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total int, settings *site.LineSettings, report func(Progress)) error {
+func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total int, report func(Progress)) error {
 	p := &prober{ctx: ctx, link: link, heard: map[int]bool{}}
 	conn, err := wire.Open(ctx, link)
 	if err != nil {
@@ -154,9 +154,9 @@ func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total i
 		if alive(err) {
 			n++
 			p.unit = u
-			step.Found = &Found{Unit: u, Text: "answers", Settings: settings}
+			step.Found = &Found{Unit: u, Text: "answers"}
 			if objects := p.objects(); len(objects) > 0 {
-				step.Found.Text = fmt.Sprint(objects)
+				step.Found.Text = strings.Join(objects, ", ")
 			} else if err != nil {
 				step.Found.Text = "answers: " + err.Error()
 			}

@@ -2562,8 +2562,7 @@ export interface components {
             items: components["schemas"]["Finding"][];
         };
         Found: {
-            /** @description the line settings under which it answers, when they were looked for */
-            settings?: components["schemas"]["LineSettings"];
+            /** @description what it says of itself, or how it answers */
             text: string;
             unit: number;
         };
@@ -2870,10 +2869,12 @@ export interface components {
             done: number;
             /** @description how it ended, on the last line */
             ended?: string;
-            /** @description what was just found */
+            /** @description a unit that was just found */
             found?: components["schemas"]["Found"];
             /** @description what is being asked */
             now: string;
+            /** @description the line settings that were just found */
+            settings?: components["schemas"]["LineSettings"];
             /** @description may grow and shrink as settings are found */
             total: number;
         };

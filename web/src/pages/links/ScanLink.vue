@@ -13,6 +13,7 @@ const open = ref(false)
 const form = reactive({ first: 1, last: 247, wait: '200ms', settings: false })
 const step = ref<Progress>()
 const found = ref<Found[]>([])
+const settings = ref<Progress>()
 const problem = ref('')
 const busy = ref(false)
 const onPort = computed(() => props.link.transport === 'serial')
@@ -23,6 +24,7 @@ onScopeDispose(() => stop.abort())
 async function scan() {
   stop = new AbortController()
   found.value = []
+  settings.value = undefined
   problem.value = ''
   busy.value = true
   try {
@@ -32,6 +34,7 @@ async function scan() {
       (p) => {
         step.value = p
         if (p.found) found.value.push(p.found)
+        if (p.settings) settings.value = p
         if (p.ended?.startsWith('failed')) problem.value = p.ended.replace(/^failed: /, '')
       },
       stop.signal,
@@ -50,9 +53,9 @@ async function add(f: Found) {
     problem.value = message(error)
   }
 }
-async function use(f: Found) {
+async function use() {
   try {
-    await api.set('link', props.link.name, { serial: f.settings })
+    await api.set('link', props.link.name, { serial: settings.value?.settings })
     emit('added')
   } catch (error) {
     problem.value = message(error)
@@ -77,11 +80,11 @@ async function use(f: Found) {
       <el-progress v-if="busy" :percentage="share" />
       <div v-if="busy && step?.now" class="quiet">{{ step.now }}</div>
       <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
+      <div v-if="settings" data-test="scan-settings">{{ settings.now }} <el-button size="small" type="primary" plain @click="use">Use these settings</el-button></div>
       <ul data-test="scan-found">
         <li v-for="(f, i) in found" :key="i">
           <b>unit {{ f.unit }}</b> {{ f.text }}
-          <el-button v-if="f.settings && f.text.startsWith('answers under')" size="small" @click="use(f)">Use these settings</el-button>
-          <el-button v-else size="small" @click="add(f)">Make a station of it</el-button>
+          <el-button size="small" @click="add(f)">Make a station of it</el-button>
         </li>
       </ul>
       <div v-if="step?.ended && !problem" class="quiet">{{ step.ended }}</div>
