@@ -1,0 +1,425 @@
+package master
+
+import (
+	"bytes"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"arithmon/internal/dnp3"
+)
+
+// Handler takes what an outstation says. It is called by the channel's reader, one call at a time, and must not ask the
+// outstation anything.
+type Handler interface {
+	// Response takes a fragment of a response to a request, or of an unsolicited response, before it is confirmed.
+	Response(f dnp3.Fragment)
+	// Repeated is told that an unsolicited response came again, as it does when its confirmation was lost.
+	Repeated()
+}
+
+// Outstation is one outstation on a channel. One request is under way at a time; further ones wait.
+type Outstation struct {
+	channel *Channel
+	address uint16
+	master  uint16
+	handler Handler
+
+	// Confirmed says that requests are sent as confirmed user data: the data link layer acknowledges every frame.
+	Confirmed bool
+
+	asking  sync.Mutex // held while a request is under way
+	seq     byte
+	segment byte
+	count   dnp3.Control // frame count bit of the next confirmed frame
+	reset   bool         // its link states are
+
+	mu      sync.Mutex
+	pending *exchange
+	knock   *knock
+	past    byte // sequence number of the last request that timed out, 0xFF for none
+
+	// Of the reader alone.
+	gather   dnp3.Reassembly
+	kind     EventKind // of the fragment that is being gathered
+	report   []byte    // the last unsolicited response
+	counted  bool      // an FCB is expected from the outstation
+	countBit dnp3.Control
+	heard    atomic.Int64 // when it was, in nanoseconds since 1970
+}
+
+// exchange is a request under way.
+type exchange struct {
+	seq   byte
+	first bool // a fragment has come
+	sent  time.Time
+	iin   dnp3.IIN
+	each  func(dnp3.Fragment)
+	done  chan struct{}
+	bad   error
+}
+
+// knock is a request to the data link layer under way.
+type knock struct {
+	got  dnp3.LinkFunction
+	done chan struct{}
+}
+
+// Address is its link address.
+func (o *Outstation) Address() uint16 { return o.address }
+
+// Heard is when anything came from it, the zero time when nothing has.
+func (o *Outstation) Heard() time.Time {
+	if at := o.heard.Load(); at != 0 {
+		return time.Unix(0, at)
+	}
+	return time.Time{}
+}
+
+// waits reports whether a request is under way.
+func (o *Outstation) waits() bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.pending != nil || o.knock != nil
+}
+
+// take is called by the reader with a frame from the outstation to us.
+func (o *Outstation) take(f dnp3.Frame, raw []byte) {
+	o.heard.Store(time.Now().UnixNano())
+	if f.Control&dnp3.Primary == 0 {
+		e := Event{Kind: EventAnswer, From: int(o.address), Asked: int(o.address), Data: raw}
+		o.mu.Lock()
+		if k := o.knock; k != nil {
+			k.got, o.knock = f.Function(), nil
+			defer close(k.done)
+		} else {
+			e.Kind = EventStray
+			o.channel.Counters.Stray.Add(1)
+		}
+		o.mu.Unlock()
+		o.channel.see(e)
+		return
+	}
+	answer := func(fn dnp3.LinkFunction) { o.channel.send(o.address, o.master, dnp3.Control(fn)) }
+	switch f.Function() {
+	case dnp3.RequestStatus:
+		o.channel.see(Event{Kind: EventReported, From: int(o.address), Asked: -1, Data: raw})
+		answer(dnp3.LinkStatus)
+	case dnp3.ResetLinkStates:
+		o.channel.see(Event{Kind: EventReported, From: int(o.address), Asked: -1, Data: raw})
+		o.counted, o.countBit = true, dnp3.CountBit
+		answer(dnp3.Ack)
+	case dnp3.TestLinkStates:
+		o.channel.see(Event{Kind: EventReported, From: int(o.address), Asked: -1, Data: raw})
+		if !o.counted {
+			answer(dnp3.Nack)
+			return
+		}
+		o.countBit ^= dnp3.CountBit
+		answer(dnp3.Ack)
+	case dnp3.ConfirmedData:
+		if !o.counted {
+			answer(dnp3.Nack)
+			return
+		}
+		answer(dnp3.Ack)
+		if f.Control&dnp3.CountBit != o.countBit { // sent again, since our acknowledgement was lost
+			o.channel.see(Event{Kind: EventStray, From: int(o.address), Asked: -1, Data: raw, Text: "sent again"})
+			return
+		}
+		o.countBit ^= dnp3.CountBit
+		o.data(f, raw)
+	case dnp3.UnconfirmedData:
+		o.data(f, raw)
+	default:
+		o.channel.see(Event{Kind: EventStray, From: int(o.address), Asked: -1, Data: raw})
+		answer(dnp3.NotSupported)
+	}
+}
+
+// data takes a segment.
+func (o *Outstation) data(f dnp3.Frame, raw []byte) {
+	if len(f.Data) >= 3 && f.Data[0]&0x40 != 0 { // the first tells what the fragment is
+		o.kind = o.sort(dnp3.AppControl(f.Data[1]), dnp3.Function(f.Data[2]))
+	}
+	e := Event{Kind: o.kind, From: int(o.address), Asked: int(o.address), Data: raw}
+	o.mu.Lock()
+	if o.pending != nil && e.Kind == EventAnswer {
+		e.After = time.Since(o.pending.sent)
+	}
+	o.mu.Unlock()
+	fragment, err := o.gather.Add(f.Data)
+	if err != nil {
+		e.Kind, e.Text = EventDamaged, err.Error()
+	}
+	switch e.Kind {
+	case EventLate:
+		o.channel.Counters.Late.Add(1)
+	case EventStray:
+		o.channel.Counters.Stray.Add(1)
+	}
+	o.channel.see(e)
+	if fragment != nil {
+		o.fragment(fragment)
+	}
+}
+
+// sort says what a fragment is by its first two octets.
+func (o *Outstation) sort(c dnp3.AppControl, f dnp3.Function) EventKind {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	switch {
+	case f == dnp3.FuncUnsolicited:
+		return EventReported
+	case f == dnp3.FuncResponse && o.pending != nil && c.Seq() == o.pending.seq:
+		return EventAnswer
+	case f == dnp3.FuncResponse && c.Seq() == o.past:
+		return EventLate
+	}
+	return EventStray
+}
+
+// fragment takes a whole fragment.
+func (o *Outstation) fragment(b []byte) {
+	f, err := dnp3.ParseFragment(b)
+	switch {
+	case err != nil:
+		return
+	case f.Function == dnp3.FuncUnsolicited:
+		o.unsolicited(f, b)
+	case f.Function == dnp3.FuncResponse:
+		o.solicited(f)
+	}
+}
+
+// unsolicited takes a report. The same again is confirmed again and not taken: its confirmation was lost (4.6.2.4).
+func (o *Outstation) unsolicited(f dnp3.Fragment, b []byte) {
+	if bytes.Equal(b, o.report) {
+		o.handler.Repeated()
+	} else {
+		o.report = append(o.report[:0], b...)
+		o.handler.Response(f)
+	}
+	if f.Control&dnp3.Confirm != 0 {
+		o.confirm(f.Control)
+	}
+}
+
+// solicited takes a fragment of a response (4.2.2.2).
+func (o *Outstation) solicited(f dnp3.Fragment) {
+	o.mu.Lock()
+	x := o.pending
+	if x == nil || f.Control.Seq() != x.seq || (f.Control&dnp3.First != 0) == x.first {
+		o.mu.Unlock()
+		return
+	}
+	x.first = true
+	x.iin |= f.IIN
+	final := f.Control&dnp3.Final != 0
+	x.seq = (x.seq + 1) & 0x0F // of the next fragment, if there is one
+	if final {
+		o.pending = nil
+	}
+	o.mu.Unlock()
+	if x.each != nil {
+		x.each(f)
+	}
+	o.handler.Response(f)
+	if f.Control&dnp3.Confirm != 0 {
+		o.confirm(f.Control)
+	}
+	if final {
+		close(x.done)
+	}
+}
+
+// confirm sends an application confirmation. It is sent without one of the data link layer, since that would be waited for by the
+// reader, which alone could take it.
+func (o *Outstation) confirm(c dnp3.AppControl) {
+	b := [3]byte{0xC0, byte(dnp3.First | dnp3.Final | c&dnp3.Unsolicited | dnp3.AppControl(c.Seq())), byte(dnp3.FuncConfirm)}
+	b[0] |= o.channel.nextSegment(o)
+	o.channel.send(o.address, o.master, dnp3.Control(dnp3.UnconfirmedData), b[:]) // a connection that is gone is noticed by the reader
+}
+
+// nextSegment numbers a segment.
+func (c *Channel) nextSegment(o *Outstation) byte {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := o.segment & 0x3F
+	o.segment++
+	return n
+}
+
+// Answer is the end of a response.
+type Answer struct {
+	IIN  dnp3.IIN // of all its fragments
+	Sent time.Time
+	Took time.Duration
+}
+
+// Ask sends a request and waits for the whole response, each fragment of which goes to each, unless that is nil, and to the
+// handler. Requests that are not answered return when they are sent.
+func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragment)) (a Answer, err error) {
+	o.asking.Lock()
+	defer o.asking.Unlock()
+	seq := o.seq
+	o.seq = (o.seq + 1) & 0x0F
+	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: dnp3.First | dnp3.Final | dnp3.AppControl(seq), Function: f, Objects: objects})
+	x := &exchange{seq: seq, each: each, done: make(chan struct{}), sent: time.Now()}
+	if !f.Unanswered() {
+		o.mu.Lock()
+		o.pending = x
+		o.mu.Unlock()
+	}
+	defer func() {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		if o.pending == x {
+			o.pending, o.past = nil, x.seq
+		}
+	}()
+	if err := o.transmit(fragment); err != nil {
+		return a, err
+	}
+	a.Sent = time.Now()
+	o.mu.Lock()
+	x.sent = a.Sent
+	o.mu.Unlock()
+	if f.Unanswered() {
+		return a, nil
+	}
+	if err := o.await(x.done, a.Sent); err != nil {
+		return a, err
+	}
+	a.Took, a.IIN = time.Since(a.Sent), x.iin
+	return a, x.bad
+}
+
+// await waits for done until nothing has come from the outstation for the timeout.
+func (o *Outstation) await(done <-chan struct{}, from time.Time) error {
+	timer := time.NewTimer(o.channel.o.Timeout)
+	defer timer.Stop()
+	for {
+		select {
+		case <-done:
+			return nil
+		case <-o.channel.closed:
+			return o.channel.why()
+		case <-timer.C:
+			last := from
+			if heard := o.Heard(); heard.After(last) {
+				last = heard
+			}
+			if rest := time.Until(last.Add(o.channel.o.Timeout)); rest > 0 {
+				timer.Reset(rest)
+				continue
+			}
+			o.channel.see(Event{Kind: EventTimeout, From: int(o.address), Asked: int(o.address), Text: fmt.Sprintf("nothing within %s", o.channel.o.Timeout)})
+			return fmt.Errorf("%w within %s", ErrTimeout, o.channel.o.Timeout)
+		}
+	}
+}
+
+func (c *Channel) why() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.cause
+}
+
+// transmit cuts a fragment into frames and sends them, each acknowledged where that is wanted.
+func (o *Outstation) transmit(fragment []byte) error {
+	var segments [][]byte
+	for first := true; first || len(fragment) > 0; first = false {
+		n := min(len(fragment), dnp3.MaxUserData-1)
+		octet := o.channel.nextSegment(o)
+		if first {
+			octet |= 0x40
+		}
+		if n == len(fragment) {
+			octet |= 0x80
+		}
+		segments = append(segments, append([]byte{octet}, fragment[:n]...))
+		fragment = fragment[n:]
+	}
+	if !o.Confirmed {
+		return o.channel.send(o.address, o.master, dnp3.Control(dnp3.UnconfirmedData), segments...)
+	}
+	if !o.reset {
+		if err := o.Reset(); err != nil {
+			return err
+		}
+	}
+	for _, s := range segments {
+		if err := o.acknowledged(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// acknowledged sends one segment as confirmed user data (IEEE 1815-2012, 9.2.6).
+func (o *Outstation) acknowledged(segment []byte) error {
+	renewed := false
+	for try := 0; ; try++ {
+		got, err := o.linkRequest(dnp3.ConfirmedData, o.count|dnp3.CountValid, segment)
+		switch {
+		case err == nil && got == dnp3.Ack:
+			o.count ^= dnp3.CountBit
+			return nil
+		case err == nil && got == dnp3.Nack && !renewed:
+			renewed = true
+			if err := o.Reset(); err != nil {
+				return err
+			}
+		case err == nil:
+			return ErrNack
+		case try >= o.channel.o.Retries || o.channel.Lost():
+			o.reset = false
+			return err
+		}
+	}
+}
+
+// Reset resets the link states.
+func (o *Outstation) Reset() error {
+	got, err := o.linkRequest(dnp3.ResetLinkStates, 0, nil)
+	if err != nil {
+		return fmt.Errorf("resetting the link states: %w", err)
+	}
+	if got != dnp3.Ack {
+		return fmt.Errorf("resetting the link states: answered with %s", got)
+	}
+	o.reset, o.count = true, dnp3.CountBit
+	return nil
+}
+
+// Status asks for the link status, which every outstation answers.
+func (o *Outstation) Status() (time.Duration, error) {
+	o.asking.Lock()
+	defer o.asking.Unlock()
+	began := time.Now()
+	_, err := o.linkRequest(dnp3.RequestStatus, 0, nil)
+	return time.Since(began), err
+}
+
+// linkRequest sends a frame that the data link layer answers.
+func (o *Outstation) linkRequest(f dnp3.LinkFunction, bits dnp3.Control, data []byte) (got dnp3.LinkFunction, err error) {
+	k := &knock{done: make(chan struct{})}
+	o.mu.Lock()
+	o.knock = k
+	o.mu.Unlock()
+	defer func() {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.knock = nil
+	}()
+	began := time.Now()
+	if err := o.channel.send(o.address, o.master, dnp3.Control(f)|bits, data); err != nil {
+		return 0, err
+	}
+	if err := o.await(k.done, began); err != nil {
+		return 0, err
+	}
+	return k.got, nil
+}
