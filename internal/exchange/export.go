@@ -27,7 +27,7 @@ func WriteSiteFile(s *site.Site) ([]byte, error) {
 	links, stations, points := list(), list(), list()
 	for _, l := range s.Links() {
 		implied := site.NewLink()
-		implied.Transport = l.Transport
+		implied.Transport, implied.Protocol = l.Transport, l.Protocol
 		port := implied.Port
 		implied = implied.WithDefaults()
 		implied.Port = port // which is written even where it has its default, since people look for it
@@ -79,6 +79,9 @@ func add(to *yaml.Node, e, defaults site.Entity, addresses ...string) error {
 	m := &yaml.Node{Kind: yaml.MappingNode}
 	for i := range v.NumField() {
 		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
+		if st, ok := e.(site.Station); ok && st.Speaks() == site.DNP3 && (name == "unit" || name == "notation") {
+			continue
+		}
 		wanted := strings.Contains(" "+strings.Join(always[e.Kind()], " ")+" ", " "+name+" ")
 		if !wanted && reflect.DeepEqual(v.Field(i).Interface(), d.Field(i).Interface()) {
 			continue

@@ -84,6 +84,9 @@ const (
 	Whole    Part = 0
 	LowByte  Part = 17
 	HighByte Part = 18
+
+	Deadband   Part = 19 // of a DNP3 analog input
+	EventClass Part = 20 // of a DNP3 point
 )
 
 // Bit is the part that is one bit of a register, 0 (least significant) to 15.
@@ -113,6 +116,10 @@ func (p Part) String() string {
 		return ".low"
 	case p == HighByte:
 		return ".high"
+	case p == Deadband:
+		return ".deadband"
+	case p == EventClass:
+		return ".class"
 	case p >= 1 && p <= 16:
 		return "." + strconv.Itoa(int(p)-1)
 	}
@@ -244,7 +251,8 @@ func (a Address) Format(c Convention) string {
 // Meaning says an address in words: holding register, offset 9 (0x0009), the 10th; 40010, 400010 as a reference.
 func (a Address) Meaning() string {
 	if a.Space.Protocol() != Modbus {
-		return fmt.Sprintf("%s, index %d", a.Space.Name(), a.Offset)
+		of := map[Part]string{Deadband: "deadband of ", EventClass: "event class of "}[a.Part]
+		return fmt.Sprintf("%s%s, index %d", of, a.Space.Name(), a.Offset)
 	}
 	whole := Address{Space: a.Space, Offset: a.Offset}
 	part := ""
@@ -300,10 +308,26 @@ func (c Convention) Parse(text string, chosen Space) (Address, error) {
 		return Address{}, err
 	}
 	a.Part = part
-	if part != Whole && !a.Space.Registers() {
+	if part != Whole && !a.has(part) {
 		return Address{}, fmt.Errorf("%q: %s has no parts; %s belongs to registers", typed, a.Space.Name(), part)
 	}
 	return a, nil
+}
+
+// has reports whether the space of a has such parts.
+func (a Address) has(part Part) bool {
+	switch part {
+	case Deadband:
+		return a.Space == AnalogInputs
+	case EventClass:
+		return a.Space.Protocol() == DNP3
+	}
+	return a.Space.Registers()
+}
+
+// Writable reports whether what is at an address can be written at all.
+func (a Address) Writable() bool {
+	return a.Part == Deadband || a.Part == EventClass || a.Space.Output()
 }
 
 // cutSpace splits hr:9 into its space and its number.
@@ -326,6 +350,10 @@ func cutPart(s string, numbering BitNumbering) (string, Part, error) {
 		return number, LowByte, nil
 	case "high":
 		return number, HighByte, nil
+	case "deadband":
+		return number, Deadband, nil
+	case "class":
+		return number, EventClass, nil
 	}
 	typed, err := strconv.ParseUint(suffix, 10, 8)
 	bit, ok := numbering.bit(int(typed))

@@ -25,6 +25,9 @@ func (p Point) Conversion() Conversion {
 	if f, _ := p.Scaling.Compile(); !f.IsZero() { // a valid point's scaling compiles; otherwise it is none
 		c.scale = &f
 	}
+	if p.Address.Space == DoubleBitInputs && len(p.States) == 0 {
+		c.states = doubleBitStates
+	}
 	if p.Decimals != nil {
 		c.decimals = *p.Decimals
 	}

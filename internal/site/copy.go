@@ -9,7 +9,7 @@ import (
 type StationCopy struct {
 	Name   string     `json:"name" doc:"of the copy"`
 	Link   string     `json:"link,omitempty" doc:"link of the copy; the same unless said"`
-	Unit   *int       `json:"unit,omitempty" doc:"unit of the copy; the next free one of its link unless said"`
+	Unit   *int       `json:"unit,omitempty" doc:"unit or outstation address of the copy; the next free one of its link unless said"`
 	Number string     `json:"number,omitempty" doc:"telephone number of the copy, on a dialup link; the same unless said"`
 	Tags   *TagChange `json:"tags,omitempty" doc:"copies the points, too, with other tags: {from: tern/pump1, to: tern/pump4}"`
 }
@@ -43,12 +43,17 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 	if c.Number != "" {
 		s.Number = c.Number
 	}
+	at, most := s.LinkAddress(), 255
+	if s.Speaks() == DNP3 {
+		most = MaxLinkAddress
+	}
 	if c.Unit != nil {
-		s.Unit = *c.Unit
-	} else {
-		for s.Unit < 255 && d.sameUnit(s) != "" {
-			s.Unit++
-		}
+		at = *c.Unit
+	}
+	s = s.at(at)
+	for c.Unit == nil && at < most && d.sameUnit(s) != "" {
+		at++
+		s = s.at(at)
 	}
 	d.Add(s)
 	if c.Tags == nil {
@@ -66,11 +71,21 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 	return s
 }
 
+// at is the station at another unit or outstation address.
+func (s Station) at(address int) Station {
+	if s.Speaks() == DNP3 {
+		s.Outstation = &address
+	} else {
+		s.Unit = address
+	}
+	return s
+}
+
 // Warnings says what of changed entities is allowed and yet seldom meant.
 func (s *Site) Warnings(changes []Change) (list []*FieldError) {
 	for _, c := range changes {
 		st, ok := c.After.(Station)
-		if l, _ := s.Link(st.Link); ok && l.Transport.OnPort() && st.Unit > 247 {
+		if l, _ := s.Link(st.Link); ok && st.Speaks() == Modbus && l.Transport.OnPort() && st.Unit > 247 {
 			list = append(list, &FieldError{KindStation, st.Name, "unit", fmt.Sprint(st.Unit),
 				fmt.Sprintf("unit %d is reserved on a serial line (MODBUS over Serial Line V1.02, 2.2); some devices use it all the same", st.Unit)})
 		}

@@ -236,7 +236,7 @@ func (d *Draft) check(e Entity, f *faults) {
 		l, ok := d.Get(KindLink, e.Link)
 		if ok {
 			if field, why := e.fits(l.(Link)); why != "" {
-				f.add(field, e.Unit, "%s", why)
+				f.add(field, e.LinkAddress(), "%s", why)
 			}
 		}
 		d.checkGroups(e, f)
@@ -245,7 +245,11 @@ func (d *Draft) check(e Entity, f *faults) {
 		} else if !ok {
 			f.add("link", e.Link, "there is no link %q%s", e.Link, d.near(KindLink, e.Link))
 		} else if other := d.sameUnit(e); other != "" {
-			f.add("unit", e.Unit, "unit %d on link %s is taken by station %s; two stations of one link cannot share a unit", e.Unit, e.Link, other)
+			field := "unit"
+			if e.Speaks() == DNP3 {
+				field = "outstation"
+			}
+			f.add(field, e.LinkAddress(), "%s on link %s is taken by station %s; two stations of one link cannot share an address", e.Called(), e.Link, other)
 		}
 	case Point:
 		e.validate(f)
@@ -274,6 +278,12 @@ const broadcast = "0 addresses all devices of a serial line, and none of them an
 // fits says what of a station does not go with its link, and why.
 func (s Station) fits(l Link) (field, why string) {
 	switch {
+	case l.Protocol == DNP3 && s.Outstation == nil:
+		return "outstation", "is missing; a station on a DNP3 link has the link address of its outstation"
+	case l.Protocol == Modbus && s.Outstation != nil:
+		return "outstation", "belongs to a station on a DNP3 link; on a Modbus link it has a unit"
+	case l.Protocol == DNP3:
+		return "", ""
 	case l.Transport.OnPort() && s.Unit == 0 && !s.Broadcast:
 		return "unit", broadcast
 	case s.Broadcast && !l.Transport.OnPort():
@@ -335,11 +345,11 @@ func (d *Draft) sameUnit(s Station) string {
 		byUnit = map[int][]string{}
 		for _, e := range d.dependents(key{KindLink, s.Link}) {
 			other := e.(Station)
-			byUnit[other.Unit] = append(byUnit[other.Unit], other.Name)
+			byUnit[other.LinkAddress()] = append(byUnit[other.LinkAddress()], other.Name)
 		}
 		d.units[s.Link] = byUnit
 	}
-	for _, name := range byUnit[s.Unit] {
+	for _, name := range byUnit[s.LinkAddress()] {
 		if other, _ := d.Station(name); name != s.Name && other.Number == s.Number { // behind another number is another line
 			return name
 		}

@@ -73,11 +73,12 @@ const (
 type Link struct {
 	Name        string        `json:"name" doc:"unique name: letters, digits, - _ ."`
 	Description string        `json:"description,omitempty" doc:"free text, at most 500 characters"`
-	Protocol    Protocol      `json:"protocol" doc:"what the link speaks" enum:"modbus"`
+	Protocol    Protocol      `json:"protocol" doc:"what the link speaks" enum:"modbus,dnp3"`
 	Transport   Transport     `json:"transport" doc:"what carries the bytes" enum:"tcp,tls,udp,serial,dialup"`
-	Framing     Framing       `json:"framing,omitempty" doc:"mbap unless said on tcp, tls and udp, rtu on serial and dialup" enum:"mbap,rtu,ascii"`
+	Framing     Framing       `json:"framing,omitempty" doc:"modbus only: mbap unless said on tcp, tls and udp, rtu on serial and dialup" enum:"mbap,rtu,ascii"`
 	Host        string        `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
-	Port        int           `json:"port,omitempty" doc:"port, 1 to 65535; 502 unless said, 802 for tls"`
+	Port        int           `json:"port,omitempty" doc:"port, 1 to 65535; 502 unless said, 802 for tls; of dnp3 20000, 19999 for tls"`
+	Listen      string        `json:"listen,omitempty" doc:"dnp3 over tcp: host:port where stations are waited for that call in, in place of host and port"`
 	Bind        string        `json:"bind,omitempty" doc:"local IP address, or name of the network interface, to go out by"`
 	Connections int           `json:"connections,omitempty" doc:"sockets that share the work, 1 to 16; 1 unless said"`
 	InFlight    int           `json:"in_flight,omitempty" doc:"outstanding requests on one socket, 1 to 16, mbap only; 1 unless said"`
@@ -159,6 +160,9 @@ func NewLink() Link {
 	return Link{Protocol: Modbus, Transport: TCP, Timeout: Duration(time.Second), Retries: 2, Enabled: true}
 }
 
+// defaultPorts are the registered ports of Modbus and of DNP3, without TLS and with it.
+var defaultPorts = map[bool][2]int{false: {502, 802}, true: {20000, 19999}}
+
 // WithDefaults fills in what l's transport implies.
 func (l Link) WithDefaults() Link {
 	if l.Transport == Dialup {
@@ -176,12 +180,12 @@ func (l Link) WithDefaults() Link {
 		s.Parity, s.RTS = cmp.Or(s.Parity, "even"), cmp.Or(s.RTS, RTSOff)
 		l.Serial = &s
 	case l.Transport == TLS:
-		l.Port = cmp.Or(l.Port, 802)
-	case !l.Transport.OnPort():
-		l.Port = cmp.Or(l.Port, 502)
+		l.Port = cmp.Or(l.Port, defaultPorts[l.Protocol == DNP3][1])
+	case !l.Transport.OnPort() && l.Listen == "":
+		l.Port = cmp.Or(l.Port, defaultPorts[l.Protocol == DNP3][0])
 	}
 	l.Connections, l.InFlight = cmp.Or(l.Connections, 1), cmp.Or(l.InFlight, 1)
-	if l.Framing == "" {
+	if l.Framing == "" && l.Protocol != DNP3 {
 		l.Framing = MBAP
 		if l.Transport.OnPort() {
 			l.Framing = RTU
@@ -198,6 +202,9 @@ func (l Link) FarEnd() string {
 			parity = strings.ToUpper(l.Serial.Parity[:1])
 		}
 		return fmt.Sprintf("%s %d %d%s%d", l.Serial.Device, l.Serial.Baud, l.Serial.DataBits, parity, l.Serial.StopBits)
+	}
+	if l.Listen != "" {
+		return l.Listen
 	}
 	return net.JoinHostPort(l.Host, strconv.Itoa(l.Port))
 }
@@ -222,17 +229,29 @@ type Station struct {
 	Number      string              `json:"number,omitempty" doc:"telephone number, on a dialup link"`
 	Enabled     bool                `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
 
-	MaxRegisters  int           `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125; 125 unless said"`
-	MaxBits       int           `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000; 2000 unless said"`
-	Gap           *int          `json:"gap,omitempty" doc:"most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said"`
-	StringsAlone  bool          `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
-	WriteFunction WriteFunction `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said" enum:"auto,single,multiple"`
-	PartialWrite  PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said" enum:"mask,rewrite,never"`
-	ReadWrite     bool          `json:"read_write,omitempty" doc:"true: registers may be written and read back in one request (function 23)"`
-	Broadcast     bool          `json:"broadcast,omitempty" doc:"true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read"`
-	Liveness      Duration      `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; 15s unless said"`
-	LivenessAsk   string        `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; hr:0 unless said"`
-	AfterConnect  Duration      `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
+	MaxRegisters       int           `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125; 125 unless said"`
+	MaxBits            int           `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000; 2000 unless said"`
+	Gap                *int          `json:"gap,omitempty" doc:"most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said"`
+	StringsAlone       bool          `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
+	WriteFunction      WriteFunction `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said" enum:"auto,single,multiple"`
+	PartialWrite       PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said" enum:"mask,rewrite,never"`
+	ReadWrite          bool          `json:"read_write,omitempty" doc:"true: registers may be written and read back in one request (function 23)"`
+	Broadcast          bool          `json:"broadcast,omitempty" doc:"true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read"`
+	Liveness           Duration      `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; 15s unless said"`
+	LivenessAsk        string        `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; hr:0 unless said"`
+	Outstation         *int          `json:"outstation,omitempty" doc:"DNP3: link address of the outstation, 0 to 65519"`
+	Master             *int          `json:"master,omitempty" doc:"DNP3: link address of this master, 0 to 65519; 1 unless said"`
+	IntegrityPoll      Duration      `json:"integrity_poll,omitempty" doc:"DNP3: how often all present values are read, 1s to 30 days; 1h unless said"`
+	EventPoll          Duration      `json:"event_poll,omitempty" doc:"DNP3: how often events are asked for, 20ms to 24h; 5s unless said"`
+	Class1Poll         Duration      `json:"class1_poll,omitempty" doc:"DNP3: the same for class 1 alone; as event_poll unless said"`
+	Class2Poll         Duration      `json:"class2_poll,omitempty" doc:"DNP3: for class 2"`
+	Class3Poll         Duration      `json:"class3_poll,omitempty" doc:"DNP3: for class 3"`
+	Unsolicited        bool          `json:"unsolicited,omitempty" doc:"DNP3: true: the outstation reports events by itself, as they happen"`
+	UnsolicitedClasses []int         `json:"unsolicited_classes,omitempty" doc:"DNP3: classes that it reports so; 1, 2 and 3 unless said"`
+	TimeSync           TimeSync      `json:"time_sync,omitempty" doc:"DNP3: how its clock is set when it asks for the time; none unless said" enum:"none,lan,serial"`
+	LinkReset          bool          `json:"link_reset,omitempty" doc:"DNP3: true: its link states are reset after connecting"`
+	LinkConfirm        bool          `json:"link_confirm,omitempty" doc:"DNP3: true: its data link layer acknowledges every frame of a request"`
+	AfterConnect       Duration      `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
 }
 
 // WriteFunction says which functions write to a station.
@@ -323,7 +342,11 @@ type Point struct {
 	Invert      bool            `json:"invert,omitempty" doc:"bool only: 0 means true"`
 	Writable    bool            `json:"writable,omitempty" doc:"true: the point may be written"`
 	ReadBack    Address         `json:"read_back,omitzero" doc:"where a written value is read back from, when that is not its address: ir:9"`
-	Pulse       Duration        `json:"pulse,omitempty" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m"`
+	Pulse       Duration        `json:"pulse,omitempty" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time"`
+	Control     Control         `json:"control,omitempty" doc:"DNP3 bo: how it is commanded; latch unless said" enum:"latch,pulse,trip-close"`
+	Select      *bool           `json:"select,omitempty" doc:"DNP3 bo, ao: false: operated directly; selected first, then operated, unless said"`
+	PulseOff    Duration        `json:"pulse_off,omitempty" doc:"DNP3 bo: time between pulses"`
+	PulseCount  int             `json:"pulse_count,omitempty" doc:"DNP3 bo: number of pulses, 1 to 255; 1 unless said"`
 	PollGroup   string          `json:"poll_group,omitempty" doc:"the group of its station's poll_groups whose period it has"`
 	Poll        Duration        `json:"poll,omitempty" doc:"how often it is read; as the station says unless said"`
 }
@@ -349,8 +372,11 @@ func (p Point) Layout(s Station) codec.Layout {
 	return l
 }
 
-// Period is how often p is read, given its station.
+// Period is how often p is read, given its station; 0 of one that is reported when it changes.
 func (p Point) Period(s Station) time.Duration {
+	if p.Address.Space.Protocol() == DNP3 {
+		return 0
+	}
 	if p.Poll != 0 {
 		return time.Duration(p.Poll)
 	}
@@ -362,7 +388,9 @@ func (p Point) Period(s Station) time.Duration {
 
 // WithDefaults fills in the type that p's address implies.
 func (p Point) WithDefaults() Point {
-	if p.Type == "" && p.Address.Space != "" {
+	if p.Type == "" && p.Address.Space.Protocol() == DNP3 {
+		p.Type = dnp3Type(p.Address)
+	} else if p.Type == "" && p.Address.Space != "" {
 		p.Type = codec.TypeUint16
 		_, isBit := p.Address.Part.Bit()
 		switch {

@@ -127,9 +127,16 @@ func (f *faults) name(field, s string, limit int, separators string) {
 func (l Link) validate(f *faults) {
 	f.name("name", l.Name, MaxName, "")
 	f.text("description", l.Description, MaxDescription)
-	choose(f, "protocol", l.Protocol, Modbus)
+	choose(f, "protocol", l.Protocol, Modbus, DNP3)
 	choose(f, "transport", l.Transport, Transports[:]...)
-	choose(f, "framing", l.Framing, MBAP, RTU, ASCII)
+	if l.Protocol == DNP3 {
+		l.validateDNP3(f)
+	} else {
+		choose(f, "framing", l.Framing, MBAP, RTU, ASCII)
+		if l.Listen != "" {
+			f.add("listen", l.Listen, "Modbus devices do not call in; it belongs to a DNP3 link")
+		}
+	}
 	if l.Transport.OnPort() {
 		l.validateLine(f)
 	} else {
@@ -138,7 +145,7 @@ func (l Link) validate(f *faults) {
 	l.validateModem(f)
 	f.count("connections", l.Connections, 1, MaxParallel)
 	f.count("in_flight", l.InFlight, 1, MaxParallel)
-	if l.InFlight > 1 && l.Framing != MBAP {
+	if l.InFlight > 1 && l.Framing != MBAP && l.Protocol == Modbus {
 		f.add("in_flight", l.InFlight, "%s has no transaction identifiers to tell answers apart by; use 1, or more connections", l.Framing)
 	}
 	if l.Connections > 1 && l.Transport.OnPort() {
@@ -153,12 +160,15 @@ func (l Link) validate(f *faults) {
 // validateNetwork checks what a link over a network needs.
 func (l Link) validateNetwork(f *faults) {
 	switch {
+	case l.Listen != "": // checked with its protocol
 	case l.Host == "":
 		f.add("host", "", "is missing; give the host name or IP address of the device or gateway")
 	case len(l.Host) > 253 || strings.ContainsAny(l.Host, " \t\r\n/@?#") || strings.Contains(l.Host, ":") && !isIP(l.Host):
 		f.add("host", l.Host, "%q is no host name or IP address; the port goes into its own field", l.Host)
 	}
-	f.count("port", l.Port, 1, 65535)
+	if l.Listen == "" {
+		f.count("port", l.Port, 1, 65535)
+	}
 	if l.Bind != "" && !isIP(l.Bind) && (len(l.Bind) > 15 || strings.ContainsAny(l.Bind, " /:") || strings.Trim(l.Bind, "0123456789.") == "") {
 		f.add("bind", l.Bind, "%q is no IP address and no name of a network interface of this machine", l.Bind)
 	}
@@ -259,6 +269,7 @@ func (s Station) validate(f *faults) {
 		f.name("poll_groups", name, MaxName, "")
 		f.span("poll_groups."+name, s.PollGroups[name], MinPoll, MaxPoll)
 	}
+	s.validateDNP3(f)
 	if s.Broadcast && s.Unit != 0 {
 		f.add("broadcast", true, "unit %d is one device; to all of them goes unit 0", s.Unit)
 	}
@@ -300,6 +311,13 @@ func (p Point) validate(f *faults) {
 
 // validateAddress checks that the type fits its table and the value ends within it.
 func (p Point) validateAddress(f *faults) {
+	if p.Address.Space.Protocol() == DNP3 {
+		p.validateDNP3(f)
+		return
+	}
+	if p.Control != "" || p.Select != nil || p.PulseOff != 0 || p.PulseCount != 0 {
+		f.add("control", p.Control, "control, select, pulse_off and pulse_count belong to DNP3 outputs")
+	}
 	space := p.Address.Space
 	_, isBit := p.Address.Part.Bit()
 	switch {
@@ -342,6 +360,7 @@ func (p Point) validateWriting(f *faults) {
 // validateMeaning checks length, scaling, states and inversion against the type.
 func (p Point) validateMeaning(f *faults) {
 	switch {
+	case p.Address.Space == OctetStrings && p.Length == 0: // it says its length itself
 	case p.Type == codec.TypeString && (p.Length < 1 || p.Length > codec.MaxStringLength):
 		f.add("length", p.Length, "a string needs its length in characters, 1 to %d", codec.MaxStringLength)
 	case p.Type == codec.TypeBits && !slices.Contains([]int{0, 16, 32, 64}, p.Length):

@@ -27,9 +27,10 @@ const (
 	Echo                // our own request came back
 	Timeout             // nothing came; without data
 	Closed              // the connection ended; without data
+	Report              // what a device says by itself, as it may
 )
 
-var kindNames = [...]string{"request", "answer", "late", "foreign", "stray", "damaged", "echo", "timeout", "closed"}
+var kindNames = [...]string{"request", "answer", "late", "foreign", "stray", "damaged", "echo", "timeout", "closed", "report"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -43,7 +44,7 @@ func (k *Kind) UnmarshalText(b []byte) error {
 }
 
 // Wrong reports whether a frame of this kind means that something is wrong.
-func (k Kind) Wrong() bool { return k > Answer }
+func (k Kind) Wrong() bool { return k > Answer && k != Report }
 
 // Ends are the two ends of a connection, and how its frames are framed.
 type Ends struct {
@@ -124,7 +125,7 @@ type kept struct {
 	text    string
 	after   time.Duration
 	length  uint16
-	unit    int16
+	unit    int32
 	ends    uint16 // which of the ring's
 	kind    Kind
 }
@@ -177,7 +178,7 @@ func (r *Ring) Add(f Frame) {
 	if r.size()+len(f.Data) > r.limit {
 		r.forget()
 	}
-	r.frames = append(r.frames, kept{f.Seq, f.Time.UnixNano(), f.Station, f.Text, f.After, uint16(len(f.Data)), int16(f.Unit), r.end(f.Ends), f.Kind})
+	r.frames = append(r.frames, kept{f.Seq, f.Time.UnixNano(), f.Station, f.Text, f.After, uint16(len(f.Data)), int32(f.Unit), r.end(f.Ends), f.Kind})
 	r.data = append(r.data, f.Data...)
 	r.mu.Unlock()
 	if rec := r.log.recorder.Load(); rec != nil {
