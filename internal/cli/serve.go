@@ -133,6 +133,9 @@ func where(line rig.Line, address string) map[string]any {
 		if line.Transport != site.Serial {
 			fields["transport"] = line.Transport
 		}
+		if line.Protocol == site.DNP3 {
+			delete(fields, "framing")
+		}
 		return fields
 	}
 	serial := line.Serial

@@ -135,6 +135,37 @@ type Station struct {
 	Slowest     time.Duration
 	Median      time.Duration
 	Refused     []Refusal
+	Notes       map[NoteKind]Note
+}
+
+// NoteKind is a kind of note.
+type NoteKind string
+
+// The kinds of note.
+const (
+	NoteOtherSource NoteKind = "other-source" // frames come from another outstation's address: Number
+	NoteOtherMaster NoteKind = "other-master" // its frames go to another master's address: Number
+	NoteTwoMasters  NoteKind = "two-masters"  // another master asks it: Number
+	NoteLinkOnly    NoteKind = "link-only"    // its data link layer answers, its application does not
+	NoteNoFunction  NoteKind = "no-function"  // it refused a function
+	NoteNoObject    NoteKind = "no-object"    // or an object
+	NoteConfirms    NoteKind = "confirms"     // it repeats what was confirmed
+	NoteEventsLost  NoteKind = "events-lost"  // its buffer overflowed
+	NoteTime        NoteKind = "time"         // its clock is wrong by Number seconds
+	NoteMissing     NoteKind = "missing"      // it has none of some points: Number
+	NoteRestarted   NoteKind = "restarted"    // it restarted while it was watched
+	NoteTrouble     NoteKind = "trouble"      // it says that it has trouble
+	NoteCorrupt     NoteKind = "corrupt"      // or that its configuration is corrupt
+	NoteLocal       NoteKind = "local"        // or that points are in local control
+)
+
+// Note is something that was found out about a station beside what its figures tell.
+type Note struct {
+	Kind   NoteKind
+	Text   string // what was seen; "" takes the note back
+	Number float64
+	Count  int // how often, since it was taken back
+	At     time.Time
 }
 
 // Refusal is a request that a device refused for good.

@@ -160,7 +160,7 @@ func (e *Engine) TestStation(ctx context.Context, station string) (t Test, err e
 			t.RoundTripMS = float64(time.Since(began)) / float64(time.Millisecond)
 			t.Answers, t.Message = err == nil, text
 			if err != nil {
-				t.Message = fmt.Sprintf("no proper answer from unit %d: %s", s.Unit, err)
+				t.Message = fmt.Sprintf("no proper answer from %s: %s", s.Called(), err)
 			}
 			return err != nil
 		})

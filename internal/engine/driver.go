@@ -2,9 +2,11 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"arithmon/internal/codec"
+	"arithmon/internal/diagnose"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
 	"arithmon/internal/traffic"
@@ -66,6 +68,30 @@ type Caller interface {
 	AtHand(station site.Station) bool
 }
 
+// Reporter is a Session whose stations report by themselves. It is told of them when it opens, before anything is asked, and when
+// they change.
+type Reporter interface {
+	Follow(station Station)
+	Leave(station string)
+}
+
+// Performer is a Session that can have a station do more than read and write.
+type Performer interface {
+	// Perform does one of the driver's Actions and says in words what came of it.
+	Perform(station site.Station, action string) (string, error)
+}
+
+// Action is something that a station can be asked to do.
+type Action struct {
+	Name string `json:"name"`
+	Text string `json:"text" doc:"what it does"`
+}
+
+// Actor is a Driver whose sessions are Performers.
+type Actor interface {
+	Actions() []Action
+}
+
 // Command is something to write.
 type Command struct {
 	Slot     *Slot // of the point; nil for addresses without one
@@ -92,12 +118,18 @@ type Host interface {
 	Saw(f Frame)
 	// Doing takes what the link is doing beside its exchanges, such as dialling; "" when nothing.
 	Doing(what string)
+	// Hurry makes all jobs of a station due at once: there is news of it.
+	Hurry(station string)
+	// Note takes something that a session found out about a station; a later note of the same kind takes its place.
+	Note(station string, note diagnose.Note)
+	// Says takes what a device says of its own state, in words.
+	Says(station string, what []string)
 }
 
 // Frame is something that crossed a link, or should have.
 type Frame struct {
 	Kind  traffic.Kind
-	Unit  int           // that sent it, or is asked; -1 when that is not known
+	Unit  int           // or outstation, that sent it, or is asked; -1 when that is not known
 	Asked int           // of what came: the unit that had been asked; -1 when that is not known
 	Data  []byte        // as on the wire
 	After time.Duration // of an answer: since its request
@@ -113,7 +145,8 @@ type Sample struct {
 	Words      []uint16     // raw registers; the receiver copies what it keeps
 	Bit        bool         // raw bit, when HasBit
 	HasBit     bool
-	Object     string          // raw object of an event-driven protocol
+	Object     fmt.Stringer    // raw object of an event-driven protocol; not changed any more
+	Event      bool            // it tells of a change, and not only how things are
 	Quality    reading.Quality // Good, or what the device's flags or the decoding make of it
 	Reason     reading.Reason
 	SourceTime time.Time // the device's own, zero where it has none

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -38,7 +39,7 @@ func (r *runner) Saw(f Frame) {
 	} else {
 		s.since.saw(f)
 		s.figures.at(now, func(t *tally) { t.saw(f) })
-		if f.Kind == traffic.Foreign && f.Unit != s.Unit && f.Unit >= 0 {
+		if f.Kind == traffic.Foreign && f.Unit != s.LinkAddress() && f.Unit >= 0 {
 			s.otherUnit, s.otherAt = f.Unit, now
 		}
 		if f.Kind == traffic.Closed && s.lastKind == traffic.Answer {
@@ -198,6 +199,9 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		st.Since = s.since.counts()
 		if now.Sub(s.otherAt) < time.Minute {
 			st.OtherUnit = s.otherUnit
+		}
+		if len(s.notes) > 0 {
+			st.Notes = maps.Clone(s.notes)
 		}
 		for _, known := range s.refusals {
 			st.Refused = append(st.Refused, known.Refusal)

@@ -96,6 +96,7 @@ type stationRun struct {
 	otherAt   time.Time
 	lastKind  traffic.Kind
 	refusals  map[*entry]*refusal
+	notes     map[diagnose.NoteKind]diagnose.Note
 }
 
 // backoff is a pause that grows.
@@ -177,6 +178,45 @@ func (r *runner) stopped() bool { return r.ctx.Err() != nil }
 
 // Emit is for Host.
 func (r *runner) Emit(sample Sample) { r.table.Emit(sample) }
+
+// Hurry is for Host. A station that was set back is asked again, too.
+func (r *runner) Hurry(station string) {
+	r.inbox.put(func(*connection) {
+		if s := r.stations[station]; s != nil {
+			s.setBack = backoff{}
+			r.dueNow(s, time.Now())
+		}
+	})
+}
+
+// Note is for Host.
+func (r *runner) Note(station string, n diagnose.Note) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.stations[station]
+	if s == nil {
+		return
+	}
+	if n.Text == "" {
+		delete(s.notes, n.Kind)
+		return
+	}
+	if s.notes == nil {
+		s.notes = map[diagnose.NoteKind]diagnose.Note{}
+	}
+	n.Count = s.notes[n.Kind].Count + 1
+	n.At = time.Now()
+	s.notes[n.Kind] = n
+}
+
+// Says is for Host.
+func (r *runner) Says(station string, what []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if s := r.stations[station]; s != nil {
+		s.status.Says = what
+	}
+}
 
 // Doing is for Host.
 func (r *runner) Doing(what string) {
@@ -373,6 +413,13 @@ func (r *runner) open(ctx context.Context, c *connection) bool {
 	fresh := r.status.State != LinkUp
 	r.mu.Unlock()
 	c.reconnect, c.silent = backoff{}, 0
+	if reporter, ok := session.(Reporter); ok {
+		for _, s := range r.stations {
+			if s.Enabled {
+				reporter.Follow(s.Station)
+			}
+		}
+	}
 	r.setLink(LinkUp, "")
 	for _, s := range r.stations {
 		if fresh { // after an outage, not when only the connection was renewed
@@ -644,18 +691,25 @@ func (r *runner) configure(station Station) {
 		s.entries = nil
 		station.RoundTrip = s.roundTrip()
 		r.mu.Lock()
-		delete(r.units, s.Unit)
-		s.Station, s.refusals, s.otherAt = station, nil, time.Time{}
-		r.units[station.Unit] = s
+		delete(r.units, s.LinkAddress())
+		s.Station, s.refusals, s.otherAt, s.notes = station, nil, time.Time{}, nil
+		r.units[station.LinkAddress()] = s
 		r.mu.Unlock()
 	} else {
 		s = &stationRun{Station: station, status: StationStatus{Name: station.Name, Link: r.link.Name, State: StationUnknown}}
 		r.mu.Lock()
 		r.stations[station.Name] = s
-		r.units[station.Unit] = s
+		r.units[station.LinkAddress()] = s
 		r.mu.Unlock()
 	}
 	s.planned = station.RoundTrip
+	r.reporters(func(reporter Reporter) {
+		if station.Enabled {
+			reporter.Follow(station)
+		} else {
+			reporter.Leave(station.Name)
+		}
+	})
 	if !r.link.Enabled || !station.Enabled {
 		failAll(station.Slots, reading.Disabled)
 		r.setStation(s, StationDisabled, "")
@@ -679,6 +733,15 @@ func (r *runner) configure(station Station) {
 	}
 }
 
+// reporters calls f with the open sessions whose stations report by themselves.
+func (r *runner) reporters(f func(Reporter)) {
+	for _, c := range r.connections {
+		if reporter, ok := c.session.(Reporter); ok {
+			f(reporter)
+		}
+	}
+}
+
 // roundTrip is how long an exchange with the station takes, 0 while too little is known.
 func (s *stationRun) roundTrip() time.Duration {
 	if s.status.Statistics.Answers < planAnswers {
@@ -696,10 +759,11 @@ func (r *runner) drop(name string) {
 	for _, e := range s.entries {
 		r.forget(e)
 	}
+	r.reporters(func(reporter Reporter) { reporter.Leave(name) })
 	r.mu.Lock()
 	delete(r.stations, name)
-	if r.units[s.Unit] == s {
-		delete(r.units, s.Unit)
+	if r.units[s.LinkAddress()] == s {
+		delete(r.units, s.LinkAddress())
 	}
 	r.mu.Unlock()
 }

@@ -53,6 +53,7 @@ type StationStatus struct {
 	State      StationState `json:"state" enum:"disabled,unknown,answering,silent"`
 	Reason     string       `json:"reason,omitempty" doc:"why it is in this state, in words"`
 	Since      time.Time    `json:"since" doc:"when it came into this state"`
+	Says       []string     `json:"says,omitempty" doc:"what the device says of its own state, in words"`
 	Points     Count        `json:"points" doc:"how many of its points have each quality"`
 	Statistics Statistics   `json:"statistics"`
 	Figures    Windows      `json:"figures"`

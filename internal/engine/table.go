@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"arithmon/internal/codec"
+	"arithmon/internal/diagnose"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
 )
@@ -110,7 +111,7 @@ func (s *Slot) age(now time.Time) {
 	if s.block != nil {
 		last = s.block.at
 	}
-	if now.Sub(last) <= 3*s.Period {
+	if s.Period == 0 || now.Sub(last) <= 3*s.Period { // what is reported when it changes does not age
 		return
 	}
 	if s.settle(); s.reading.Quality == reading.Bad || s.reading.Reason == reading.Stale {
@@ -155,6 +156,15 @@ func (t *table) Saw(Frame) {}
 
 // Doing makes the table a Host.
 func (t *table) Doing(string) {}
+
+// Hurry makes the table a Host.
+func (t *table) Hurry(string) {}
+
+// Note makes the table a Host.
+func (t *table) Note(string, diagnose.Note) {}
+
+// Says makes the table a Host.
+func (t *table) Says(string, []string) {}
 
 // Emit takes in a sample.
 func (t *table) Emit(sample Sample) {

@@ -134,7 +134,7 @@ func (e *Engine) Write(ctx context.Context, tag string, given codec.Value, recor
 	sent, _ := slot.conversion.Engineering(raw)
 	w.Sent = one(sent)
 	job := writing{slot, Command{Slot: slot, Address: p.Address, ReadBack: p.ReadBack, Layout: *slot.Layout, Raw: []codec.Value{raw}}, record}
-	if p.Pulse == 0 || !sent.Bool() {
+	if p.Pulse == 0 || !sent.Bool() || p.Address.Space.Protocol() == site.DNP3 { // a DNP3 device ends its pulses itself
 		return e.perform(ctx, job, w)
 	}
 	return e.pulse(ctx, job, w, time.Duration(p.Pulse))

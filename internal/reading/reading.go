@@ -50,7 +50,9 @@ const (
 	Restarted          Reason = "restarted" // since the device restarted
 	Chatter            Reason = "chatter"
 	TimeUnsynchronised Reason = "time-unsynchronised"
-	LastKnown          Reason = "last-known" // the device gives an old value
+	LastKnown          Reason = "last-known"      // the device gives an old value
+	ReferenceError     Reason = "reference-error" // the device's converter has lost its reference
+	Discontinuity      Reason = "discontinuity"   // a counter cannot be compared with what it was before
 )
 
 // Reasons for bad readings; the device's exceptions are further ones (ExceptionReason).
@@ -85,11 +87,16 @@ type Raw struct {
 	Words  []uint16 // registers in the order received
 	Bit    uint8    // a coil or discrete input, 0 or 1
 	HasBit bool
-	Object string // a DNP3 object with its flags
+	Object fmt.Stringer // a DNP3 object with its flags; its text is made when someone looks
 }
 
+// Text is an object of which only the text is known.
+type Text string
+
+func (t Text) String() string { return string(t) }
+
 // IsZero reports whether there is no raw data.
-func (r Raw) IsZero() bool { return r.Words == nil && !r.HasBit && r.Object == "" }
+func (r Raw) IsZero() bool { return r.Words == nil && !r.HasBit && r.Object == nil }
 
 // String writes the data as a person reads it: 0x41C8 0x0000, or 1.
 func (r Raw) String() string {
@@ -98,8 +105,10 @@ func (r Raw) String() string {
 		return strconv.Itoa(int(r.Bit))
 	case r.Words != nil:
 		return strings.Join(r.hexWords(), " ")
+	case r.Object != nil:
+		return r.Object.String()
 	}
-	return r.Object
+	return ""
 }
 
 func (r Raw) hexWords() []string {
@@ -127,7 +136,7 @@ func (r Raw) MarshalJSON() ([]byte, error) {
 	case r.Words != nil:
 		return json.Marshal(rawJSON{Words: r.hexWords()})
 	}
-	return json.Marshal(rawJSON{Object: r.Object})
+	return json.Marshal(rawJSON{Object: r.Object.String()})
 }
 
 // UnmarshalJSON reads what MarshalJSON writes.
@@ -136,7 +145,10 @@ func (r *Raw) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, &shape); err != nil {
 		return err
 	}
-	*r = Raw{Object: shape.Object}
+	*r = Raw{}
+	if shape.Object != "" {
+		r.Object = Text(shape.Object)
+	}
 	if shape.Bit != nil {
 		r.Bit, r.HasBit = *shape.Bit, true
 	}

@@ -20,7 +20,7 @@ func TestRawJSON(t *testing.T) {
 		{"words", Raw{Words: []uint16{0x41C8, 0}}, `{"words":["0x41C8","0x0000"]}`},
 		{"bit set", Raw{Bit: 1, HasBit: true}, `{"bit":1}`},
 		{"bit clear", Raw{HasBit: true}, `{"bit":0}`},
-		{"object", Raw{Object: "30.1 online"}, `{"object":"30.1 online"}`},
+		{"object", Raw{Object: Text("30.1 online")}, `{"object":"30.1 online"}`},
 		{"nothing", Raw{}, `null`},
 	} {
 		t.Run(c.name, func(t *testing.T) {

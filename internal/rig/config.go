@@ -31,10 +31,12 @@ type Config struct {
 // Line is one listening address, or one serial line, with the stations on it.
 type Line struct {
 	Name      string            `json:"name"`
+	Protocol  site.Protocol     `json:"protocol"`  // modbus unless said
 	Transport site.Transport    `json:"transport"` // tcp unless said
 	Framing   site.Framing      `json:"framing"`   // mbap unless said, rtu on serial
 	Listen    string            `json:"listen"`    // host:port; on serial a path where a link to the port is made, or nothing
 	Serial    site.LineSettings `json:"serial"`    // pace of a serial line: baud and the length of a character
+	Call      string            `json:"call"`      // dnp3 over tcp: the outstations call a master that listens at host:port, instead of listening
 	Strict    bool              `json:"strict"`    // a serial line answers under its own settings only; under others bytes are garbled
 	Connect   site.Duration     `json:"connect"`   // how long the modem of a dialup line takes to come to a connection; 2s unless said
 	Stations  []Station         `json:"stations"`
@@ -42,17 +44,25 @@ type Line struct {
 
 // withDefaults fills in what the transport implies.
 func (l Line) withDefaults() Line {
-	link := site.Link{Transport: l.Transport, Framing: l.Framing, Serial: &l.Serial}
+	if l.Protocol == "" {
+		l.Protocol = site.Modbus
+	}
+	link := site.Link{Protocol: l.Protocol, Transport: l.Transport, Framing: l.Framing, Serial: &l.Serial}
 	if link.Transport == "" {
 		link.Transport = site.TCP
 	}
 	link = link.WithDefaults()
 	l.Transport, l.Framing, l.Serial = link.Transport, link.Framing, *link.Serial
+	if l.Protocol == site.DNP3 {
+		for i := range l.Stations {
+			l.Stations[i].Master = cmp.Or(l.Stations[i].Master, site.DefaultMaster)
+		}
+	}
 	l.Connect = cmp.Or(l.Connect, site.Duration(2*time.Second))
 	return l
 }
 
-// Station is one simulated Modbus server.
+// Station is one simulated Modbus server, or on a line that speaks it a DNP3 outstation.
 type Station struct {
 	Unit   int            `json:"unit"`
 	Number string         `json:"number"` // telephone number, on a dialup line
@@ -61,43 +71,63 @@ type Station struct {
 	Tables map[string]int `json:"tables"` // how many addresses each table has: {hr: 100, co: 16}; what values need unless said
 	Values []Value        `json:"values"`
 	Faults Faults         `json:"faults"`
+
+	Outstation     int           `json:"outstation"` // DNP3: its link address
+	Master         int           `json:"master"`     // whom it reports to, and alone answers; 1 unless said
+	AnyMaster      bool          `json:"any_master"` // it answers others, too
+	Unsolicited    bool          `json:"unsolicited"`
+	NeedTime       bool          `json:"need_time"`       // it asks for the time when it starts
+	Buffer         int           `json:"buffer"`          // events of a class that it keeps; 1000 unless said
+	ConfirmTimeout site.Duration `json:"confirm_timeout"` // 5s unless said
 }
 
 // Value puts a signal, or a fixed value, into registers.
 type Value struct {
-	At     site.Address `json:"at"`
-	Type   codec.Type   `json:"type"`   // uint16 in registers unless said
-	Length int          `json:"length"` // of a string
-	Order  codec.Order  `json:"order"`  // the station's unless said
-	Signal string       `json:"signal"`
-	Factor *float64     `json:"factor"` // raw = signal × factor + offset
-	Offset float64      `json:"offset"`
-	Limit  *[2]float64  `json:"limit"` // what a client writes is brought into these bounds, as some devices do
-	Set    codec.Value  `json:"set"`   // a fixed value, which a client may overwrite, instead of a signal
+	At       site.Address  `json:"at"`
+	Type     codec.Type    `json:"type"`   // uint16 in registers unless said
+	Length   int           `json:"length"` // of a string
+	Order    codec.Order   `json:"order"`  // the station's unless said
+	Signal   string        `json:"signal"`
+	Factor   *float64      `json:"factor"` // raw = signal × factor + offset
+	Offset   float64       `json:"offset"`
+	Limit    *[2]float64   `json:"limit"`    // what a client writes is brought into these bounds, as some devices do
+	Class    int           `json:"class"`    // DNP3: of its events, 0 for none
+	Deadband float64       `json:"deadband"` // DNP3: change that is no event
+	Static   byte          `json:"static"`   // DNP3: variation of its present value; the usual one unless said
+	Event    byte          `json:"event"`    // DNP3: and of its events
+	Lag      site.Duration `json:"lag"`      // DNP3: it follows its signal so much later, so that the events of one cause come one after the other
+	Set      codec.Value   `json:"set"`      // a fixed value, which a client may overwrite, instead of a signal
 }
 
 // Faults spoil what a station answers. The zero Faults spoil nothing.
 type Faults struct {
-	Delay      site.Duration `json:"delay,omitempty" doc:"time before each answer"`
-	Drop       bool          `json:"drop,omitempty" doc:"no answers"`
-	Close      bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
-	Garbage    bool          `json:"garbage,omitempty" doc:"answers that are not Modbus"`
-	WrongUnit  bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit"`
-	Identifier bool          `json:"wrong_identifier,omitempty" doc:"answers with the transaction identifier of another request"`
-	Checksum   bool          `json:"checksum,omitempty" doc:"answers whose CRC or LRC is wrong"`
-	Some       int           `json:"some,omitempty" doc:"only one answer in so many is spoilt; all of them unless said"`
-	Noise      bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
-	Echo       bool          `json:"echo,omitempty" doc:"the request comes back before the answer"`
-	Short      bool          `json:"short,omitempty" doc:"answers with a register too few"`
-	Truncate   bool          `json:"truncate,omitempty" doc:"answers that end early"`
-	Exception  int           `json:"exception,omitempty" doc:"every request is refused with this code"`
-	Duplicate  bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit"`
-	Frozen     bool          `json:"frozen,omitempty" doc:"the values no longer move"`
-	WordSwap   bool          `json:"word_swap,omitempty" doc:"every other answer has its registers in reverse order, two by two"`
-	MuteWrites bool          `json:"mute_writes,omitempty" doc:"what is written is carried out and not answered"`
-	Restart    site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no answers for so long, and what was written is forgotten"`
-	Call       string        `json:"call,omitempty" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
-	Outage     *Outage       `json:"outage,omitempty" doc:"no answers from time to time: {every: 6m, for: 30s}"`
+	Delay        site.Duration `json:"delay,omitempty" doc:"time before each answer"`
+	Drop         bool          `json:"drop,omitempty" doc:"no answers"`
+	Close        bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
+	Garbage      bool          `json:"garbage,omitempty" doc:"answers that are not Modbus"`
+	WrongUnit    bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit or outstation"`
+	Identifier   bool          `json:"wrong_identifier,omitempty" doc:"answers with the identifier or sequence number of another request"`
+	Checksum     bool          `json:"checksum,omitempty" doc:"answers whose CRC or LRC is wrong"`
+	Some         int           `json:"some,omitempty" doc:"only one answer in so many is spoilt; all of them unless said"`
+	Noise        bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
+	Echo         bool          `json:"echo,omitempty" doc:"the request comes back before the answer"`
+	Short        bool          `json:"short,omitempty" doc:"answers with a register too few"`
+	Truncate     bool          `json:"truncate,omitempty" doc:"answers that end early"`
+	Exception    int           `json:"exception,omitempty" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
+	Duplicate    bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit; of DNP3: every frame comes twice"`
+	Frozen       bool          `json:"frozen,omitempty" doc:"the values no longer move"`
+	WordSwap     bool          `json:"word_swap,omitempty" doc:"every other answer has its registers in reverse order, two by two"`
+	MuteWrites   bool          `json:"mute_writes,omitempty" doc:"what is written is carried out and not answered"`
+	Restart      site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no answers for so long, and what was written is forgotten"`
+	LinkOnly     bool          `json:"link_only,omitempty" doc:"DNP3: its data link layer answers, its application does not"`
+	LostConfirms bool          `json:"lost_confirms,omitempty" doc:"DNP3: confirmations do not reach it"`
+	Overflow     bool          `json:"overflow,omitempty" doc:"DNP3: events were lost, once"`
+	CommLost     bool          `json:"comm_lost,omitempty" doc:"DNP3: it does not reach what is behind it: its points say so"`
+	Local        bool          `json:"local,omitempty" doc:"DNP3: its outputs are switched to local control"`
+	Trouble      bool          `json:"trouble,omitempty" doc:"DNP3: it says that it has trouble"`
+	Clock        site.Duration `json:"clock,omitempty" doc:"DNP3: its clock is so much ahead; behind when negative"`
+	Call         string        `json:"call,omitempty" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
+	Outage       *Outage       `json:"outage,omitempty" doc:"no answers from time to time: {every: 6m, for: 30s}"`
 }
 
 // calls are the ways in which a call ends.
@@ -171,11 +201,18 @@ func (c *Config) validate() error {
 		if !slices.Contains(site.Transports[:], c.Lines[i].Transport) {
 			fault(path+".transport", "%q is not known; choose tcp, tls, udp, serial or dialup", line.Transport)
 		}
-		if framing := c.Lines[i].Framing; framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport.OnPort() {
+		if !slices.Contains([]site.Protocol{site.Modbus, site.DNP3}, c.Lines[i].Protocol) {
+			fault(path+".protocol", "%q is not known; choose modbus or dnp3", line.Protocol)
+		}
+		if framing := c.Lines[i].Framing; c.Lines[i].Protocol == site.Modbus && (framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport.OnPort()) {
 			fault(path+".framing", "%q does not fit; choose mbap (not on a port), rtu or ascii", framing)
 		}
-		if _, _, err := net.SplitHostPort(line.Listen); err != nil && !line.Transport.OnPort() {
+		if _, _, err := net.SplitHostPort(line.Listen); err != nil && !line.Transport.OnPort() && line.Call == "" {
 			fault(path+".listen", "%q is no host:port", line.Listen)
+		}
+		if line.Protocol == site.DNP3 {
+			c.Lines[i].validateDNP3(path, names, fault)
+			continue
 		}
 		units := map[int]bool{}
 		for j, st := range line.Stations {

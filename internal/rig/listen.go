@@ -20,26 +20,55 @@ import (
 	"arithmon/internal/site"
 )
 
-// listen opens a line over its transport and answers on it until it is cut.
-func (r *Rig) listen(l *line, at string) error {
+// served answers on a line, whatever that is.
+type served struct {
+	listener func(context.Context, net.Listener)
+	packets  func(context.Context, net.PacketConn)
+	port     func(context.Context, io.ReadWriteCloser)
+	call     func(ctx context.Context, address string, pause time.Duration) // a master that listens
+}
+
+// servers of a line.
+func (r *Rig) servers(l *line) *served {
+	if l.config.Protocol == site.DNP3 {
+		return r.outstations(l)
+	}
 	server := &modbus.Server{
 		Framing: modbus.Framings[string(l.config.Framing)],
 		Handle:  func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, "", unit, pdu) },
 	}
+	s := &served{
+		listener: func(ctx context.Context, listener net.Listener) { server.Serve(ctx, listener) }, // it ends when the line is cut
+		packets:  func(ctx context.Context, conn net.PacketConn) { server.ServePackets(ctx, conn) },
+		port:     func(ctx context.Context, port io.ReadWriteCloser) { server.ServeConn(ctx, port) },
+	}
+	if l.config.Transport == site.Dialup {
+		s.port = func(ctx context.Context, port io.ReadWriteCloser) { (&modem{rig: r, line: l, port: port}).run(ctx) }
+	}
+	return s
+}
+
+// callAgain is how long an outstation that calls in waits after a call that failed or ended.
+const callAgain = 500 * time.Millisecond
+
+// listen opens a line over its transport and answers on it until it is cut.
+func (r *Rig) listen(l *line, at string) error {
+	server := r.servers(l)
 	ctx, cancel := context.WithCancel(context.Background())
 	var serve func()
 	var err error
-	switch l.config.Transport {
-	case site.UDP:
+	switch {
+	case l.config.Call != "":
+		l.listen = l.config.Call
+		serve = func() { server.call(ctx, l.config.Call, callAgain) }
+	case l.config.Transport == site.UDP:
 		var conn net.PacketConn
 		if conn, err = net.ListenPacket("udp", at); err == nil {
 			l.listen = conn.LocalAddr().String()
-			serve = func() { server.ServePackets(ctx, conn) }
+			serve = func() { server.packets(ctx, conn) }
 		}
-	case site.Serial:
-		serve, err = l.openPort(ctx, at, func(port io.ReadWriter) { server.ServeConn(ctx, port) })
-	case site.Dialup:
-		serve, err = l.openPort(ctx, at, func(port io.ReadWriter) { (&modem{rig: r, line: l, port: port}).run(ctx) })
+	case l.config.Transport.OnPort():
+		serve, err = l.openPort(ctx, at, func(port io.ReadWriteCloser) { server.port(ctx, port) })
 	default:
 		var listener net.Listener
 		if listener, err = net.Listen("tcp", at); err == nil {
@@ -47,7 +76,7 @@ func (r *Rig) listen(l *line, at string) error {
 			if l.config.Transport == site.TLS {
 				listener = tls.NewListener(listener, r.identity())
 			}
-			serve = func() { server.Serve(ctx, listener) } // it ends when the line is cut
+			serve = func() { server.listener(ctx, listener) }
 		}
 	}
 	if err != nil {
@@ -64,7 +93,7 @@ func (r *Rig) listen(l *line, at string) error {
 }
 
 // openPort makes a serial line of a pseudo-terminal, and a link to it at path unless that is "". use has the far end.
-func (l *line) openPort(ctx context.Context, path string, use func(io.ReadWriter)) (serve func(), err error) {
+func (l *line) openPort(ctx context.Context, path string, use func(io.ReadWriteCloser)) (serve func(), err error) {
 	near, far, err := openTerminal()
 	if err != nil {
 		return nil, fmt.Errorf("making a pseudo-terminal: %w", err)
@@ -83,7 +112,7 @@ func (l *line) openPort(ctx context.Context, path string, use func(io.ReadWriter
 		defer far.Close()
 		defer unname(far.Name(), path)
 		defer context.AfterFunc(ctx, func() { near.Close() })()
-		use(&paced{ReadWriter: near, character: l.config.Serial.Character(), garbled: func() bool {
+		use(&paced{ReadWriteCloser: near, character: l.config.Serial.Character(), garbled: func() bool {
 			return l.config.Strict && !sameSettings(near, l.config.Serial)
 		}})
 	}, nil
@@ -111,16 +140,16 @@ func unname(port, path string) {
 
 // paced passes bytes at the pace of a serial line.
 type paced struct {
-	io.ReadWriter
+	io.ReadWriteCloser
 	character time.Duration
 	garbled   func() bool // the other end has other line settings
 }
 
 func (p *paced) Read(b []byte) (int, error) {
-	n, err := p.ReadWriter.Read(b)
+	n, err := p.ReadWriteCloser.Read(b)
 	time.Sleep(time.Duration(n) * p.character)
 	if n > 0 && p.garbled() {
-		p.ReadWriter.Write(garble(b[:n])) // what a device would say to it is no better
+		p.ReadWriteCloser.Write(garble(b[:n])) // what a device would say to it is no better
 		return 0, err
 	}
 	return n, err
@@ -137,7 +166,7 @@ func garble(b []byte) []byte {
 
 func (p *paced) Write(b []byte) (int, error) {
 	time.Sleep(time.Duration(len(b)) * p.character)
-	return p.ReadWriter.Write(b)
+	return p.ReadWriteCloser.Write(b)
 }
 
 // identity is the certificate of the rig's TLS lines, made once.

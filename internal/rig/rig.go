@@ -31,7 +31,8 @@ type Rig struct {
 type line struct {
 	config   Line
 	stations map[byte]*station
-	listen   string // where it really listens
+	far      map[int]*far // by link address, on a DNP3 line
+	listen   string       // where it really listens
 	cancel   context.CancelFunc
 	done     chan struct{} // closed when it no longer listens
 }
@@ -47,8 +48,12 @@ func Start(c *Config, o Options) (*Rig, error) {
 	r := &Rig{lines: map[string]*line{}, began: time.Now(), simulated: time.Now()}
 	for _, lc := range c.Lines {
 		lc = lc.withDefaults()
-		l := &line{config: lc, stations: map[byte]*station{}}
+		l := &line{config: lc, stations: map[byte]*station{}, far: map[int]*far{}}
 		for _, sc := range lc.Stations {
+			if lc.Protocol == site.DNP3 {
+				l.far[sc.Outstation] = newFar(sc)
+				continue
+			}
 			l.stations[byte(sc.Unit)] = newStation(sc)
 		}
 		r.lines[lc.Name] = l
@@ -129,8 +134,9 @@ func (r *Rig) Restore(name string) error {
 // LineState is a line as it is now.
 type LineState struct {
 	Name      string         `json:"name"`
+	Protocol  site.Protocol  `json:"protocol"`
 	Transport site.Transport `json:"transport"`
-	Framing   site.Framing   `json:"framing"`
+	Framing   site.Framing   `json:"framing,omitempty"`
 	Listen    string         `json:"listen" doc:"host:port or serial port"`
 	Cut       bool           `json:"cut" doc:"the line is cut: nothing listens"`
 	Stations  []StationState `json:"stations"`
@@ -138,7 +144,7 @@ type LineState struct {
 
 // StationState is a simulated station as it is now.
 type StationState struct {
-	Unit   int    `json:"unit"`
+	Unit   int    `json:"unit" doc:"or address of an outstation"`
 	Number string `json:"number,omitempty"`
 	Name   string `json:"name,omitempty"`
 	Faults Faults `json:"faults"`
@@ -153,10 +159,14 @@ func (r *Rig) State() []LineState {
 	list := []LineState{}
 	for _, name := range slices.Sorted(maps.Keys(r.lines)) {
 		l := r.lines[name]
-		state := LineState{Name: name, Transport: l.config.Transport, Framing: l.config.Framing, Listen: l.listen, Cut: l.cancel == nil, Stations: []StationState{}}
+		state := LineState{Name: name, Protocol: l.config.Protocol, Transport: l.config.Transport, Framing: l.config.Framing, Listen: l.listen, Cut: l.cancel == nil, Stations: []StationState{}}
 		for _, unit := range slices.Sorted(maps.Keys(l.stations)) {
 			s := l.stations[unit]
 			state.Stations = append(state.Stations, StationState{int(unit), s.config.Number, s.config.Name, s.faults})
+		}
+		for _, address := range slices.Sorted(maps.Keys(l.far)) {
+			f := l.far[address]
+			state.Stations = append(state.Stations, StationState{address, "", f.config.Name, f.faults})
 		}
 		list = append(list, state)
 	}
@@ -167,11 +177,15 @@ func (r *Rig) State() []LineState {
 func (r *Rig) SetFaults(line string, unit int, f Faults) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	s, err := r.station(line, unit)
-	if err != nil {
+	if err := f.Check(); err != nil {
 		return err
 	}
-	if err := f.Check(); err != nil {
+	if o := r.far(line, unit); o != nil {
+		o.apply(time.Now(), f)
+		return nil
+	}
+	s, err := r.station(line, unit)
+	if err != nil {
 		return err
 	}
 	if f.Restart > 0 {
@@ -186,6 +200,9 @@ func (r *Rig) SetFaults(line string, unit int, f Faults) error {
 func (r *Rig) Faults(line string, unit int) (Faults, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if o := r.far(line, unit); o != nil {
+		return o.faults, nil
+	}
 	s, err := r.station(line, unit)
 	if err != nil {
 		return Faults{}, err
@@ -319,6 +336,11 @@ func (r *Rig) advance(to time.Time) {
 
 // written is what a client wrote where an input signal looks.
 func (r *Rig) written(s Signal) float64 {
+	if o := r.far(s.Line, s.Unit); o != nil {
+		v, _ := o.Value(kinds[s.At.Space], s.At.Offset)
+		n, _ := v.Float()
+		return n
+	}
 	st, err := r.station(s.Line, s.Unit)
 	if err != nil {
 		return s.Value

@@ -16,6 +16,7 @@ import (
 
 	"arithmon/internal/api"
 	"arithmon/internal/engine"
+	"arithmon/internal/engine/dnp3link"
 	"arithmon/internal/engine/modbuslink"
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
@@ -59,7 +60,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{served: make(chan error, 1), URL: "http://" + listener.Addr().String()}
-	s.Engine = engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}}})
+	s.Engine = engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}, dnp3link.New()}})
 	if s.Store, err = store.Open(ctx, o.Dir, s.Engine.Apply); err != nil {
 		listener.Close()
 		return nil, err

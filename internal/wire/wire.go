@@ -31,6 +31,17 @@ func Open(ctx context.Context, link site.Link) (net.Conn, error) {
 	return conn, nil
 }
 
+// Listen waits for stations that call in, where link says.
+func Listen(ctx context.Context, link site.Link) (net.Listener, error) {
+	var config net.ListenConfig
+	listener, err := config.Listen(ctx, "tcp", link.Listen)
+	if err != nil {
+		kind, err := explain(err)
+		return nil, &OpenError{kind, fmt.Errorf("listening on %s: %w", link.Listen, err)}
+	}
+	return listener, nil
+}
+
 func open(ctx context.Context, link site.Link) (net.Conn, error) {
 	if link.Transport.OnPort() {
 		return openSerial(*link.Serial)
@@ -119,6 +130,8 @@ func explain(err error) (diagnose.Failure, error) {
 		return diagnose.FailRefused, fmt.Errorf("connection refused; the host is there, but nothing listens on that port: %w", syscall.ECONNREFUSED)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return diagnose.FailUnreachable, fmt.Errorf("no route to the host: %w", err)
+	case errors.Is(err, syscall.EADDRINUSE):
+		return diagnose.FailTaken, fmt.Errorf("another program, or another link, listens there: %w", err)
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
 		return diagnose.FailBind, fmt.Errorf("the local address to go out by is not this machine's: %w", err)
 	case errors.As(err, new(*tls.CertificateVerificationError)):

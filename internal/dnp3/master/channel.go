@@ -113,14 +113,15 @@ func (c *Channel) Outstation(address, master uint16, h Handler) *Outstation {
 	return o
 }
 
-// Drop forgets an outstation.
-func (c *Channel) Drop(o *Outstation) {
+// Forget forgets the outstation at an address.
+func (c *Channel) Forget(address uint16) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.on[o.address] == o {
-		delete(c.on, o.address)
-	}
+	delete(c.on, address)
 }
+
+// Wait waits until the connection has ended.
+func (c *Channel) Wait() { c.done.Wait() }
 
 // roomToRead is how much is read at once.
 const roomToRead = 16 * 1024

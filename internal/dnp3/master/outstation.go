@@ -13,6 +13,8 @@ import (
 // Handler takes what an outstation says. It is called by the channel's reader, one call at a time, and must not ask the
 // outstation anything.
 type Handler interface {
+	// Heard is told that a frame came.
+	Heard()
 	// Response takes a fragment of a response to a request, or of an unsolicited response, before it is confirmed.
 	Response(f dnp3.Fragment)
 	// Repeated is told that an unsolicited response came again, as it does when its confirmation was lost.
@@ -87,6 +89,7 @@ func (o *Outstation) waits() bool {
 // take is called by the reader with a frame from the outstation to us.
 func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 	o.heard.Store(time.Now().UnixNano())
+	o.handler.Heard()
 	if f.Control&dnp3.Primary == 0 {
 		e := Event{Kind: EventAnswer, From: int(o.address), Asked: int(o.address), Data: raw}
 		o.mu.Lock()
@@ -401,6 +404,11 @@ func (o *Outstation) Status() (time.Duration, error) {
 	began := time.Now()
 	_, err := o.linkRequest(dnp3.RequestStatus, 0, nil)
 	return time.Since(began), err
+}
+
+// Knock asks for the link status without waiting; who answers is Heard.
+func (o *Outstation) Knock() error {
+	return o.channel.send(o.address, o.master, dnp3.Control(dnp3.RequestStatus))
 }
 
 // linkRequest sends a frame that the data link layer answers.

@@ -139,6 +139,13 @@ func (o *Outstation) AssignClass(class int, group byte, index uint16) error {
 	return err
 }
 
+// WriteDeadband sets the deadband of an analog input (A.34), in single precision.
+func (o *Outstation) WriteDeadband(index uint16, v float64) error {
+	b := dnp3.AppendRange(nil, 34, 3, uint32(index), 1)
+	_, err := o.do(dnp3.FuncWrite, dnp3.AppendDeadband(b, 3, v), nil)
+	return err
+}
+
 // Attributes reads the device attributes of the standard's own set.
 func (o *Outstation) Attributes() (list []dnp3.Attribute, err error) {
 	h := dnp3.AppendHeader(nil, dnp3.Header{Group: 0, Variation: dnp3.AttributeAll, Qualifier: dnp3.Range8, Count: 1})

@@ -1,0 +1,681 @@
+package dnp3link
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/diagnose"
+	"arithmon/internal/dnp3"
+	"arithmon/internal/dnp3/master"
+	"arithmon/internal/engine"
+	"arithmon/internal/site"
+)
+
+// call is a station on one connection. It hands what comes to its remote.
+type call struct {
+	remote  *remote
+	channel *master.Channel
+	out     *master.Outstation
+}
+
+// Heard is part of master.Handler.
+func (c *call) Heard() {
+	if c.remote.outstation() != c.out {
+		c.remote.use(c.out)
+		c.remote.session.host.Hurry(c.remote.station.Name)
+	}
+}
+
+// Response is part of master.Handler.
+func (c *call) Response(f dnp3.Fragment) { c.remote.response(f) }
+
+// Repeated is part of master.Handler.
+func (c *call) Repeated() {
+	c.remote.note(diagnose.NoteConfirms, 0, "an unsolicited response came again although it was confirmed")
+}
+
+// steps are what is to be done before a station is polled.
+type steps struct {
+	reset, disable, clear, time, integrity, enable bool
+}
+
+// remote is a station as its master sees it.
+type remote struct {
+	session *session
+	station site.Station
+
+	mu      sync.Mutex
+	out     *master.Outstation // nil: it has not called in
+	todo    steps
+	fails   int            // exchanges in a row that nothing answered
+	more    bool           // it has events that were not asked for
+	iin     dnp3.IIN       // of the last response
+	noTime  bool           // it does not say its time
+	noClass master.Classes // that it does not have
+	refused map[dnp3.Function]bool
+
+	// What follows belongs to the reader, and to those who hold taking.
+	taking  sync.Mutex
+	entries [dnp3.KindCount][]*entry // by index
+	extra   []*engine.Slot           // deadbands and classes
+	round   int                      // of integrity polls
+	single  int                      // the class that is being asked for alone, 0 for none
+	memory  *memory
+}
+
+// entry is a point of the outstation.
+type entry struct {
+	slots     []*engine.Slot
+	round     int  // in which it was seen last
+	class     int  // 0: not known
+	variation byte // of its present value
+}
+
+func newRemote(s *session, station engine.Station) *remote {
+	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}}
+	r.points(station.Slots)
+	return r
+}
+
+// kinds are the kinds of points by their space.
+var kinds = map[site.Space]dnp3.Kind{
+	site.BinaryInputs: dnp3.BinaryInput, site.DoubleBitInputs: dnp3.DoubleBitInput, site.BinaryOutputs: dnp3.BinaryOutput,
+	site.Counters: dnp3.Counter, site.FrozenCounters: dnp3.FrozenCounter, site.AnalogInputs: dnp3.AnalogInput,
+	site.AnalogOutputs: dnp3.AnalogOutput, site.OctetStrings: dnp3.OctetString,
+}
+
+// SpaceOf is the space of a kind, "" for one that has none.
+func SpaceOf(k dnp3.Kind) site.Space {
+	for space, kind := range kinds {
+		if kind == k {
+			return space
+		}
+	}
+	return ""
+}
+
+// points takes the slots that the station's points have now.
+func (r *remote) points(slots []*engine.Slot) {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	before := r.entries
+	r.entries, r.extra = [dnp3.KindCount][]*entry{}, nil
+	fresh := false
+	for _, slot := range slots {
+		a := slot.Point.Address
+		if a.Part != site.Whole {
+			r.extra = append(r.extra, slot)
+			fresh = true
+			continue
+		}
+		e := r.entry(kinds[a.Space], a.Offset, true)
+		e.slots = append(e.slots, slot)
+		if old := at(before[kinds[a.Space]], a.Offset); old != nil {
+			e.class, e.variation, e.round = old.class, old.variation, old.round
+		}
+		fresh = fresh || e.round == 0
+	}
+	if fresh && r.round > 0 { // a new point is read at once
+		r.mu.Lock()
+		r.todo.integrity = true
+		r.mu.Unlock()
+		r.session.host.Hurry(r.station.Name)
+	}
+}
+
+func at(list []*entry, index uint16) *entry {
+	if int(index) < len(list) {
+		return list[index]
+	}
+	return nil
+}
+
+// entry finds a point; r.taking is held.
+func (r *remote) entry(k dnp3.Kind, index uint16, add bool) *entry {
+	list := r.entries[k]
+	if e := at(list, index); e != nil || !add {
+		return e
+	}
+	for len(list) <= int(index) {
+		list = append(list, nil)
+	}
+	list[index] = new(entry)
+	r.entries[k] = list
+	return list[index]
+}
+
+func (r *remote) outstation() *master.Outstation {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.out
+}
+
+// use speaks to the station by a connection from now on, which begins as the standard's start-up does (IEEE 1815-2012, 4.6, 5.1.1.1).
+func (r *remote) use(out *master.Outstation) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.out = out
+	r.todo = steps{reset: r.station.LinkReset || r.station.LinkConfirm, disable: true, integrity: true, enable: true}
+}
+
+func (r *remote) silent() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.fails > 0
+}
+
+func (r *remote) note(kind diagnose.NoteKind, number float64, text string) {
+	r.session.host.Note(r.station.Name, note(kind, number, text))
+}
+
+// pollable are the event classes that the station has.
+func (r *remote) pollable() master.Classes {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return master.Events &^ r.noClass
+}
+
+// do does a job, after what is to be done before it.
+func (r *remote) do(j *job) (err error) {
+	out := r.outstation()
+	if out == nil {
+		return errNotCalled
+	}
+	defer func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if errors.Is(err, master.ErrTimeout) {
+			r.fails++
+		} else if err == nil {
+			r.fails = 0
+		}
+	}()
+	if r.silent() { // its data link layer answers sooner than anything else, and costs its neighbours no more than one timeout
+		if _, err := out.Status(); err != nil {
+			return fmt.Errorf("link status: %w", err)
+		}
+		r.note(diagnose.NoteLinkOnly, 0, "its data link layer answers, its application layer does not")
+		r.note(diagnose.NoteOtherSource, 0, "")
+	}
+	polled, err := r.prepare(out)
+	if err != nil {
+		return err
+	}
+	r.note(diagnose.NoteLinkOnly, 0, "")
+	switch {
+	case j.kind == integrity:
+		if !polled {
+			err = r.integrity(out)
+		}
+	case j.kind == events:
+		if !polled {
+			err = r.events(out, j.classes)
+		}
+	case r.take(&r.more):
+		err = r.events(out, r.pollable())
+	default:
+		_, err = out.Status()
+	}
+	return err
+}
+
+// take returns a mark and takes it away.
+func (r *remote) take(mark *bool) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	was := *mark
+	*mark = false
+	return was
+}
+
+// prepare brings the station up, or as far as its indications want it to be; polled says that its values were read thereby.
+func (r *remote) prepare(out *master.Outstation) (polled bool, err error) {
+	step := func(mark *bool, do func() error) {
+		if err != nil || !r.take(mark) {
+			return
+		}
+		if err = do(); err != nil && !isRefusal(err) {
+			r.mu.Lock()
+			*mark = true // to be done yet
+			r.mu.Unlock()
+			return
+		}
+		err = nil
+	}
+	step(&r.todo.reset, out.Reset)
+	step(&r.todo.disable, func() error {
+		return r.ask(dnp3.FuncDisableUnsolicited, func() (master.Answer, error) { return out.Unsolicited(false, master.Events) })
+	})
+	step(&r.todo.clear, func() error { return r.ask(dnp3.FuncWrite, out.ClearRestart) })
+	step(&r.todo.time, func() error { return r.setTime(out) })
+	step(&r.todo.integrity, func() error {
+		polled = true
+		return r.integrity(out)
+	})
+	step(&r.todo.clear, func() error { return r.ask(dnp3.FuncWrite, out.ClearRestart) }) // the first answer told of it
+	step(&r.todo.time, func() error { return r.setTime(out) })
+	step(&r.todo.enable, func() error {
+		classes := classesOf(r.station.ReportedClasses())
+		if classes == 0 {
+			return nil
+		}
+		return r.ask(dnp3.FuncEnableUnsolicited, func() (master.Answer, error) { return out.Unsolicited(true, classes) })
+	})
+	return polled, err
+}
+
+func isRefusal(err error) bool {
+	var refused *master.RefusedError
+	return errors.As(err, &refused)
+}
+
+// ask makes a request that the station may not know; that it refused it is noted, where it matters.
+func (r *remote) ask(f dnp3.Function, request func() (master.Answer, error)) error {
+	r.mu.Lock()
+	known := r.refused[f]
+	r.mu.Unlock()
+	if known && f != dnp3.FuncWrite {
+		return nil
+	}
+	_, err := request()
+	var refused *master.RefusedError
+	if errors.As(err, &refused) {
+		r.mu.Lock()
+		r.refused[f] = true
+		r.mu.Unlock()
+		if f != dnp3.FuncDisableUnsolicited { // one that knows no unsolicited responses has none to be disabled
+			r.note(diagnose.NoteNoFunction, float64(f), fmt.Sprintf("%s was refused: %s", f, refused.IIN&dnp3.IINRefused))
+		}
+	}
+	return err
+}
+
+// setTime sets the clock as the station wants it.
+func (r *remote) setTime(out *master.Outstation) error {
+	return r.ask(dnp3.FuncRecordTime, func() (master.Answer, error) {
+		var err error
+		switch r.station.TimeSync {
+		case site.TimeSyncLAN:
+			err = out.SetTimeLAN(time.Now)
+		case site.TimeSyncSerial:
+			_, err = out.SetTimeSerial(time.Now)
+		}
+		return master.Answer{}, err
+	})
+}
+
+// events reads classes.
+func (r *remote) events(out *master.Outstation, c master.Classes) error {
+	c &= r.pollable()
+	if c == 0 {
+		_, err := out.Status()
+		return err
+	}
+	r.taking.Lock()
+	r.single = map[master.Classes]int{master.Class1: 1, master.Class2: 2, master.Class3: 3}[c]
+	r.taking.Unlock()
+	_, err := out.Read(c, nil)
+	r.taking.Lock()
+	r.single = 0
+	r.taking.Unlock()
+	r.mu.Lock()
+	r.more = false
+	r.mu.Unlock()
+	return r.refusedClasses(c, err)
+}
+
+// refusedClasses takes note of classes that the station does not have.
+func (r *remote) refusedClasses(c master.Classes, err error) error {
+	var refused *master.RefusedError
+	if !errors.As(err, &refused) || c&master.Events == 0 {
+		return err
+	}
+	if refused.IIN&dnp3.IINUnknownObject != 0 {
+		r.mu.Lock()
+		r.noClass |= c & master.Events
+		r.mu.Unlock()
+		r.note(diagnose.NoteNoObject, 0, "event classes were refused: "+refused.IIN.String())
+		return nil
+	}
+	return err
+}
+
+// integrity reads all events and then all present values, and looks what is missing.
+func (r *remote) integrity(out *master.Outstation) error {
+	r.taking.Lock()
+	r.round++
+	round := r.round
+	r.taking.Unlock()
+	c := master.Class0 | r.pollable()
+	if _, err := out.Read(c, nil); err != nil {
+		if err = r.refusedClasses(c, err); err != nil {
+			return err
+		}
+		if _, err = out.Read(master.Class0, nil); err != nil && !isRefusal(err) {
+			return err
+		}
+	}
+	r.mu.Lock()
+	r.more = false
+	noTime := r.noTime
+	r.mu.Unlock()
+	missing := r.missing(round)
+	for _, a := range missing { // what is not in class 0 may be read by itself
+		if _, err := out.ReadObjects(dnp3.AppendRange(nil, kinds[a.Space].StaticGroup(), 0, uint32(a.Offset), 1), nil); err != nil && !isRefusal(err) {
+			return err
+		}
+	}
+	missing = r.missing(round)
+	text := ""
+	if len(missing) > 0 {
+		names := make([]string, 0, 5)
+		for _, a := range missing[:min(5, len(missing))] {
+			names = append(names, a.String())
+		}
+		if text = fmt.Sprintf("it has no %s", strings.Join(names, ", ")); len(missing) > 5 {
+			text += fmt.Sprintf(" and %d more", len(missing)-5)
+		}
+	}
+	r.note(diagnose.NoteMissing, float64(len(missing)), text)
+	if err := r.extras(out); err != nil {
+		return err
+	}
+	if noTime {
+		return nil
+	}
+	return r.compareTime(out)
+}
+
+// mostMissing is how many points are asked for by themselves when an integrity poll did not give them.
+const mostMissing = 50
+
+// missing are addresses of points that were not seen in a round.
+func (r *remote) missing(round int) (list []site.Address) {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	for kind, entries := range r.entries {
+		for index, e := range entries {
+			if e != nil && len(e.slots) > 0 && e.round < round && len(list) < mostMissing {
+				list = append(list, site.Address{Space: SpaceOf(dnp3.Kind(kind)), Offset: uint16(index)})
+			}
+		}
+	}
+	return list
+}
+
+// tolerated is by how much a clock may be wrong.
+const tolerated = 2 * time.Second
+
+// compareTime reads the station's clock and notes by how much it is wrong.
+func (r *remote) compareTime(out *master.Outstation) error {
+	theirs, ours, err := out.Clock()
+	if err != nil {
+		if errors.Is(err, master.ErrTimeout) || errors.Is(err, master.ErrClosed) {
+			return err
+		}
+		r.mu.Lock()
+		r.noTime = true
+		r.mu.Unlock()
+		return nil
+	}
+	r.timeOff(theirs.Go().Sub(ours))
+	return nil
+}
+
+func (r *remote) timeOff(off time.Duration) {
+	text := ""
+	if off.Abs() > tolerated {
+		direction := "ahead"
+		if off < 0 {
+			direction = "behind"
+		}
+		text = fmt.Sprintf("its clock is %s %s", off.Abs().Round(time.Second), direction)
+	}
+	r.note(diagnose.NoteTime, off.Seconds(), text)
+}
+
+// response takes a fragment of whatever response.
+func (r *remote) response(f dnp3.Fragment) {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	r.memory.mu.Lock()
+	defer r.memory.mu.Unlock()
+	known := r.known(f)
+	var newest dnp3.Time
+	had := false
+	err := dnp3.Measurements(f.Objects, func(m *dnp3.Measurement, _ *dnp3.Objects) {
+		if m == nil {
+			return
+		}
+		if m.Event {
+			had = true
+			if m.HasTime && m.Time > newest {
+				newest = m.Time
+			}
+			if known != nil && m.HasTime && known[identityOf(m)] > 0 {
+				known[identityOf(m)]--
+				return
+			}
+		}
+		r.measured(m)
+	})
+	if err != nil {
+		r.note(diagnose.NoteNoObject, 0, "a response has what is not understood: "+err.Error())
+	}
+	if had { // what brings no events, such as the answer to a command, says nothing about those before
+		r.memory.unsure = append(r.memory.unsure[:0], f.Objects...)
+	}
+	if newest != 0 && time.Until(newest.Go()) > tolerated {
+		r.timeOff(time.Until(newest.Go()))
+	}
+	r.indicated(f)
+}
+
+// identity is what tells an event that comes again from another.
+type identity struct {
+	kind  dnp3.Kind
+	index uint16
+	time  dnp3.Time
+	flags dnp3.Flags
+	value codec.Value
+}
+
+func identityOf(m *dnp3.Measurement) identity {
+	return identity{m.Kind, m.Index, m.Time, m.Flags, m.Value}
+}
+
+// known are the events that were taken from the fragment before, when this one brings them again: then its confirmation was lost, and
+// the outstation reports all of them anew (4.6.2.5). Of a response that goes on, the fragment before was confirmed.
+func (r *remote) known(f dnp3.Fragment) map[identity]int {
+	if len(r.memory.unsure) == 0 || f.Control&dnp3.First == 0 && f.Function == dnp3.FuncResponse {
+		return nil
+	}
+	timed := func(objects []byte) map[identity]int {
+		set := map[identity]int{}
+		dnp3.Measurements(objects, func(m *dnp3.Measurement, _ *dnp3.Objects) {
+			if m != nil && m.Event && m.HasTime {
+				set[identityOf(m)]++
+			}
+		})
+		return set
+	}
+	before := timed(r.memory.unsure)
+	if len(before) == 0 {
+		return nil
+	}
+	now := timed(f.Objects)
+	for id := range before {
+		if now[id] == 0 {
+			if len(now) == 0 {
+				return nil
+			}
+			for id := range now { // all of a shorter fragment may be of the one before
+				if before[id] == 0 {
+					return nil
+				}
+			}
+			break
+		}
+	}
+	r.note(diagnose.NoteConfirms, 0, fmt.Sprintf("%d events came again although they were confirmed", len(now)))
+	return before
+}
+
+// measured emits a measurement to the points that it is of.
+func (r *remote) measured(m *dnp3.Measurement) {
+	e := r.entry(m.Kind, m.Index, false)
+	if e == nil {
+		return
+	}
+	if m.Command {
+		return // what was commanded is no reading; the state of the output is reported by itself
+	}
+	if !m.Event {
+		e.round, e.variation = r.round, m.Variation
+	} else if r.single != 0 {
+		e.class = r.single
+	}
+	for _, slot := range e.slots {
+		r.session.host.Emit(sampleOf(m, slot))
+	}
+}
+
+// indicated acts upon the indications of a response (4.2.2.6).
+func (r *remote) indicated(f dnp3.Fragment) {
+	host, name := r.session.host, r.station.Name
+	r.mu.Lock()
+	before := r.iin
+	r.iin = f.IIN
+	hurry := false
+	if f.IIN&dnp3.IINRestart != 0 {
+		again := before&dnp3.IINRestart == 0
+		r.todo.clear = true
+		if again && r.round > 0 { // it restarted while we spoke: everything begins anew
+			r.todo.integrity, r.todo.enable, hurry = true, true, true
+		}
+		if again && r.round > 1 {
+			defer r.note(diagnose.NoteRestarted, 0, "it says that it restarted")
+		}
+		hurry = hurry || again
+	}
+	if f.IIN&dnp3.IINNeedTime != 0 && r.station.TimeSync != "" && r.station.TimeSync != site.TimeSyncNone && !r.todo.time {
+		r.todo.time = true
+		hurry = hurry || before&dnp3.IINNeedTime == 0
+	}
+	if f.IIN&dnp3.IINOverflow != 0 && before&dnp3.IINOverflow == 0 {
+		r.todo.integrity, hurry = true, true
+		defer r.note(diagnose.NoteEventsLost, 0, "its event buffer overflowed")
+	}
+	if f.IIN&dnp3.IINEvents != 0 && f.Function == dnp3.FuncUnsolicited && !r.more {
+		r.more, hurry = true, true
+	}
+	r.mu.Unlock()
+	if shown := f.IIN &^ (dnp3.IINEvents | dnp3.IINBroadcast | dnp3.IINRefused); shown != before&^(dnp3.IINEvents|dnp3.IINBroadcast|dnp3.IINRefused) {
+		host.Says(name, shown.Names())
+		for bit, kind := range map[dnp3.IIN]diagnose.NoteKind{dnp3.IINTrouble: diagnose.NoteTrouble, dnp3.IINCorrupt: diagnose.NoteCorrupt, dnp3.IINLocalControl: diagnose.NoteLocal} {
+			text := ""
+			if shown&bit != 0 {
+				text = "it indicates " + bit.String()
+			}
+			r.note(kind, 0, text)
+		}
+	}
+	if hurry {
+		host.Hurry(name)
+	}
+}
+
+// extras reads deadbands and classes that points stand for.
+func (r *remote) extras(out *master.Outstation) error {
+	r.taking.Lock()
+	slots := r.extra
+	r.taking.Unlock()
+	for _, slot := range slots {
+		samples, err := r.read(out, slot.Point.Address, 1)
+		if errors.Is(err, master.ErrTimeout) || errors.Is(err, master.ErrClosed) {
+			return err
+		}
+		if err == nil {
+			samples[0].Slot = slot
+			r.session.host.Emit(samples[0])
+		}
+	}
+	return nil
+}
+
+// read reads addresses, whether or not there are points for them.
+func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]engine.Sample, error) {
+	list := make([]engine.Sample, count)
+	kind := kinds[from.Space]
+	group := kind.StaticGroup()
+	found := func(index int, s engine.Sample) {
+		if i := index - int(from.Offset); i >= 0 && i < count {
+			s.Address = site.Address{Space: from.Space, Offset: uint16(index), Part: from.Part}
+			list[i] = s
+		}
+	}
+	switch from.Part {
+	case site.EventClass:
+		r.taking.Lock()
+		for i := range count {
+			if e := r.entry(kind, from.Offset+uint16(i), false); e != nil && e.class > 0 {
+				found(int(from.Offset)+i, engine.Sample{Quality: good, Value: codec.UintValue(uint64(e.class)), Object: text(fmt.Sprintf("class %d", e.class))})
+			}
+		}
+		r.taking.Unlock()
+		if list[0].Value.IsZero() {
+			return nil, errors.New("the standard has no request for the class of a point; it becomes known when one of its events comes with a poll of one class alone, or when it is assigned")
+		}
+		return list, nil
+	case site.Deadband:
+		group = 34
+	}
+	_, err := out.ReadObjects(dnp3.AppendRange(nil, group, 0, uint32(from.Offset), uint32(count)), func(f dnp3.Fragment) {
+		dnp3.Measurements(f.Objects, func(m *dnp3.Measurement, other *dnp3.Objects) {
+			switch {
+			case m != nil && m.Kind == kind && !m.Event:
+				found(int(m.Index), sampleOf(m, nil))
+			case other != nil && other.Header.Group == 34 && group == 34:
+				size := dnp3.Octets(34, other.Header.Variation)
+				for i := range int(other.Header.Count) {
+					v := dnp3.ReadDeadband(other.Header.Variation, other.Body[i*size:])
+					found(int(other.Header.Start)+i, engine.Sample{Quality: good, Value: codec.FloatValue(v), Object: text(fmt.Sprintf("g34v%d %v", other.Header.Variation, v))})
+				}
+			}
+		})
+	})
+	if err != nil && !isRefusal(err) {
+		return nil, err
+	}
+	for i, s := range list {
+		if s.Object == nil {
+			a := site.Address{Space: from.Space, Offset: from.Offset + uint16(i), Part: from.Part}
+			if err == nil {
+				err = errors.New("it is not in the answer")
+			}
+			return nil, fmt.Errorf("%s: %w", a, err)
+		}
+	}
+	return list, nil
+}
+
+// variation is how the station reports the present value of a point, 0 when that is not known.
+func (r *remote) variation(k dnp3.Kind, index uint16) byte {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	if e := r.entry(k, index, false); e != nil {
+		return e.variation
+	}
+	return 0
+}
+
+// assigned notes the class of a point.
+func (r *remote) assigned(k dnp3.Kind, index uint16, class int) {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	r.entry(k, index, true).class = class
+}

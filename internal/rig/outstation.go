@@ -1,0 +1,223 @@
+package rig
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"net"
+	"slices"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/dnp3"
+	"arithmon/internal/dnp3/outstation"
+	"arithmon/internal/nearest"
+	"arithmon/internal/site"
+)
+
+// kinds are the kinds of DNP3 points by their space.
+var kinds = map[site.Space]dnp3.Kind{
+	site.BinaryInputs: dnp3.BinaryInput, site.DoubleBitInputs: dnp3.DoubleBitInput, site.BinaryOutputs: dnp3.BinaryOutput,
+	site.Counters: dnp3.Counter, site.FrozenCounters: dnp3.FrozenCounter, site.AnalogInputs: dnp3.AnalogInput,
+	site.AnalogOutputs: dnp3.AnalogOutput, site.OctetStrings: dnp3.OctetString,
+}
+
+// far is a simulated DNP3 outstation. The rig's mutex guards it.
+type far struct {
+	*outstation.Outstation
+	config Station
+	faults Faults
+	until  time.Time // it restarts and does not answer before
+	values []Value   // that follow a signal, in the order in which they tell of a change
+}
+
+// newFar makes an outstation as configured.
+func newFar(c Station) *far {
+	options := outstation.Config{
+		Address: uint16(c.Outstation), Master: uint16(c.Master), AnyMaster: c.AnyMaster, Unsolicited: c.Unsolicited, NeedTime: c.NeedTime, Buffer: c.Buffer,
+		ConfirmTimeout: time.Duration(c.ConfirmTimeout),
+	}
+	if c.Name != "" {
+		for variation, text := range map[byte]string{250: c.Name, 252: "Simulated", 242: "1.0"} {
+			options.Attributes = append(options.Attributes, dnp3.Attribute{Variation: variation, Type: 1, Data: []byte(text)})
+		}
+		slices.SortFunc(options.Attributes, func(a, b dnp3.Attribute) int { return int(a.Variation) - int(b.Variation) })
+	}
+	f := &far{config: c, faults: c.Faults}
+	var points []outstation.Point
+	for _, v := range c.Values {
+		p := outstation.Point{Kind: kinds[v.At.Space], Index: v.At.Offset, Class: v.Class, Static: v.Static, Event: v.Event, Deadband: v.Deadband, Value: v.number(0)}
+		if v.Signal == "" {
+			p.Value = v.fixed()
+		} else {
+			f.values = append(f.values, v)
+		}
+		points = append(points, p)
+	}
+	slices.SortStableFunc(f.values, func(a, b Value) int { return int(a.Lag - b.Lag) })
+	f.Outstation = outstation.New(options, points)
+	return f
+}
+
+// fixed is the value of a point that follows no signal.
+func (v Value) fixed() codec.Value {
+	if v.At.Space == site.OctetStrings {
+		return codec.TextValue(v.Set.Text())
+	}
+	n, _ := v.Set.Float()
+	return v.number(n)
+}
+
+// number is the value of a point for a number.
+func (v Value) number(n float64) codec.Value {
+	switch v.At.Space {
+	case site.BinaryInputs, site.BinaryOutputs:
+		return codec.BoolValue(math.Abs(n) >= 0.5)
+	case site.DoubleBitInputs: // 0 is open, 1 closed, what is between is on its way
+		switch {
+		case n <= 0:
+			return codec.UintValue(1)
+		case n >= 1:
+			return codec.UintValue(2)
+		}
+		return codec.UintValue(0)
+	case site.Counters, site.FrozenCounters:
+		return codec.UintValue(uint64(uint32(int64(n))))
+	case site.OctetStrings:
+		return codec.TextValue("")
+	}
+	return codec.FloatValue(n)
+}
+
+// refresh puts the signals into the points.
+func (f *far) refresh(now time.Time, signals map[string]float64) {
+	if f.faults.Frozen {
+		return
+	}
+	flags := dnp3.Online
+	if f.faults.CommLost {
+		flags = dnp3.CommLost
+	}
+	for _, v := range f.values {
+		factor := 1.0
+		if v.Factor != nil {
+			factor = *v.Factor
+		}
+		kind := kinds[v.At.Space]
+		at := now.Add(time.Duration(v.Lag))
+		if f.faults.CommLost { // the last value stays, with the flag that says so
+			was, _ := f.Value(kind, v.At.Offset)
+			f.Set(at, kind, v.At.Offset, was, flags)
+			continue
+		}
+		f.Set(at, kind, v.At.Offset, v.number(signals[v.Signal]*factor+v.Offset), flags)
+	}
+}
+
+// apply lets faults that are a state of the outstation take hold.
+func (f *far) apply(now time.Time, faults Faults) {
+	if faults.Restart > 0 {
+		f.until = now.Add(time.Duration(faults.Restart))
+		f.Outstation.Restart()
+	}
+	if faults.Overflow {
+		f.Outstation.Overflow()
+	}
+	if faults.Clock != f.faults.Clock {
+		f.SetOffset(time.Duration(faults.Clock))
+	}
+	f.SetLocal(faults.Local)
+	f.SetTrouble(faults.Trouble, false)
+	faults.Restart, faults.Overflow = 0, false
+	f.faults = faults
+}
+
+// communication is what the faults mean to the outstation's communication.
+func (r *Rig) communication(f *far) outstation.Faults {
+	now := time.Now()
+	x := f.faults
+	silent := x.Drop || now.Before(f.until) || x.Outage != nil && now.Sub(r.began)%time.Duration(x.Outage.Every) >= time.Duration(x.Outage.Every-x.Outage.For)
+	return outstation.Faults{
+		Delay: time.Duration(x.Delay), Silent: silent, LinkOnly: x.LinkOnly, Checksum: x.Checksum, Noise: x.Noise, Garbage: x.Garbage, Sequence: x.Identifier,
+		LostConfirms: x.LostConfirms, Close: x.Close, Cut: x.Truncate, Twice: x.Duplicate, Other: x.WrongUnit, Refuse: x.Exception != 0,
+	}
+}
+
+// outstations serve a DNP3 line.
+func (r *Rig) outstations(l *line) *served {
+	byIt := map[*outstation.Outstation]*far{}
+	line := &outstation.Line{Lock: &r.mu, Every: tick, Before: func(now time.Time) {
+		r.advance(now)
+		for _, f := range l.far {
+			f.refresh(now, r.world.now)
+		}
+	}}
+	for _, f := range l.far {
+		line.Outstations = append(line.Outstations, f.Outstation)
+		byIt[f.Outstation] = f
+	}
+	line.Faults = func(o *outstation.Outstation) outstation.Faults { return r.communication(byIt[o]) }
+	return &served{
+		listener: line.Listen,
+		port:     func(ctx context.Context, port io.ReadWriteCloser) { line.Serve(ctx, port) },
+		packets:  func(ctx context.Context, conn net.PacketConn) { line.Serve(ctx, outstation.Packets(conn)) },
+		call:     line.Call,
+	}
+}
+
+// far finds an outstation.
+func (r *Rig) far(line string, address int) *far {
+	if l := r.lines[line]; l != nil {
+		return l.far[address]
+	}
+	return nil
+}
+
+// Outstation calls f with a simulated outstation, for checks and for tests; it reports whether there is such a one.
+func (r *Rig) Outstation(line string, address int, use func(now time.Time, o *outstation.Outstation)) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	f := r.far(line, address)
+	if f != nil {
+		use(time.Now(), f.Outstation)
+	}
+	return f != nil
+}
+
+// validateDNP3 checks a line of outstations.
+func (l Line) validateDNP3(path string, signals []string, fault func(path, format string, args ...any)) {
+	if l.Transport == site.Dialup {
+		fault(path+".transport", "dialup lines are for Modbus")
+	}
+	if l.Call != "" && l.Transport != site.TCP {
+		fault(path+".call", "only over tcp an outstation calls in")
+	}
+	addresses := map[int]bool{}
+	for j, st := range l.Stations {
+		path := fmt.Sprintf("%s.stations[%d]", path, j)
+		if st.Outstation < 0 || st.Outstation > site.MaxLinkAddress || addresses[st.Outstation] {
+			fault(path+".outstation", "%d: addresses of a line differ and go from 0 to %d", st.Outstation, site.MaxLinkAddress)
+		}
+		addresses[st.Outstation] = true
+		if err := st.Faults.Check(); err != nil {
+			fault(path+".faults", "%s", err)
+		}
+		for k, v := range st.Values {
+			path := fmt.Sprintf("%s.values[%d]", path, k)
+			if kinds[v.At.Space] == dnp3.NoKind || v.At.Part != site.Whole {
+				fault(path+".at", "%q is no DNP3 address", v.At)
+			}
+			if !slices.Contains(signals, v.Signal) && (v.Signal != "" || v.Set.IsZero()) {
+				fault(path+".signal", "there is no signal %q%s", v.Signal, nearest.Hint(v.Signal, signals))
+			}
+			if v.Class < 0 || v.Class > 3 {
+				fault(path+".class", "%d is no class: 0 to 3", v.Class)
+			}
+			group := kinds[v.At.Space]
+			if v.Static != 0 && !dnp3.Known(group.StaticGroup(), v.Static) || v.Event != 0 && !dnp3.Known(group.EventGroup(), v.Event) {
+				fault(path+".static", "a %s has no such variation", v.At.Space.Name())
+			}
+		}
+	}
+}
