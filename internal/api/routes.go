@@ -74,6 +74,8 @@ func (s *Server) routes() []route {
 			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}, {"type", "data type of the values, such as float32; single registers unless said"}, {"order", "byte order; the station's unless said"}, {"length", "string: characters"}}, nil, Page[RawReading]{}, 200, s.readRange},
 		{"POST", "/api/v1/stations/:name/write", "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
 		{"POST", "/api/v1/stations/:name/refresh", "ask a station everything at once, what it refused included", nil, nil, nil, 204, s.refresh},
+		{"POST", "/api/v1/stations/:name/ask", "have a station do something beside reading and writing; it is recorded as writes are", nil, ActionRequest{}, ActionResult{}, 200, s.ask},
+		{"GET", "/api/v1/actions", "what stations can be asked to do", nil, nil, Actions{}, 200, s.actions},
 		{"POST", "/api/v1/stations/:name/copy", "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
 		{"GET", "/api/v1/address", "what a typed address means",
 			[]parameter{{"text", "as typed"}, {"station", "whose notation holds"}, {"notation", "when there is no station yet"}, {"table", "co, di, ir or hr, for numbers that do not name one"}}, nil, AddressMeaning{}, 200, s.address},
@@ -87,6 +89,7 @@ func (s *Server) routes() []route {
 
 		{"GET", "/api/v1/readings", "newest readings by tag", append([]parameter{{"tag", "tag or pattern; may be repeated"}}, paging...), nil, Page[Reading]{}, 200, s.readings},
 		{"GET", "/api/v1/live", "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{"tag", "tag or pattern; may be repeated"}}, nil, LiveMessage{}, 200, s.live},
+		{"GET", "/api/v1/events", "what devices reported, in their order, each with the device's time", eventQuery, nil, EventPage{}, 200, s.events},
 		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
 		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
 

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -97,7 +98,7 @@ func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command)
 		}}
 	parent.AddCommand(list, show, add, set, remove)
 	if kind == site.KindStation {
-		parent.AddCommand(a.refreshing())
+		parent.AddCommand(a.refreshing(), a.asking())
 	}
 	if kind != site.KindPoint {
 		parent.AddCommand(a.copying(kind), a.enabling(kind, true), a.enabling(kind, false))
@@ -294,7 +295,11 @@ func (a *app) printEntity(e json.RawMessage) error {
 		}
 		return a.print(e, func(t *table) {
 			t.header("FIELD", "VALUE")
+			outstation := slices.ContainsFunc(doc.Content[0].Content, func(n *yaml.Node) bool { return n.Value == "outstation" })
 			for i := 0; i+1 < len(doc.Content[0].Content); i += 2 {
+				if outstation && slices.Contains([]string{"unit", "notation", "order", "poll"}, doc.Content[0].Content[i].Value) {
+					continue // of Modbus alone
+				}
 				value := doc.Content[0].Content[i+1]
 				text := value.Value
 				if value.Kind != yaml.ScalarNode {
@@ -372,9 +377,13 @@ func (a *app) listStations() *cobra.Command {
 				return err
 			}
 			return a.print(list, func(t *table) {
-				t.header("NAME", "LINK", "UNIT", "NOTATION", "ORDER", "POLL", "", "DESCRIPTION")
+				t.header("NAME", "LINK", "ADDRESS", "NOTATION", "ORDER", "POLL", "", "DESCRIPTION")
 				for _, s := range list {
-					t.row(s.Name, s.Link, strconv.Itoa(s.Unit), string(s.Notation), string(s.Order), s.Poll.String(), enabled(s.Enabled), s.Description)
+					notation, order, poll := string(s.Notation), string(s.Order), s.Poll.String()
+					if s.Speaks() == site.DNP3 {
+						notation, order, poll = "-", "-", site.Duration(s.EventPolls()[1]).String()
+					}
+					t.row(s.Name, s.Link, strconv.Itoa(s.LinkAddress()), notation, order, poll, enabled(s.Enabled), s.Description)
 				}
 			})
 		}}

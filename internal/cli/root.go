@@ -96,8 +96,8 @@ func usage(format string, args ...any) error {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "arithmon",
-		Short: "A shared point database for Modbus devices, and its live readings",
-		Long: `Arithmon keeps a point database for Modbus devices and reads it live. DNP3 follows.
+		Short: "A shared point database for Modbus and DNP3 devices, and its live readings",
+		Long: `Arithmon keeps a point database for Modbus and DNP3 devices and reads it live.
 
 Start it with "arithmon serve", or with an invented plant to try it on: "arithmon demo".
 The other verbs speak to the running service.`,
@@ -123,7 +123,7 @@ The other verbs speak to the running service.`,
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.serve(), a.demo(), a.rig(), a.version())
 	root.AddCommand(a.entities()...)
-	root.AddCommand(a.apply(), a.export(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
+	root.AddCommand(a.apply(), a.export(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
 	return root
 }
 

@@ -221,7 +221,12 @@ func follow[T any](ctx context.Context, c *Client, path string, body any, f func
 	if err != nil {
 		return err
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+path, bytes.NewReader(encoded))
+	return lines(ctx, c, http.MethodPost, path, bytes.NewReader(encoded), f)
+}
+
+// lines reads an answer of lines of JSON.
+func lines[T any](ctx context.Context, c *Client, method, path string, body io.Reader, f func(T) error) error {
+	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return err
 	}
@@ -255,6 +260,24 @@ func follow[T any](ctx context.Context, c *Client, path string, body any, f func
 			return err
 		}
 	}
+}
+
+// Events lists what devices reported; query is that of the route.
+func (c *Client) Events(ctx context.Context, query url.Values) (page api.EventPage, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/events", query, nil, &page)
+	return page, err
+}
+
+// FollowEvents calls f with events, those that were and those that come, until ctx ends or f fails.
+func (c *Client) FollowEvents(ctx context.Context, query url.Values, f func(store.EventRecord) error) error {
+	query.Set("follow", "true")
+	return lines(ctx, c, http.MethodGet, "/api/v1/events?"+query.Encode(), nil, f)
+}
+
+// Ask has a station do something beside reading and writing.
+func (c *Client) Ask(ctx context.Context, station, action string) (r api.ActionResult, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/stations/"+url.PathEscape(station)+"/ask", nil, api.ActionRequest{Action: action}, &r)
+	return r, err
 }
 
 // Probe asks a device what it is and calls f with each stage as it ends.

@@ -87,6 +87,7 @@ type Change struct {
 type Counts struct {
 	Requests, Answers, Timeouts, Checksums, Malformed, Closed int
 	Late, Foreign, Stray, Echoes                              int
+	Damaged                                                   int // frames
 	Sent, Received                                            int // bytes
 	Exceptions                                                map[int]int
 }
@@ -211,7 +212,7 @@ func Find(e Evidence) []Finding {
 		if f.units[s.Station.Link] == nil {
 			f.units[s.Station.Link] = map[int]string{}
 		}
-		f.units[s.Station.Link][s.Station.Unit] = s.Station.Name
+		f.units[s.Station.Link][s.Station.LinkAddress()] = s.Station.Name
 	}
 	for _, l := range e.Links {
 		if f.link(l) {

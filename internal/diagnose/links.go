@@ -42,6 +42,11 @@ func (f *finder) link(l Link) bool {
 	}
 	switch {
 	case l.Link.Transport != site.UDP && l.Since.Closed+l.Since.Malformed >= enough && l.Since.Answers == 0 && f.garbled(name):
+		if l.Link.Protocol == site.DNP3 {
+			f.add(site.KindLink, name, NotTheProtocol, 0.9, fmt.Sprintf("What listens at %s does not speak DNP3.", l.Link.FarEnd()),
+				[]string{fmt.Sprintf("%d answers were no DNP3", l.Since.Closed+l.Since.Malformed), f.said(name)}, say("check the port: DNP3 is on 20000 unless the manual says otherwise"))
+			return true
+		}
 		f.add(site.KindLink, name, NotTheProtocol, 0.9, fmt.Sprintf("What listens at %s does not speak Modbus with framing %s.", l.Link.FarEnd(), l.Link.Framing),
 			[]string{fmt.Sprintf("%d answers were no Modbus", l.Since.Closed+l.Since.Malformed), f.said(name)},
 			say("check the port: Modbus TCP is 502 unless the manual says otherwise"), say("a serial gateway that passes bytes through needs framing rtu"))
@@ -86,8 +91,10 @@ func (f *finder) allSilent(link string) bool {
 	return true
 }
 
-// garbled reports whether what came back on a link was no Modbus at all.
-func (f *finder) garbled(link string) bool { return strings.Contains(f.said(link), "not Modbus") }
+// garbled reports whether what came back on a link was not its protocol at all.
+func (f *finder) garbled(link string) bool {
+	return strings.Contains(f.said(link), "not Modbus") || strings.Contains(f.said(link), "not DNP3")
+}
 
 // said is the reason that a silent station of a link gives.
 func (f *finder) said(link string) string {

@@ -14,6 +14,9 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
 	}
+	if s.Station.Speaks() == site.DNP3 {
+		return f.outstation(l, s)
+	}
 	switch {
 	case s.OtherUnit >= 0 && now.Foreign >= enough && now.Answers == 0:
 		f.otherUnit(l, s)

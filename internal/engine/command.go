@@ -175,6 +175,33 @@ func (e *Engine) TestStation(ctx context.Context, station string) (t Test, err e
 	return t, err
 }
 
+// Actions are what stations of a protocol can be asked to do beside reading and writing.
+func (e *Engine) Actions(p site.Protocol) []Action {
+	if actor, ok := e.drivers[p].(Actor); ok {
+		return actor.Actions()
+	}
+	return nil
+}
+
+// Perform has a station do one of its Actions and says what came of it.
+func (e *Engine) Perform(ctx context.Context, station, action string) (said string, err error) {
+	fault := e.command(ctx, station, func(r *runner, c *connection, s *stationRun) error {
+		return r.using(ctx, c, s, func(session Session) bool {
+			performer, ok := session.(Performer)
+			if !ok {
+				err = fmt.Errorf("stations of this protocol cannot be asked to %s", action)
+				return true
+			}
+			said, err = performer.Perform(s.Station.Station, action)
+			return false // it may have begun, so it is not tried again
+		})
+	})
+	if fault != nil {
+		return "", fault
+	}
+	return said, err
+}
+
 var errDisabled = errors.New("disabled")
 
 // command runs f on a lane of the station's link, between two exchanges, and waits for it.

@@ -88,6 +88,8 @@ func (t *tally) saw(f Frame) {
 		t.foreign++
 	case traffic.Stray:
 		t.stray++
+	case traffic.Damaged:
+		t.damaged++
 	case traffic.Echo:
 		t.echoes++
 	}
@@ -127,7 +129,7 @@ func (t *tally) exchanged(out Outcome, took time.Duration, repeated bool) {
 func (t *tally) counts() diagnose.Counts {
 	c := diagnose.Counts{
 		Requests: int(t.requests), Answers: int(t.answers), Timeouts: int(t.timeouts), Checksums: int(t.checksums), Malformed: int(t.malformed),
-		Closed: int(t.closed), Late: int(t.late), Foreign: int(t.foreign), Stray: int(t.stray), Echoes: int(t.echoes),
+		Closed: int(t.closed), Late: int(t.late), Foreign: int(t.foreign), Stray: int(t.stray), Echoes: int(t.echoes), Damaged: int(t.damaged),
 		Sent: int(t.sent), Received: int(t.received), Exceptions: map[int]int{},
 	}
 	for code, n := range t.byCode() {
@@ -202,6 +204,9 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		}
 		if len(s.notes) > 0 {
 			st.Notes = maps.Clone(s.notes)
+			maps.DeleteFunc(st.Notes, func(k diagnose.NoteKind, n diagnose.Note) bool {
+				return k.Occurrence() && now.Sub(n.At) > diagnose.Remembered
+			})
 		}
 		for _, known := range s.refusals {
 			st.Refused = append(st.Refused, known.Refusal)

@@ -19,17 +19,17 @@ const (
 
 // tally counts what happened in a step of time.
 type tally struct {
-	step                                            int64 // number of the step since 1970; what is of another one is old
-	requests, answers, retries, polls, latePolls    uint32
-	timeouts, checksums, malformed, exceptions      uint32
-	late, foreign, stray, echoes, closed, reconnect uint32
-	short, closedAfter, extra                       uint32  // answers too short; ends after an answer; further connections refused
-	sent, received                                  uint32  // bytes
-	busy                                            float32 // seconds in which an exchange was under way
-	lateness, mostLate                              float32 // milliseconds, sum and most
-	least, most                                     float32 // round trip, milliseconds
-	slowest                                         float32 // of answers that came late, milliseconds
-	spread                                          *spread // nil until there is something to count
+	step                                                     int64 // number of the step since 1970; what is of another one is old
+	requests, answers, retries, polls, latePolls             uint32
+	timeouts, checksums, malformed, exceptions               uint32
+	late, foreign, stray, echoes, damaged, closed, reconnect uint32
+	short, closedAfter, extra                                uint32  // answers too short; ends after an answer; further connections refused
+	sent, received                                           uint32  // bytes
+	busy                                                     float32 // seconds in which an exchange was under way
+	lateness, mostLate                                       float32 // milliseconds, sum and most
+	least, most                                              float32 // round trip, milliseconds
+	slowest                                                  float32 // of answers that came late, milliseconds
+	spread                                                   *spread // nil until there is something to count
 }
 
 // spread is how exchanges are spread over codes and round trips. A link by itself has none: it is that of its stations.
@@ -111,7 +111,7 @@ func (t *tally) add(o *tally) {
 	for _, pair := range [...][2]*uint32{
 		{&t.requests, &o.requests}, {&t.answers, &o.answers}, {&t.retries, &o.retries}, {&t.polls, &o.polls}, {&t.latePolls, &o.latePolls},
 		{&t.timeouts, &o.timeouts}, {&t.checksums, &o.checksums}, {&t.malformed, &o.malformed}, {&t.exceptions, &o.exceptions},
-		{&t.late, &o.late}, {&t.foreign, &o.foreign}, {&t.stray, &o.stray}, {&t.echoes, &o.echoes}, {&t.closed, &o.closed},
+		{&t.late, &o.late}, {&t.foreign, &o.foreign}, {&t.stray, &o.stray}, {&t.echoes, &o.echoes}, {&t.damaged, &o.damaged}, {&t.closed, &o.closed},
 		{&t.short, &o.short}, {&t.closedAfter, &o.closedAfter}, {&t.extra, &o.extra}, {&t.reconnect, &o.reconnect}, {&t.sent, &o.sent}, {&t.received, &o.received},
 	} {
 		*pair[0] += *pair[1]

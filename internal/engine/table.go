@@ -135,10 +135,11 @@ type table struct {
 	locks         map[string]*sync.Mutex // by station
 	last          *Slot                  // that was made, which the next is often like
 	subscriptions map[*Subscription]struct{}
+	events        *Events
 }
 
 func newTable() *table {
-	return &table{slots: map[string]*Slot{}, locks: map[string]*sync.Mutex{}, subscriptions: map[*Subscription]struct{}{}}
+	return &table{slots: map[string]*Slot{}, locks: map[string]*sync.Mutex{}, subscriptions: map[*Subscription]struct{}{}, events: newEvents()}
 }
 
 // NewTable makes a live table of one station by itself, for tests and measurements of a driver.
@@ -177,6 +178,9 @@ func (t *table) Emit(sample Sample) {
 	s.block = nil
 	s.take(&sample, time.Now())
 	s.notify()
+	if sample.Event {
+		t.events.add(s)
+	}
 }
 
 func (t *table) get(tag string) *Slot {

@@ -204,6 +204,14 @@ func (s *stationRun) forbids(c Command) string {
 	if c.Slot != nil {
 		return ""
 	}
+	if c.Address.Space.Protocol() == site.DNP3 {
+		for _, slot := range s.Slots {
+			if slot.Point.Address == c.Address && !slot.Point.Writable {
+				return slot.Point.Tag
+			}
+		}
+		return ""
+	}
 	first, last := int(c.Address.Offset), int(c.Address.Offset)+len(c.Raw)*c.Layout.Words()
 	for _, slot := range s.Slots {
 		p := slot.Point

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -45,6 +46,9 @@ type Service struct {
 	api    *api.Server
 	http   *http.Server
 	served chan error
+
+	recording     sync.WaitGroup // of events
+	stopRecording func()
 }
 
 // drain is how long requests under way may take to end.
@@ -65,6 +69,16 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		listener.Close()
 		return nil, err
 	}
+	last, err := s.Store.LastEvent(ctx)
+	if err != nil {
+		s.Store.Close()
+		listener.Close()
+		return nil, err
+	}
+	s.Engine.Events().Begin(last + 1)
+	recording, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stopRecording = stop
+	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), s.Store, o.Log) })
 	s.Store.View(func(now *site.Site) { s.Engine.Start(context.WithoutCancel(ctx), now) })
 	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	s.http = &http.Server{Handler: s.api, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
@@ -83,6 +97,8 @@ func (s *Service) Stop() error {
 	s.api.CloseLive()
 	err := s.http.Shutdown(ctx)
 	s.Engine.Stop()
+	s.stopRecording()
+	s.recording.Wait()
 	return errors.Join(err, s.Store.Close())
 }
 

@@ -53,13 +53,17 @@ const (
 
 // Counters are what was seen on the connection.
 type Counters struct {
-	BytesSent, BytesReceived      atomic.Uint64
-	Late, Foreign, Stray, Damaged atomic.Uint64
+	BytesSent, BytesReceived atomic.Uint64
+	Late, Foreign, Stray     atomic.Uint64
+	Damaged                  atomic.Uint64 // frames whose CRC is wrong
+	Garbage                  atomic.Uint64 // pieces that are no frames
 }
 
 // Errors of requests.
 var (
 	ErrTimeout = errors.New("no answer")
+	ErrDamaged = errors.New("what came back is damaged: wrong CRC")
+	ErrGarbage = errors.New("what came back is not DNP3")
 	ErrClosed  = errors.New("the connection was closed by the far end")
 	ErrNack    = errors.New("the data link layer of the outstation refuses (nack); its link states were reset and it refuses still")
 )
@@ -141,7 +145,11 @@ func (c *Channel) read() {
 				break
 			}
 			if fault != nil {
-				c.Counters.Damaged.Add(1)
+				if errors.Is(fault, dnp3.ErrChecksum) {
+					c.Counters.Damaged.Add(1)
+				} else {
+					c.Counters.Garbage.Add(1)
+				}
 				c.see(Event{Kind: EventDamaged, From: -1, Asked: c.asked(), Data: b[:size], Text: fault.Error()})
 			} else {
 				c.take(f, b[:size])

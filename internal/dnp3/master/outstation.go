@@ -301,6 +301,8 @@ func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragmen
 
 // await waits for done until nothing has come from the outstation for the timeout.
 func (o *Outstation) await(done <-chan struct{}, from time.Time) error {
+	counters := &o.channel.Counters
+	damaged, garbage := counters.Damaged.Load(), counters.Garbage.Load()
 	timer := time.NewTimer(o.channel.o.Timeout)
 	defer timer.Stop()
 	for {
@@ -319,6 +321,12 @@ func (o *Outstation) await(done <-chan struct{}, from time.Time) error {
 				continue
 			}
 			o.channel.see(Event{Kind: EventTimeout, From: int(o.address), Asked: int(o.address), Text: fmt.Sprintf("nothing within %s", o.channel.o.Timeout)})
+			switch {
+			case counters.Damaged.Load() > damaged:
+				return fmt.Errorf("%w; %w within %s", ErrDamaged, ErrTimeout, o.channel.o.Timeout)
+			case counters.Garbage.Load() > garbage:
+				return fmt.Errorf("%w; %w within %s", ErrGarbage, ErrTimeout, o.channel.o.Timeout)
+			}
 			return fmt.Errorf("%w within %s", ErrTimeout, o.channel.o.Timeout)
 		}
 	}

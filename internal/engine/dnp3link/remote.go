@@ -205,7 +205,6 @@ func (r *remote) do(j *job) (err error) {
 	if err != nil {
 		return err
 	}
-	r.note(diagnose.NoteLinkOnly, 0, "")
 	switch {
 	case j.kind == integrity:
 		if !polled {
@@ -219,6 +218,10 @@ func (r *remote) do(j *job) (err error) {
 		err = r.events(out, r.pollable())
 	default:
 		_, err = out.Status()
+		return err
+	}
+	if err == nil {
+		r.note(diagnose.NoteLinkOnly, 0, "")
 	}
 	return err
 }
@@ -469,8 +472,9 @@ func (r *remote) response(f dnp3.Fragment) {
 	if had { // what brings no events, such as the answer to a command, says nothing about those before
 		r.memory.unsure = append(r.memory.unsure[:0], f.Objects...)
 	}
-	if newest != 0 && time.Until(newest.Go()) > tolerated {
-		r.timeOff(time.Until(newest.Go()))
+	// What is reported by itself is fresh, so that its time tells of the clock; no event is of the future.
+	if off := time.Until(newest.Go()); newest != 0 && (off > tolerated || f.Function == dnp3.FuncUnsolicited && off > -tolerated) {
+		r.timeOff(off)
 	}
 	r.indicated(f)
 }

@@ -37,7 +37,7 @@ func (o *object) String() string {
 	if len(names) == 0 {
 		names = []string{"no flag set"}
 	}
-	return fmt.Sprintf("%s, flags 0x%02X: %s", s, byte(o.flags), strings.Join(names, ", "))
+	return fmt.Sprintf("%s, 0x%02X %s", s, byte(o.flags), strings.Join(names, ", "))
 }
 
 // sampleOf makes of a measurement a sample of a point.

@@ -193,6 +193,10 @@ func outcome(err error) engine.Outcome {
 	switch {
 	case errors.As(err, &refused):
 		out.Answered, out.Reason = true, reading.BadResponse
+	case errors.Is(err, master.ErrDamaged):
+		out.Reason = reading.Checksum
+	case errors.Is(err, master.ErrGarbage):
+		out.Reason = reading.BadResponse
 	case errors.Is(err, master.ErrTimeout):
 		out.Reason = reading.Timeout
 	case errors.Is(err, master.ErrNack):

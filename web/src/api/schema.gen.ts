@@ -4,6 +4,51 @@
  */
 
 export interface paths {
+    "/api/v1/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what stations can be asked to do */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description what stations can be asked to do */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Actions"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/address": {
         parameters: {
             query?: never;
@@ -205,6 +250,68 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what devices reported, in their order, each with the device's time */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description tag or pattern, * for any characters */
+                    tag?: string;
+                    /** @description name of a station */
+                    station?: string;
+                    /** @description only events of a higher id, from the oldest on */
+                    after?: string;
+                    /** @description only events of a lower id, for earlier pages */
+                    before?: string;
+                    /** @description only what became known at that time or later, RFC 3339 */
+                    from?: string;
+                    /** @description only what became known before */
+                    until?: string;
+                    /** @description so many at most, 1 to 10000; the newest 200 unless said */
+                    limit?: string;
+                    /** @description true: a line of JSON for each event, now and as they come, until the client goes */
+                    follow?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description what devices reported, in their order, each with the device's time */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["EventPage"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1697,6 +1804,57 @@ export interface paths {
         };
         trace?: never;
     };
+    "/api/v1/stations/{name}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** have a station do something beside reading and writing; it is recorded as writes are */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ActionRequest"];
+                };
+            };
+            responses: {
+                /** @description have a station do something beside reading and writing; it is recorded as writes are */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ActionResult"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stations/{name}/copy": {
         parameters: {
             query?: never;
@@ -2410,6 +2568,24 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Action: {
+            name: string;
+            /** @description what it does */
+            text: string;
+        };
+        ActionRequest: {
+            /** @description one of those of GET /actions */
+            action: string;
+        };
+        ActionResult: {
+            action: string;
+            message: string;
+            station: string;
+        };
+        Actions: {
+            actions: components["schemas"]["Action"][];
+            protocol: string;
+        };
         AddressMeaning: {
             /** @description in the station's notation */
             address: string;
@@ -2454,6 +2630,36 @@ export interface components {
             good: number;
             uncertain: number;
         };
+        EventPage: {
+            items: components["schemas"]["EventRecord"][];
+            /** @description id of the newest event there is, whether or not it is wanted */
+            last: number;
+        };
+        EventRecord: {
+            /** @description counts up; one that is missing was lost */
+            id: number;
+            /** @enum {string} */
+            quality: "good" | "uncertain" | "bad";
+            /** @description the object, with its flags */
+            raw: string;
+            reason?: string;
+            /**
+             * Format: date-time
+             * @description the device's own
+             */
+            source_time?: string | null;
+            station: string;
+            tag: string;
+            /** @description as a person would read it */
+            text: string;
+            /**
+             * Format: date-time
+             * @description when it became known
+             */
+            time: string;
+            unit?: string;
+            value: (boolean | number | string) | null;
+        };
         Faults: {
             /**
              * @description on a dialup line, how calls end
@@ -2462,41 +2668,55 @@ export interface components {
             call?: "busy" | "no_answer" | "no_carrier" | "drop";
             /** @description answers whose CRC or LRC is wrong */
             checksum?: boolean;
+            /** @description DNP3: its clock is so much ahead; behind when negative */
+            clock?: string;
             /** @description the connection is closed in the middle of an answer */
             close?: boolean;
+            /** @description DNP3: it does not reach what is behind it: its points say so */
+            comm_lost?: boolean;
             /** @description time before each answer */
             delay?: string;
             /** @description no answers */
             drop?: boolean;
-            /** @description a second device answers to the same unit */
+            /** @description a second device answers to the same unit; of DNP3: every frame comes twice */
             duplicate?: boolean;
             /** @description the request comes back before the answer */
             echo?: boolean;
-            /** @description every request is refused with this code */
+            /** @description every request is refused with this code; of DNP3: all functions but read and write */
             exception?: number;
             /** @description the values no longer move */
             frozen?: boolean;
             /** @description answers that are not Modbus */
             garbage?: boolean;
+            /** @description DNP3: its data link layer answers, its application does not */
+            link_only?: boolean;
+            /** @description DNP3: its outputs are switched to local control */
+            local?: boolean;
+            /** @description DNP3: confirmations do not reach it */
+            lost_confirms?: boolean;
             /** @description what is written is carried out and not answered */
             mute_writes?: boolean;
             /** @description stray bytes before each answer */
             noise?: boolean;
             /** @description no answers from time to time: {every: 6m, for: 30s} */
             outage?: components["schemas"]["Outage"];
+            /** @description DNP3: events were lost, once */
+            overflow?: boolean;
             /** @description the device restarts, once: no answers for so long, and what was written is forgotten */
             restart?: string;
             /** @description answers with a register too few */
             short?: boolean;
             /** @description only one answer in so many is spoilt; all of them unless said */
             some?: number;
+            /** @description DNP3: it says that it has trouble */
+            trouble?: boolean;
             /** @description answers that end early */
             truncate?: boolean;
             /** @description every other answer has its registers in reverse order, two by two */
             word_swap?: boolean;
-            /** @description answers with the transaction identifier of another request */
+            /** @description answers with the identifier or sequence number of another request */
             wrong_identifier?: boolean;
-            /** @description answers in the name of the next unit */
+            /** @description answers in the name of the next unit or outstation */
             wrong_unit?: boolean;
         };
         Field: {
@@ -2621,10 +2841,11 @@ export interface components {
         LineState: {
             /** @description the line is cut: nothing listens */
             cut: boolean;
-            framing: string;
+            framing?: string;
             /** @description host:port or serial port */
             listen: string;
             name: string;
+            protocol: string;
             stations: components["schemas"]["StationState"][];
             transport: string;
         };
@@ -2638,7 +2859,7 @@ export interface components {
             /** @description false: the link is not opened and its points are bad (disabled) */
             enabled: boolean;
             /**
-             * @description mbap unless said on tcp, tls and udp, rtu on serial and dialup
+             * @description modbus only: mbap unless said on tcp, tls and udp, rtu on serial and dialup
              * @enum {string}
              */
             framing?: "mbap" | "rtu" | "ascii";
@@ -2646,19 +2867,21 @@ export interface components {
             host?: string;
             /** @description outstanding requests on one socket, 1 to 16, mbap only; 1 unless said */
             in_flight?: number;
+            /** @description dnp3 over tcp: host:port where stations are waited for that call in, in place of host and port */
+            listen?: string;
             /** @description how the modem of a dialup link is used: {init: ATZ, idle: 10s} */
             modem?: components["schemas"]["Modem"];
             /** @description unique name: letters, digits, - _ . */
             name: string;
             /** @description least quiet time between exchanges, 0s to 10s */
             pause: string;
-            /** @description port, 1 to 65535; 502 unless said, 802 for tls */
+            /** @description port, 1 to 65535; 502 unless said, 802 for tls; of dnp3 20000, 19999 for tls */
             port?: number;
             /**
              * @description what the link speaks
              * @enum {string}
              */
-            protocol: "modbus";
+            protocol: "modbus" | "dnp3";
             /** @description how often a read that was not answered is repeated, 0 to 10 */
             retries: number;
             /** @description time before a repetition, 0s to 1m; others are served meanwhile */
@@ -2731,6 +2954,11 @@ export interface components {
             address: string;
             /** @description the address as on the wire: hr:9 */
             canonical: string;
+            /**
+             * @description DNP3 bo: how it is commanded; latch unless said
+             * @enum {string}
+             */
+            control?: "latch" | "pulse" | "trip-close";
             /** @description decimals shown, 0 to 12; as many as needed unless said */
             decimals?: number | null;
             /** @description free text, at most 500 characters */
@@ -2750,12 +2978,18 @@ export interface components {
             poll?: string;
             /** @description the group of its station's poll_groups whose period it has */
             poll_group?: string;
-            /** @description bool only: writing true sets it for so long and then back, 20ms to 1m */
+            /** @description bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time */
             pulse?: string;
+            /** @description DNP3 bo: number of pulses, 1 to 255; 1 unless said */
+            pulse_count?: number;
+            /** @description DNP3 bo: time between pulses */
+            pulse_off?: string;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said */
             scaling?: components["schemas"]["Scaling"];
+            /** @description DNP3 bo, ao: false: operated directly; selected first, then operated, unless said */
+            select?: boolean | null;
             /** @description names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits */
             states?: string[] | {
                 [key: string]: string;
@@ -2782,6 +3016,11 @@ export interface components {
         PointEntry: {
             /** @description where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010 */
             address: string;
+            /**
+             * @description DNP3 bo: how it is commanded; latch unless said
+             * @enum {string}
+             */
+            control?: "latch" | "pulse" | "trip-close";
             /** @description decimals shown, 0 to 12; as many as needed unless said */
             decimals?: number | null;
             /** @description free text, at most 500 characters */
@@ -2799,12 +3038,18 @@ export interface components {
             poll?: string;
             /** @description the group of its station's poll_groups whose period it has */
             poll_group?: string;
-            /** @description bool only: writing true sets it for so long and then back, 20ms to 1m */
+            /** @description bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time */
             pulse?: string;
+            /** @description DNP3 bo: number of pulses, 1 to 255; 1 unless said */
+            pulse_count?: number;
+            /** @description DNP3 bo: time between pulses */
+            pulse_off?: string;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said */
             scaling?: components["schemas"]["Scaling"];
+            /** @description DNP3 bo, ao: false: operated directly; selected first, then operated, unless said */
+            select?: boolean | null;
             /** @description names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits */
             states?: string[] | {
                 [key: string]: string;
@@ -3077,18 +3322,34 @@ export interface components {
             bits?: "lsb0" | "lsb1" | "msb0" | "msb1";
             /** @description true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read */
             broadcast?: boolean;
+            /** @description DNP3: the same for class 1 alone; as event_poll unless said */
+            class1_poll?: string;
+            /** @description DNP3: for class 2 */
+            class2_poll?: string;
+            /** @description DNP3: for class 3 */
+            class3_poll?: string;
             /** @description free text, at most 500 characters */
             description?: string;
             /** @description false: the station is not asked and its points are bad (disabled) */
             enabled: boolean;
+            /** @description DNP3: how often events are asked for, 20ms to 24h; 5s unless said */
+            event_poll?: string;
             /** @description most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said */
             gap?: number | null;
+            /** @description DNP3: how often all present values are read, 1s to 30 days; 1h unless said */
+            integrity_poll?: string;
             /** @description name of its link */
             link: string;
+            /** @description DNP3: true: its data link layer acknowledges every frame of a request */
+            link_confirm?: boolean;
+            /** @description DNP3: true: its link states are reset after connecting */
+            link_reset?: boolean;
             /** @description the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; 15s unless said */
             liveness?: string;
             /** @description what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; hr:0 unless said */
             liveness_ask?: string;
+            /** @description DNP3: link address of this master, 0 to 65519; 1 unless said */
+            master?: number | null;
             /** @description most coils or discrete inputs read at once, 1 to 2000; 2000 unless said */
             max_bits?: number;
             /** @description most registers read at once, 1 to 125; 125 unless said */
@@ -3107,6 +3368,8 @@ export interface components {
              * @enum {string}
              */
             order: "ABCD" | "CDAB" | "BADC" | "DCBA";
+            /** @description DNP3: link address of the outstation, 0 to 65519 */
+            outstation?: number | null;
             /**
              * @description how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said
              * @enum {string}
@@ -3122,8 +3385,17 @@ export interface components {
             read_write?: boolean;
             /** @description true: a string is read in a request of its own */
             strings_alone?: boolean;
+            /**
+             * @description DNP3: how its clock is set when it asks for the time; none unless said
+             * @enum {string}
+             */
+            time_sync?: "none" | "lan" | "serial";
             /** @description Modbus unit identifier: 0 to 255 on a network, 1 to 247 on a serial line */
             unit: number;
+            /** @description DNP3: true: the outstation reports events by itself, as they happen */
+            unsolicited?: boolean;
+            /** @description DNP3: classes that it reports so; 1, 2 and 3 unless said */
+            unsolicited_classes?: number[];
             /**
              * @description auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said
              * @enum {string}
@@ -3139,7 +3411,7 @@ export interface components {
             number?: string;
             /** @description copies the points, too, with other tags: {from: tern/pump1, to: tern/pump4} */
             tags?: components["schemas"]["TagChange"];
-            /** @description unit of the copy; the next free one of its link unless said */
+            /** @description unit or outstation address of the copy; the next free one of its link unless said */
             unit?: number | null;
         };
         StationPage: {
@@ -3151,6 +3423,7 @@ export interface components {
             faults: components["schemas"]["Faults"];
             name?: string;
             number?: string;
+            /** @description or address of an outstation */
             unit: number;
         };
         StationStatus: {
@@ -3161,6 +3434,8 @@ export interface components {
             points: components["schemas"]["Count"];
             /** @description why it is in this state, in words */
             reason?: string;
+            /** @description what the device says of its own state, in words */
+            says?: string[];
             /**
              * Format: date-time
              * @description when it came into this state
@@ -3238,7 +3513,7 @@ export interface components {
             /** @description down to the field, where they were asked for */
             fields?: components["schemas"]["Field"][];
             /** @enum {string} */
-            kind: "request" | "answer" | "late" | "foreign" | "stray" | "damaged" | "echo" | "timeout" | "closed";
+            kind: "request" | "answer" | "late" | "foreign" | "stray" | "damaged" | "echo" | "timeout" | "closed" | "report";
             link: string;
             /** @description what is wrong with it */
             problem?: string;

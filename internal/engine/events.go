@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"sync"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/reading"
+	"arithmon/internal/site"
+)
+
+// MaxEvents is how many events are kept in memory; who records them must not be further behind.
+const MaxEvents = 1 << 16
+
+// Event is a change that a device reported, as it was then.
+type Event struct {
+	ID         uint64 // counts up by one from event to event
+	Point      *site.Point
+	Value      codec.Value // engineering
+	Quality    reading.Quality
+	Reason     reading.Reason
+	Raw        reading.Raw
+	Time       time.Time // when it became known here
+	SourceTime time.Time // the device's own, zero where it has none
+
+	conversion *site.Conversion
+}
+
+// Text says the value as a person would read it.
+func (e Event) Text() string { return e.conversion.Text(e.Value) }
+
+// Events keeps the newest events of all points, in the order in which the devices reported them. Unlike readings, they do not take
+// each other's place.
+type Events struct {
+	mu    sync.Mutex
+	ring  []Event // grows to MaxEvents, then goes round
+	next  uint64  // ID of the next
+	wake  chan struct{}
+	first uint64 // of the IDs given in this run
+}
+
+func newEvents() *Events { return &Events{next: 1, first: 1, wake: make(chan struct{})} }
+
+// Begin sets the ID of the first event; nothing may have happened yet.
+func (l *Events) Begin(id uint64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.next, l.first = id, id
+}
+
+// add keeps the event that a slot's reading has just become.
+func (l *Events) add(s *Slot) {
+	r := &s.reading
+	l.mu.Lock()
+	e := Event{l.next, s.Point, r.Value, r.Quality, r.Reason, r.Raw, r.Time, r.SourceTime, s.conversion}
+	if len(l.ring) < MaxEvents {
+		l.ring = append(l.ring, e)
+	} else {
+		l.ring[(l.next-l.first)%MaxEvents] = e
+	}
+	l.next++
+	if l.wake != nil {
+		close(l.wake)
+		l.wake = nil
+	}
+	l.mu.Unlock()
+}
+
+// After appends the events that follow an ID, at most limit. lost is how many of them are no longer kept.
+func (l *Events) After(list []Event, id uint64, limit int) (_ []Event, lost uint64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	from := max(id+1, l.first)
+	if oldest := l.next - uint64(len(l.ring)); from < oldest {
+		lost, from = oldest-from, oldest
+	}
+	for ; from < l.next && limit > 0; from, limit = from+1, limit-1 {
+		list = append(list, l.ring[(from-l.first)%MaxEvents])
+	}
+	return list, lost
+}
+
+// Last is the ID of the newest event, 0 when there was none.
+func (l *Events) Last() uint64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.next - 1
+}
+
+// More is closed when there is an event after an ID.
+func (l *Events) More(id uint64) <-chan struct{} {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.next-1 > id {
+		return closed
+	}
+	if l.wake == nil {
+		l.wake = make(chan struct{})
+	}
+	return l.wake
+}
+
+var closed = func() chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
+}()
+
+// Events are those of all points.
+func (e *Engine) Events() *Events { return e.table.events }
