@@ -3,7 +3,6 @@ package api
 import (
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -58,7 +57,7 @@ func filter(c *gin.Context, limit int) (traffic.Filter, error) {
 		name        string
 		to          *int
 		least, most int
-	}{{"function", &f.Function, 1, 127}, {"limit", &f.Limit, 1, 5000}} {
+	}{{"function", &f.Function, 1, 255}, {"limit", &f.Limit, 1, 5000}} {
 		text := c.Query(n.name)
 		if text == "" {
 			continue
@@ -86,14 +85,10 @@ func (s *Server) traffic(c *gin.Context) error {
 	}
 	frames, last := s.engine.Traffic().Frames(q)
 	out := TrafficPage{Frames: make([]TrafficFrame, len(frames)), Last: last}
-	requests := map[string]*traffic.Frame{}
+	var reader traffic.Reader
 	for i := range frames {
 		f := &frames[i]
-		key := fmt.Sprint(f.Link, " ", f.Unit)
-		if f.Kind == traffic.Sent {
-			requests[key] = f
-		}
-		d := traffic.Dissect(*f, requests[key])
+		d := reader.Dissect(f)
 		shown := TrafficFrame{Seq: f.Seq, Time: f.Time.UTC(), Link: f.Link, Station: f.Station, Unit: f.Unit, Kind: f.Kind,
 			AfterMS: float64(f.After.Round(10*time.Microsecond)) / float64(time.Millisecond), Bytes: spaced(f.Data), Summary: d.Summary, Problem: f.Text}
 		if fields {

@@ -153,6 +153,7 @@ const (
 	NoteConfirms    NoteKind = "confirms"     // it repeats what was confirmed
 	NoteEventsLost  NoteKind = "events-lost"  // its buffer overflowed
 	NoteTime        NoteKind = "time"         // its clock is wrong by Number seconds
+	NoteNeedsTime   NoteKind = "needs-time"   // it asks for the time
 	NoteMissing     NoteKind = "missing"      // it has none of some points: Number
 	NoteRestarted   NoteKind = "restarted"    // it restarted while it was watched
 	NoteTrouble     NoteKind = "trouble"      // it says that it has trouble

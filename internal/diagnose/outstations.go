@@ -21,6 +21,7 @@ const (
 	ConfirmsLost      Code = "confirms-lost"
 	EventsLost        Code = "events-lost"
 	ClockWrong        Code = "clock-wrong"
+	ClockUnset        Code = "clock-unset"
 	DeviceRestarts    Code = "device-restarts"
 	DeviceTrouble     Code = "device-trouble"
 	LocalControl      Code = "local-control"
@@ -91,16 +92,19 @@ func (f *finder) outstation(l Link, s Station) bool {
 	if n, ok := at(NoteTime); ok {
 		next := []Step{say("set its clock: arithmon station ask " + name + " set-time")}
 		if s.Station.TimeSync == "" || s.Station.TimeSync == site.TimeSyncNone {
-			how := site.TimeSyncLAN
-			if l.Link.Transport.OnPort() {
-				how = site.TimeSyncSerial
-			}
-			next = append([]Step{set(fmt.Sprintf("let its clock be set when it asks for that: time_sync: %s", how), site.KindStation, name, map[string]any{"time_sync": string(how)})}, next...)
+			next = append([]Step{timeSync(l, name)}, next...)
 		}
 		if hours := n.Number / 3600; math.Abs(hours-math.Round(hours)) < 0.01 && math.Abs(math.Round(hours)) >= 1 && math.Abs(hours) <= 14 {
 			next = append([]Step{say("it is off by whole hours: it has local time, where the standard wants UTC (IEEE 1815-2012, 10.3)")}, next...)
 		}
 		add(ClockWrong, 0.9, "The times of its events are wrong: "+n.Text+".", []string{fmt.Sprintf("%+.1f s against this machine's clock", n.Number)}, next...)
+	}
+	if n, ok := at(NoteNeedsTime); ok {
+		next := []Step{say("set its clock: arithmon station ask " + name + " set-time")}
+		if s.Station.TimeSync == "" || s.Station.TimeSync == site.TimeSyncNone {
+			next = append([]Step{timeSync(l, name)}, next...)
+		}
+		add(ClockUnset, 0.9, "The outstation asks for the time, and nobody sets its clock: the times of its events are not to be trusted.", []string{n.Text}, next...)
 	}
 	if n, ok := at(NoteRestarted); ok && n.Count >= 2 {
 		add(DeviceRestarts, 0.85, "The outstation restarts again and again.", []string{fmt.Sprintf("%d restarts were seen", n.Count)}, say("look at its supply, and at its log"), say("see whether its watchdog trips: too many points, too short a scan"))
@@ -115,6 +119,15 @@ func (f *finder) outstation(l Link, s Station) bool {
 		add(LocalControl, 0.9, "Outputs of the outstation are switched to local control, so that commands are refused.", []string{n.Text}, say("turn its local/remote switch to remote"))
 	}
 	return false
+}
+
+// timeSync lets the clock of a station be set as fits its link.
+func timeSync(l Link, name string) Step {
+	how := site.TimeSyncLAN
+	if l.Link.Transport.OnPort() {
+		how = site.TimeSyncSerial
+	}
+	return set(fmt.Sprintf("let its clock be set when it asks for that: time_sync: %s", how), site.KindStation, name, map[string]any{"time_sync": string(how)})
 }
 
 func setMaster(name string, master float64) Step {

@@ -3,21 +3,15 @@ package modbus
 import (
 	"fmt"
 	"strings"
+
+	"arithmon/internal/dissection"
 )
 
-// Dissection is what a frame holds.
-type Dissection struct {
-	Summary string  `json:"summary"`
-	Fields  []Field `json:"fields,omitempty"`
-}
-
-// Field is one field of a frame.
-type Field struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	At    int    `json:"at" doc:"its first byte in the frame, from 0"`
-	Bytes int    `json:"bytes"`
-}
+// Dissection and Field are those of all protocols.
+type (
+	Dissection = dissection.Dissection
+	Field      = dissection.Field
+)
 
 // Dissect says what the bytes of a frame mean. asked is the request that an answer belongs to, nil when that is not
 // known. It takes any bytes.
@@ -83,7 +77,7 @@ type dissector struct {
 func (d *dissector) field(name, value string, n int) { d.mark(name, value, n*d.width) }
 
 func (d *dissector) mark(name, value string, n int) {
-	d.Fields = append(d.Fields, Field{name, value, d.at, n})
+	d.Fields = append(d.Fields, Field{Name: name, Value: value, At: d.at, Bytes: n})
 	d.at += n
 }
 

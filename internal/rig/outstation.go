@@ -95,6 +95,10 @@ func (f *far) refresh(now time.Time, signals map[string]float64) {
 	if f.faults.Frozen {
 		return
 	}
+	last := time.Duration(0) // the events of one cause end now
+	if n := len(f.values); n > 0 {
+		last = time.Duration(f.values[n-1].Lag)
+	}
 	flags := dnp3.Online
 	if f.faults.CommLost {
 		flags = dnp3.CommLost
@@ -105,7 +109,7 @@ func (f *far) refresh(now time.Time, signals map[string]float64) {
 			factor = *v.Factor
 		}
 		kind := kinds[v.At.Space]
-		at := now.Add(time.Duration(v.Lag))
+		at := now.Add(time.Duration(v.Lag) - last)
 		if f.faults.CommLost { // the last value stays, with the flag that says so
 			was, _ := f.Value(kind, v.At.Offset)
 			f.Set(at, kind, v.At.Offset, was, flags)

@@ -1,6 +1,8 @@
 package traffic
 
 import (
+	"arithmon/internal/dissection"
+	"arithmon/internal/dnp3"
 	"arithmon/internal/modbus"
 )
 
@@ -8,6 +10,8 @@ import (
 func Function(f *Frame) (code int, refused bool) {
 	at := -1
 	switch {
+	case f.Ends.Framing == "dnp3":
+		return dnp3.FunctionOf(f.Data)
 	case f.Ends.Framing == "mbap" && len(f.Data) > 7:
 		at = 7
 	case f.Ends.Framing == "rtu" && len(f.Data) > 1:
@@ -37,17 +41,49 @@ func hexByte(b []byte) (v byte, ok bool) {
 	return v, true
 }
 
-// Dissect says what a frame holds, field by field. request is the frame it answers, when that is known.
-func Dissect(f Frame, request *Frame) modbus.Dissection {
+// Reader says what frames hold, one after the other: an answer is read with its request, and a fragment is put together of the
+// frames that carried it. Its zero value is ready.
+type Reader struct {
+	requests  map[pair]*Frame
+	fragments map[pair]*dnp3.Dissector
+}
+
+// pair is a conversation, or one direction of it.
+type pair struct {
+	link string
+	unit int
+	sent bool
+}
+
+// Dissect says what a frame holds, field by field.
+func (r *Reader) Dissect(f *Frame) dissection.Dissection {
 	if len(f.Data) == 0 {
-		return modbus.Dissection{Summary: f.Text}
+		return dissection.Dissection{Summary: f.Text}
 	}
+	ours := f.Kind == Sent || f.Kind == Echo
+	if f.Ends.Framing == "dnp3" {
+		if r.fragments == nil {
+			r.fragments = map[pair]*dnp3.Dissector{}
+		}
+		p := pair{f.Link, f.Unit, ours}
+		if r.fragments[p] == nil {
+			r.fragments[p] = new(dnp3.Dissector)
+		}
+		return r.fragments[p].Dissect(f.Data)
+	}
+	if r.requests == nil {
+		r.requests = map[pair]*Frame{}
+	}
+	p := pair{f.Link, f.Unit, true}
 	side := modbus.Answers
-	if f.Kind == Sent || f.Kind == Echo {
+	if ours {
 		side = modbus.Requests
 	}
+	if f.Kind == Sent {
+		r.requests[p] = f
+	}
 	var asked []byte
-	if request != nil {
+	if request := r.requests[p]; request != nil {
 		asked = request.Data
 	}
 	return modbus.Dissect(modbus.Framings[f.Ends.Framing], side, f.Data, asked)

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/dissection"
 	"arithmon/internal/modbus"
 )
 
@@ -126,22 +127,25 @@ func TestARecordingEndsAtItsLimit(t *testing.T) {
 }
 
 func TestDissect(t *testing.T) {
+	var reader Reader
+	alone := func(f Frame) dissection.Dissection { return new(Reader).Dissect(&f) }
 	request := frame(Sent, 1, 3, 0, 9, 0, 2, 0x14, 0x09)
-	d := Dissect(request, nil)
+	d := reader.Dissect(&request)
 	assert.Equal(t, "unit 1: Read Holding Registers (3), 2 from 9", d.Summary)
 	assert.Equal(t, modbus.Field{Name: "quantity", Value: "2", At: 4, Bytes: 2}, d.Fields[3])
 	answer := modbus.AppendRTU(nil, modbus.Frame{Unit: 1, PDU: []byte{3, 4, 0x41, 0xC8, 0, 0}})
-	d = Dissect(frame(Answer, answer...), &request)
+	reply := frame(Answer, answer...)
+	d = reader.Dissect(&reply)
 	assert.Equal(t, "unit 1: Read Holding Registers (3), 2 registers: 41C8 0000", d.Summary)
 	assert.Equal(t, "register 10", d.Fields[4].Name, "as its request says")
-	assert.Equal(t, "register +1", Dissect(frame(Answer, answer...), nil).Fields[4].Name)
+	assert.Equal(t, "register +1", alone(reply).Fields[4].Name)
 	ascii := frame(Answer, modbus.AppendASCII(nil, modbus.Frame{Unit: 1, PDU: []byte{0x83, 2}})...)
 	ascii.Ends.Framing = "ascii"
-	assert.Equal(t, "unit 1: Read Holding Registers (3) refused: exception 2 (illegal data address)", Dissect(ascii, nil).Summary)
+	assert.Equal(t, "unit 1: Read Holding Registers (3) refused: exception 2 (illegal data address)", alone(ascii).Summary)
 	code, refused := Function(&ascii)
 	assert.Equal(t, 3, code)
 	assert.True(t, refused)
-	assert.Contains(t, Dissect(frame(Damaged, 0xFF), nil).Summary, "1 bytes that are no frame")
+	assert.Contains(t, alone(frame(Damaged, 0xFF)).Summary, "1 bytes that are no frame")
 	assert.Equal(t, "late", Late.String())
 }
 

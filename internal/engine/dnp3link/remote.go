@@ -464,6 +464,7 @@ func (r *remote) response(f dnp3.Fragment) {
 				return
 			}
 		}
+		m.Unsynchronised = m.Unsynchronised || f.IIN&dnp3.IINNeedTime != 0
 		r.measured(m)
 	})
 	if err != nil {
@@ -580,7 +581,7 @@ func (r *remote) indicated(f dnp3.Fragment) {
 	r.mu.Unlock()
 	if shown := f.IIN &^ (dnp3.IINEvents | dnp3.IINBroadcast | dnp3.IINRefused); shown != before&^(dnp3.IINEvents|dnp3.IINBroadcast|dnp3.IINRefused) {
 		host.Says(name, shown.Names())
-		for bit, kind := range map[dnp3.IIN]diagnose.NoteKind{dnp3.IINTrouble: diagnose.NoteTrouble, dnp3.IINCorrupt: diagnose.NoteCorrupt, dnp3.IINLocalControl: diagnose.NoteLocal} {
+		for bit, kind := range map[dnp3.IIN]diagnose.NoteKind{dnp3.IINNeedTime: diagnose.NoteNeedsTime, dnp3.IINTrouble: diagnose.NoteTrouble, dnp3.IINCorrupt: diagnose.NoteCorrupt, dnp3.IINLocalControl: diagnose.NoteLocal} {
 			text := ""
 			if shown&bit != 0 {
 				text = "it indicates " + bit.String()
