@@ -40,7 +40,7 @@ func (s *Server) place(name string, at *site.Link) (place, error) {
 		if l, exists := now.Link(name); exists {
 			p.name = l.Name
 			for _, st := range now.StationsOf(l.Name) {
-				p.units = append(p.units, st.Unit)
+				p.units = append(p.units, st.LinkAddress())
 			}
 		}
 	})
@@ -100,7 +100,9 @@ func newAt(at *site.Link) *site.Link {
 	if at.Transport == "" {
 		at.Transport = fresh.Transport
 	}
-	at.Protocol = fresh.Protocol
+	if at.Protocol == "" {
+		at.Protocol = fresh.Protocol
+	}
 	return at
 }
 
@@ -113,27 +115,34 @@ func (s *Server) probe(c *gin.Context) error {
 	if faults := node.Decode(&request, ProbeRequest{}); faults != nil {
 		return faults
 	}
-	unit, number := 1, ""
+	to := probe.Target{Unit: 1, Master: site.DefaultMaster}
 	if request.Station != "" {
 		st, err := s.station(request.Station)
 		if err != nil {
 			return err
 		}
-		request.Link, unit, number = st.Link, st.Unit, st.Number
+		request.Link, to = st.Link, probe.Target{Unit: st.LinkAddress(), Master: st.MasterAddress(), Number: st.Number}
 	}
 	if request.Unit != nil {
-		unit = *request.Unit
+		to.Unit = *request.Unit
 	}
-	if unit < 0 || unit > 255 {
-		return fail(http.StatusUnprocessableEntity, "unit %d is out of range: 0 to 255", unit)
+	if request.Master != nil {
+		to.Master = *request.Master
 	}
 	where, err := s.place(request.Link, newAt(request.At))
 	if err != nil {
 		return err
 	}
+	most := 255
+	if where.link.Protocol == site.DNP3 {
+		most = site.MaxLinkAddress
+	}
+	if to.Unit < 0 || to.Unit > most || to.Master < 0 || to.Master > site.MaxLinkAddress {
+		return fail(http.StatusUnprocessableEntity, "unit %d is out of range: 0 to %d", to.Unit, most)
+	}
 	put := stream(c)
 	if err := s.take(c.Request.Context(), where, "a probe has the line", func(ctx context.Context) {
-		probe.Probe(ctx, where.link, unit, number, func(stage probe.Stage) { put(stage) })
+		probe.Probe(ctx, where.link, to, func(stage probe.Stage) { put(stage) })
 	}); err != nil { // the answer has begun, so that this is its last line
 		put(probe.Stage{Name: "connect", Text: err.Error()})
 	}
@@ -149,12 +158,12 @@ func (s *Server) scan(c *gin.Context) error {
 	if faults := node.Decode(&request, ScanRequest{}); faults != nil {
 		return faults
 	}
-	if err := request.Check(); err != nil {
-		return fail(http.StatusUnprocessableEntity, "%s", err)
-	}
 	where, err := s.place(request.Link, newAt(request.At))
 	if err != nil {
 		return err
+	}
+	if err := request.Check(where.link.Protocol); err != nil {
+		return fail(http.StatusUnprocessableEntity, "%s", err)
 	}
 	put := stream(c)
 	var failed error

@@ -153,7 +153,8 @@ type ProbeRequest struct {
 	Station string     `json:"station,omitempty" doc:"of the site"`
 	Link    string     `json:"link,omitempty" doc:"of the site"`
 	At      *site.Link `json:"at,omitempty" doc:"a far end that is no link of the site: {transport: tcp, host: 192.0.2.7}"`
-	Unit    *int       `json:"unit,omitempty" doc:"1 unless said, or the station's"`
+	Unit    *int       `json:"unit,omitempty" doc:"or link address of an outstation; 1 unless said, or the station's"`
+	Master  *int       `json:"master,omitempty" doc:"DNP3: link address of this end; 1 unless said, or the station's"`
 }
 
 // ScanRequest says where to look for units.

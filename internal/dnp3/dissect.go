@@ -213,10 +213,7 @@ func objectText(s *shape, h Header, b []byte) string {
 	}
 	m := Measurement{Kind: s.kind}
 	m.read(s, b, 0, false)
-	text := m.Value.String()
-	if m.Value.IsZero() {
-		text = "not a number"
-	}
+	text := ValueText(m.Value)
 	if s.status {
 		text += ", status: " + m.Status.String()
 	} else if s.flags {

@@ -3,6 +3,7 @@ package dnp3
 import (
 	"encoding/binary"
 	"math"
+	"strconv"
 	"strings"
 	"time"
 
@@ -86,6 +87,18 @@ type Measurement struct {
 	Time             Time
 	HasTime          bool
 	Unsynchronised   bool // the device's clock was not set
+}
+
+// ValueText is a value as a person reads it: a number in single precision has no digits beyond those it came with.
+func ValueText(v codec.Value) string {
+	f, ok := v.Float()
+	switch {
+	case v.IsZero():
+		return "not a number"
+	case ok && v.Kind() == codec.Float && f == float64(float32(f)):
+		return strconv.FormatFloat(f, 'g', -1, 32)
+	}
+	return v.String()
 }
 
 // Good reports whether m is online and free of what makes it doubtful. An object without flags is online: 11.6.1.

@@ -24,6 +24,22 @@ var kindNames = [...]string{"", "binary input", "double-bit input", "binary outp
 
 func (k Kind) String() string { return kindNames[k] }
 
+// kindCodes are the short names of kinds; of frozen analog inputs there is none.
+var kindCodes = [...]string{"", "bi", "dbi", "bo", "ctr", "fctr", "ai", "", "ao", "os"}
+
+// Code is the short name of a kind: bi, dbi, bo, ctr, fctr, ai, ao, os; "" for others.
+func (k Kind) Code() string { return kindCodes[k] }
+
+// KindOf is the kind of a short name, NoKind for others.
+func KindOf(code string) Kind {
+	for k := BinaryInput; k < KindCount; k++ {
+		if kindCodes[k] == code && code != "" {
+			return k
+		}
+	}
+	return NoKind
+}
+
 // StaticGroup is the object group of a kind's present values, EventGroup that of its events.
 func (k Kind) StaticGroup() byte { return [...]byte{0, 1, 3, 10, 20, 21, 30, 31, 40, 110}[k] }
 

@@ -17,10 +17,24 @@ import (
 
 // Stage is one step of a probe.
 type Stage struct {
-	Name   string  `json:"name" enum:"name,route,connect,modbus,unit,identification,tables,limits"`
+	Name   string  `json:"name" enum:"name,route,connect,modbus,unit,identification,tables,limits,link,application,attributes,points"`
 	OK     bool    `json:"ok"`
 	Text   string  `json:"text" doc:"what was found, or why it stops here and what to try"`
 	TookMS float64 `json:"took_ms"`
+	Points []Held  `json:"points,omitempty" doc:"what an outstation has, with the stage points"`
+}
+
+// stage is how one is found out.
+type stage struct {
+	name string
+	run  func() (string, error)
+}
+
+// Target is the device that is probed on a link.
+type Target struct {
+	Unit   int    // or link address of an outstation
+	Master int    // link address of this end, DNP3 only
+	Number string // telephone number, on a dial-up line
 }
 
 // prober is a probe under way.
@@ -35,24 +49,33 @@ type prober struct {
 	modem *wire.Modem
 	ask   *modbus.Client
 	heard map[int]bool // units that answered
-	table site.Space   // one that answers
+
+	master int // of an outstation
+	far    *far
+	found  []Held
+	table  site.Space // one that answers
 }
 
 // Probe runs the stages in order until one fails; report is told of each as it ends.
-func Probe(ctx context.Context, link site.Link, unit int, number string, report func(Stage)) {
-	p := &prober{ctx: ctx, link: link.WithDefaults(), unit: unit, number: number, report: report, heard: map[int]bool{}}
+func Probe(ctx context.Context, link site.Link, to Target, report func(Stage)) {
+	p := &prober{ctx: ctx, link: link.WithDefaults(), unit: to.Unit, master: to.Master, number: to.Number, report: report, heard: map[int]bool{}}
 	defer p.close()
-	stages := []struct {
-		name string
-		run  func() (string, error)
-	}{{"name", p.name}, {"route", p.route}, {"connect", p.connect}, {"modbus", p.anything}, {"unit", p.this}, {"identification", p.identify}, {"tables", p.tables}, {"limits", p.limits}}
+	stages := []stage{{"name", p.name}, {"route", p.route}, {"connect", p.connect}}
+	if link.Protocol == site.DNP3 {
+		stages = append(stages, p.outstation()...)
+	} else {
+		stages = append(stages, []stage{{"modbus", p.anything}, {"unit", p.this}, {"identification", p.identify}, {"tables", p.tables}, {"limits", p.limits}}...)
+	}
 	if p.link.Transport.OnPort() {
 		stages = stages[2:]
 	}
 	for _, s := range stages {
 		began := time.Now()
 		text, err := s.run()
-		stage := Stage{s.name, err == nil, text, float64(time.Since(began).Round(10*time.Microsecond)) / float64(time.Millisecond)}
+		stage := Stage{Name: s.name, OK: err == nil, Text: text, TookMS: float64(time.Since(began).Round(10*time.Microsecond)) / float64(time.Millisecond)}
+		if s.name == "points" {
+			stage.Points = p.found
+		}
 		if err != nil {
 			stage.Text = err.Error()
 		}
@@ -67,7 +90,9 @@ func Probe(ctx context.Context, link site.Link, unit int, number string, report 
 }
 
 func (p *prober) close() {
-	if p.modem != nil {
+	if p.far != nil {
+		p.far.channel.Close()
+	} else if p.modem != nil {
 		p.modem.HangUp() // the port is closed in any case
 		p.modem.Close()
 	} else if p.conn != nil {
@@ -100,6 +125,9 @@ func (p *prober) route() (string, error) {
 
 func (p *prober) connect() (string, error) {
 	var err error
+	if p.link.Listen != "" {
+		return "", fmt.Errorf("stations call in at %s; a probe cannot call them. The station's test asks through the call that is there", p.link.Listen)
+	}
 	if p.link.Transport == site.Dialup {
 		if p.modem, err = wire.OpenModem(p.ctx, p.link, func(string) {}); err == nil {
 			p.conn, err = p.modem.Dial(p.number)
@@ -110,7 +138,11 @@ func (p *prober) connect() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	p.ask = client(p.conn, p.link)
+	if p.link.Protocol == site.DNP3 {
+		p.speak()
+	} else {
+		p.ask = client(p.conn, p.link)
+	}
 	switch p.link.Transport {
 	case site.TCP, site.TLS:
 		return p.link.FarEnd() + " takes the connection", nil

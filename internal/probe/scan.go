@@ -14,26 +14,36 @@ import (
 
 // ScanRequest says where to look.
 type ScanRequest struct {
-	First    int           `json:"first,omitempty" doc:"first unit; 1 unless said"`
-	Last     int           `json:"last,omitempty" doc:"last unit; 247 unless said"`
+	First    int           `json:"first,omitempty" doc:"first unit or outstation; 1 unless said"`
+	Last     int           `json:"last,omitempty" doc:"last unit, 247 unless said; or outstation, 255 unless said"`
+	Master   int           `json:"master,omitempty" doc:"DNP3: link address of this end; 1 unless said"`
 	Settings bool          `json:"settings,omitempty" doc:"on a serial line: look for its settings first"`
 	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s; 200ms unless said"`
 }
 
-// Check fills in defaults and says what is wrong.
-func (r *ScanRequest) Check() error {
+// Check fills in defaults and says what is wrong, for a protocol.
+func (r *ScanRequest) Check(p site.Protocol) error {
+	last, most := 247, 255
+	if p == site.DNP3 {
+		last, most = 255, site.MaxLinkAddress
+	}
+	if r.Master == 0 {
+		r.Master = site.DefaultMaster
+	}
 	if r.First == 0 {
 		r.First = 1
 	}
 	if r.Last == 0 {
-		r.Last = max(247, r.First)
+		r.Last = max(last, r.First)
 	}
 	if r.Wait == 0 {
 		r.Wait = site.Duration(200 * time.Millisecond)
 	}
 	switch {
-	case r.First < 0 || r.Last > 255 || r.First > r.Last:
-		return fmt.Errorf("units %d to %d: 0 to 255 are possible, the lower first", r.First, r.Last)
+	case r.First < 0 || r.Last > most || r.First > r.Last:
+		return fmt.Errorf("%d to %d: 0 to %d are possible, the lower first", r.First, r.Last, most)
+	case r.Master < 0 || r.Master > site.MaxLinkAddress:
+		return fmt.Errorf("master %d: 0 to %d are possible", r.Master, site.MaxLinkAddress)
 	case time.Duration(r.Wait) < 20*time.Millisecond || time.Duration(r.Wait) > 5*time.Second:
 		return fmt.Errorf("wait %s: 20ms to 5s are possible", r.Wait)
 	}
@@ -45,14 +55,14 @@ type Progress struct {
 	Done     int                `json:"done"`
 	Total    int                `json:"total" doc:"may grow and shrink as settings are found"`
 	Now      string             `json:"now" doc:"what is being asked"`
-	Found    *Found             `json:"found,omitempty" doc:"a unit that was just found"`
+	Found    *Found             `json:"found,omitempty" doc:"a unit or outstation that was just found"`
 	Settings *site.LineSettings `json:"settings,omitempty" doc:"the line settings that were just found"`
 	Ended    string             `json:"ended,omitempty" doc:"how it ended, on the last line"`
 }
 
-// Found is a unit.
+// Found is a unit, or an outstation.
 type Found struct {
-	Unit int    `json:"unit"`
+	Unit int    `json:"unit" doc:"or link address"`
 	Text string `json:"text" doc:"what it says of itself, or how it answers"`
 }
 
@@ -81,10 +91,17 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 	if link.Transport == site.Dialup {
 		return errors.New("a dial-up line has one number a call; probe a station instead")
 	}
+	if link.Listen != "" {
+		return fmt.Errorf("stations call in at %s; there is nothing to look for", link.Listen)
+	}
+	called, scan, try := "unit", scanUnits, trySettings
+	if link.Protocol == site.DNP3 {
+		called, scan, try = "outstation", scanAddresses, tryAddresses
+	}
 	link.Timeout = r.Wait
 	units := r.Last - r.First + 1
 	if !r.Settings || link.Serial == nil {
-		return scanUnits(ctx, link, r, 0, units, report)
+		return scan(ctx, link, r, 0, units, report)
 	}
 	if len(known) == 0 {
 		for u := r.First; u <= min(r.Last, r.First+4); u++ {
@@ -95,7 +112,7 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 	total, done := len(candidates)*len(known)+units, 0
 	for _, s := range candidates {
 		link.Serial = &s
-		unit, err := trySettings(ctx, link, known, func(now string) {
+		unit, err := try(ctx, link, r, known, func(now string) {
 			done++
 			report(Progress{Done: done, Total: total, Now: now})
 		})
@@ -103,15 +120,15 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 			return err
 		}
 		if unit >= 0 {
-			report(Progress{Done: done, Total: done + units, Now: fmt.Sprintf("unit %d answers under %s", unit, link.FarEnd()), Settings: &s})
-			return scanUnits(ctx, link, r, done, done+units, report)
+			report(Progress{Done: done, Total: done + units, Now: fmt.Sprintf("%s %d answers under %s", called, unit, link.FarEnd()), Settings: &s})
+			return scan(ctx, link, r, done, done+units, report)
 		}
 	}
 	return fmt.Errorf("nothing answers under any of %d line settings. Check wiring and power; with more --first and --last, other units are tried", len(candidates))
 }
 
 // trySettings asks the known units under one setting and returns the first that answers, -1 when none does.
-func trySettings(ctx context.Context, link site.Link, known []int, step func(now string)) (int, error) {
+func trySettings(ctx context.Context, link site.Link, _ ScanRequest, known []int, step func(now string)) (int, error) {
 	conn, err := wire.Open(ctx, link)
 	if err != nil {
 		return -1, err

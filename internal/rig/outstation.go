@@ -16,12 +16,8 @@ import (
 	"arithmon/internal/site"
 )
 
-// kinds are the kinds of DNP3 points by their space.
-var kinds = map[site.Space]dnp3.Kind{
-	site.BinaryInputs: dnp3.BinaryInput, site.DoubleBitInputs: dnp3.DoubleBitInput, site.BinaryOutputs: dnp3.BinaryOutput,
-	site.Counters: dnp3.Counter, site.FrozenCounters: dnp3.FrozenCounter, site.AnalogInputs: dnp3.AnalogInput,
-	site.AnalogOutputs: dnp3.AnalogOutput, site.OctetStrings: dnp3.OctetString,
-}
+// kindOf is the kind of DNP3 points in a space.
+func kindOf(s site.Space) dnp3.Kind { return dnp3.KindOf(string(s)) }
 
 // far is a simulated DNP3 outstation. The rig's mutex guards it.
 type far struct {
@@ -47,7 +43,7 @@ func newFar(c Station) *far {
 	f := &far{config: c, faults: c.Faults}
 	var points []outstation.Point
 	for _, v := range c.Values {
-		p := outstation.Point{Kind: kinds[v.At.Space], Index: v.At.Offset, Class: v.Class, Static: v.Static, Event: v.Event, Deadband: v.Deadband, Value: v.number(0)}
+		p := outstation.Point{Kind: kindOf(v.At.Space), Index: v.At.Offset, Class: v.Class, Static: v.Static, Event: v.Event, Deadband: v.Deadband, Value: v.number(0)}
 		if v.Signal == "" {
 			p.Value = v.fixed()
 		} else {
@@ -108,7 +104,7 @@ func (f *far) refresh(now time.Time, signals map[string]float64) {
 		if v.Factor != nil {
 			factor = *v.Factor
 		}
-		kind := kinds[v.At.Space]
+		kind := kindOf(v.At.Space)
 		at := now.Add(time.Duration(v.Lag) - last)
 		if f.faults.CommLost { // the last value stays, with the flag that says so
 			was, _ := f.Value(kind, v.At.Offset)
@@ -209,7 +205,7 @@ func (l Line) validateDNP3(path string, signals []string, fault func(path, forma
 		}
 		for k, v := range st.Values {
 			path := fmt.Sprintf("%s.values[%d]", path, k)
-			if kinds[v.At.Space] == dnp3.NoKind || v.At.Part != site.Whole {
+			if kindOf(v.At.Space) == dnp3.NoKind || v.At.Part != site.Whole {
 				fault(path+".at", "%q is no DNP3 address", v.At)
 			}
 			if !slices.Contains(signals, v.Signal) && (v.Signal != "" || v.Set.IsZero()) {
@@ -218,7 +214,7 @@ func (l Line) validateDNP3(path string, signals []string, fault func(path, forma
 			if v.Class < 0 || v.Class > 3 {
 				fault(path+".class", "%d is no class: 0 to 3", v.Class)
 			}
-			group := kinds[v.At.Space]
+			group := kindOf(v.At.Space)
 			if v.Static != 0 && !dnp3.Known(group.StaticGroup(), v.Static) || v.Event != 0 && !dnp3.Known(group.EventGroup(), v.Event) {
 				fault(path+".static", "a %s has no such variation", v.At.Space.Name())
 			}

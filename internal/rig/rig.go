@@ -337,7 +337,7 @@ func (r *Rig) advance(to time.Time) {
 // written is what a client wrote where an input signal looks.
 func (r *Rig) written(s Signal) float64 {
 	if o := r.far(s.Line, s.Unit); o != nil {
-		v, _ := o.Value(kinds[s.At.Space], s.At.Offset)
+		v, _ := o.Value(kindOf(s.At.Space), s.At.Offset)
 		n, _ := v.Float()
 		return n
 	}

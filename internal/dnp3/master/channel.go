@@ -18,9 +18,13 @@ import (
 
 // Options are how a Channel behaves.
 type Options struct {
-	Timeout  time.Duration    // silence after which a request has failed; 2 s
-	Retries  int              // of frames that want an acknowledgement
-	Watch    func(Event)      // is told of what crosses the connection; nil: nobody
+	Timeout time.Duration // silence after which a request has failed; 2 s
+	Retries int           // of frames that want an acknowledgement
+	Watch   func(Event)   // is told of what crosses the connection; nil: nobody
+	// Unconfirmed says that events are not confirmed, so that they stay with the outstation; of a long response with events only the
+	// first fragment comes then.
+	Unconfirmed bool
+
 	Stranger func(dnp3.Frame) // is given frames from or to an address that nobody here has; nil: nobody
 }
 

@@ -204,9 +204,15 @@ func (o *Outstation) unsolicited(f dnp3.Fragment, b []byte) {
 		o.report = append(o.report[:0], b...)
 		o.handler.Response(f)
 	}
-	if f.Control&dnp3.Confirm != 0 {
+	if f.Control&dnp3.Confirm != 0 && !o.channel.o.Unconfirmed {
 		o.confirm(f.Control)
 	}
+}
+
+// hasEvents reports whether a fragment has events.
+func hasEvents(objects []byte) (has bool) {
+	dnp3.Measurements(objects, func(m *dnp3.Measurement, _ *dnp3.Objects) { has = has || m != nil && m.Event })
+	return has
 }
 
 // solicited takes a fragment of a response (4.2.2.2).
@@ -229,7 +235,7 @@ func (o *Outstation) solicited(f dnp3.Fragment) {
 		x.each(f)
 	}
 	o.handler.Response(f)
-	if f.Control&dnp3.Confirm != 0 {
+	if f.Control&dnp3.Confirm != 0 && !(o.channel.o.Unconfirmed && hasEvents(f.Objects)) {
 		o.confirm(f.Control)
 	}
 	if final {

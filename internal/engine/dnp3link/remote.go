@@ -81,23 +81,6 @@ func newRemote(s *session, station engine.Station) *remote {
 	return r
 }
 
-// kinds are the kinds of points by their space.
-var kinds = map[site.Space]dnp3.Kind{
-	site.BinaryInputs: dnp3.BinaryInput, site.DoubleBitInputs: dnp3.DoubleBitInput, site.BinaryOutputs: dnp3.BinaryOutput,
-	site.Counters: dnp3.Counter, site.FrozenCounters: dnp3.FrozenCounter, site.AnalogInputs: dnp3.AnalogInput,
-	site.AnalogOutputs: dnp3.AnalogOutput, site.OctetStrings: dnp3.OctetString,
-}
-
-// SpaceOf is the space of a kind, "" for one that has none.
-func SpaceOf(k dnp3.Kind) site.Space {
-	for space, kind := range kinds {
-		if kind == k {
-			return space
-		}
-	}
-	return ""
-}
-
 // points takes the slots that the station's points have now.
 func (r *remote) points(slots []*engine.Slot) {
 	r.taking.Lock()
@@ -112,9 +95,9 @@ func (r *remote) points(slots []*engine.Slot) {
 			fresh = true
 			continue
 		}
-		e := r.entry(kinds[a.Space], a.Offset, true)
+		e := r.entry(dnp3.KindOf(string(a.Space)), a.Offset, true)
 		e.slots = append(e.slots, slot)
-		if old := at(before[kinds[a.Space]], a.Offset); old != nil {
+		if old := at(before[dnp3.KindOf(string(a.Space))], a.Offset); old != nil {
 			e.class, e.variation, e.round = old.class, old.variation, old.round
 		}
 		fresh = fresh || e.round == 0
@@ -368,7 +351,7 @@ func (r *remote) integrity(out *master.Outstation) error {
 	r.mu.Unlock()
 	missing := r.missing(round)
 	for _, a := range missing { // what is not in class 0 may be read by itself
-		if _, err := out.ReadObjects(dnp3.AppendRange(nil, kinds[a.Space].StaticGroup(), 0, uint32(a.Offset), 1), nil); err != nil && !isRefusal(err) {
+		if _, err := out.ReadObjects(dnp3.AppendRange(nil, dnp3.KindOf(string(a.Space)).StaticGroup(), 0, uint32(a.Offset), 1), nil); err != nil && !isRefusal(err) {
 			return err
 		}
 	}
@@ -403,7 +386,7 @@ func (r *remote) missing(round int) (list []site.Address) {
 	for kind, entries := range r.entries {
 		for index, e := range entries {
 			if e != nil && len(e.slots) > 0 && e.round < round && len(list) < mostMissing {
-				list = append(list, site.Address{Space: SpaceOf(dnp3.Kind(kind)), Offset: uint16(index)})
+				list = append(list, site.Address{Space: site.Space(dnp3.Kind(kind).Code()), Offset: uint16(index)})
 			}
 		}
 	}
@@ -615,7 +598,7 @@ func (r *remote) extras(out *master.Outstation) error {
 // read reads addresses, whether or not there are points for them.
 func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]engine.Sample, error) {
 	list := make([]engine.Sample, count)
-	kind := kinds[from.Space]
+	kind := dnp3.KindOf(string(from.Space))
 	group := kind.StaticGroup()
 	found := func(index int, s engine.Sample) {
 		if i := index - int(from.Offset); i >= 0 && i < count {

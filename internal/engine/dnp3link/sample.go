@@ -25,11 +25,7 @@ type object struct {
 }
 
 func (o *object) String() string {
-	value := o.value.String()
-	if o.value.IsZero() {
-		value = "not a number"
-	}
-	s := fmt.Sprintf("g%dv%d %s", o.group, o.variation, value)
+	s := fmt.Sprintf("g%dv%d %s", o.group, o.variation, dnp3.ValueText(o.value))
 	if !o.flagged {
 		return s
 	}

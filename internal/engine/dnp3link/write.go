@@ -94,7 +94,7 @@ func (r *remote) command(what engine.Command) (c command, err error) {
 		if !ok || class < 0 || class > 3 {
 			return c, fmt.Errorf("%s is no class; 1, 2 and 3 are, and 0 for none", raw)
 		}
-		kind := kinds[a.Space]
+		kind := dnp3.KindOf(string(a.Space))
 		c.judged = false
 		c.give = func(out *master.Outstation) (bool, error) {
 			err := out.AssignClass(int(class), kind.StaticGroup(), a.Offset)
