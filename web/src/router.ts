@@ -8,6 +8,7 @@ export const steps = [
   { path: '/stations', title: 'Stations', page: () => import('./pages/stations/StationsPage.vue') },
   { path: '/points', title: 'Points', page: () => import('./pages/points/PointsPage.vue') },
   { path: '/live', title: 'Live', page: () => import('./pages/live/LivePage.vue') },
+  { path: '/events', title: 'Events', page: () => import('./pages/events/EventsPage.vue') },
   { path: '/communication', title: 'Communication', page: () => import('./pages/communication/CommunicationPage.vue') },
   { path: '/traffic', title: 'Traffic', page: () => import('./pages/traffic/TrafficPage.vue') },
   { path: '/rig', title: 'Rig', page: () => import('./pages/rig/RigPage.vue') },

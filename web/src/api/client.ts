@@ -30,6 +30,8 @@ export type TrafficFrame = Schemas['TrafficFrame']
 export type Recording = Schemas['Recording']
 export type Stage = Schemas['Stage']
 export type Progress = Schemas['Progress']
+export type Held = Schemas['Held']
+export type EventRecord = Schemas['EventRecord']
 
 /** What the service said when it did not do as asked. */
 export class ApiProblem extends Error {
@@ -128,6 +130,9 @@ export const api = {
   test: (kind: 'link' | 'station', name: string) => call<Test>('POST', `${entity(kind, name)}/test`),
   copy: (kind: 'link' | 'station', name: string, fields: object) => call<unknown>('POST', `${entity(kind, name)}/copy`, {}, fields),
   refresh: (station: string) => call<unknown>('POST', `${entity('station', station)}/refresh`),
+  actions: () => call<Schemas['Actions']>('GET', '/api/v1/actions'),
+  ask: (station: string, action: string) => call<Schemas['ActionResult']>('POST', `${entity('station', station)}/ask`, {}, { action }),
+  events: (query: Query) => call<Schemas['EventPage']>('GET', '/api/v1/events', query),
   findings: (subject?: string) => call<Schemas['Findings']>('GET', '/api/v1/findings', { subject }),
   resetFigures: () => call<unknown>('POST', '/api/v1/figures/reset'),
   traffic: (query: Query) => call<Schemas['TrafficPage']>('GET', '/api/v1/traffic', query),

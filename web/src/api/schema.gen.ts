@@ -2722,6 +2722,7 @@ export interface components {
         Field: {
             /** @description its first byte in the frame, from 0 */
             at: number;
+            /** @description 0 when it began in a frame before */
             bytes: number;
             name: string;
             value: string;
@@ -2784,11 +2785,23 @@ export interface components {
         Found: {
             /** @description what it says of itself, or how it answers */
             text: string;
+            /** @description or link address */
             unit: number;
         };
         Health: {
             status: string;
             version: string;
+        };
+        Held: {
+            address: string;
+            /** @description of its events, where one of them told; 0 where that is not known */
+            class?: number;
+            flags?: string[];
+            /** @description that a point of the site would have */
+            type: string;
+            value: (boolean | number | string) | null;
+            /** @description object group and variation that it is reported with: g30v5 */
+            variation: string;
         };
         Lens: {
             /** @description canonical, of the first word */
@@ -3086,9 +3099,11 @@ export interface components {
             at?: components["schemas"]["Link"];
             /** @description of the site */
             link?: string;
+            /** @description DNP3: link address of this end; 1 unless said, or the station's */
+            master?: number | null;
             /** @description of the site */
             station?: string;
-            /** @description 1 unless said, or the station's */
+            /** @description or link address of an outstation; 1 unless said, or the station's */
             unit?: number | null;
         };
         Problem: {
@@ -3114,7 +3129,7 @@ export interface components {
             done: number;
             /** @description how it ended, on the last line */
             ended?: string;
-            /** @description a unit that was just found */
+            /** @description a unit or outstation that was just found */
             found?: components["schemas"]["Found"];
             /** @description what is being asked */
             now: string;
@@ -3293,12 +3308,14 @@ export interface components {
         ScanRequest: {
             /** @description a far end that is no link of the site */
             at?: components["schemas"]["Link"];
-            /** @description first unit; 1 unless said */
+            /** @description first unit or outstation; 1 unless said */
             first?: number;
-            /** @description last unit; 247 unless said */
+            /** @description last unit, 247 unless said; or outstation, 255 unless said */
             last?: number;
             /** @description of the site */
             link?: string;
+            /** @description DNP3: link address of this end; 1 unless said */
+            master?: number;
             /** @description on a serial line: look for its settings first */
             settings?: boolean;
             /** @description for each answer, 20ms to 5s; 200ms unless said */
@@ -3306,8 +3323,10 @@ export interface components {
         };
         Stage: {
             /** @enum {string} */
-            name: "name" | "route" | "connect" | "modbus" | "unit" | "identification" | "tables" | "limits";
+            name: "name" | "route" | "connect" | "modbus" | "unit" | "identification" | "tables" | "limits" | "link" | "application" | "attributes" | "points";
             ok: boolean;
+            /** @description what an outstation has, with the stage points */
+            points?: components["schemas"]["Held"][];
             /** @description what was found, or why it stops here and what to try */
             text: string;
             took_ms: number;

@@ -15,6 +15,8 @@ const l = props.link
 const form = reactive({
   name: l?.name ?? '',
   description: l?.description ?? '',
+  protocol: (l?.protocol ?? 'modbus') as string,
+  listen: l?.listen ?? '',
   transport: (l?.transport ?? 'tcp') as string,
   framing: (l?.framing ?? '') as string,
   host: l?.host ?? '',
@@ -34,11 +36,16 @@ const tls = reactive({ ca: '', server_name: '', certificate: '', key: '', ...l?.
 
 const original = computed(() => l?.name ?? '')
 const { faults, general, busy, save, remove } = useForm('link', original, (name) => emit('saved', name))
-const fields = ['name', 'transport', 'framing', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind', 'serial', 'tls', 'modem', 'connections', 'in_flight', 'retry_delay']
+const fields = ['name', 'protocol', 'listen', 'transport', 'framing', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind', 'serial', 'tls', 'modem', 'connections', 'in_flight', 'retry_delay']
 
+const dnp3 = computed(() => form.protocol === 'dnp3')
+const incoming = ref(Boolean(l?.listen))
+const calls = computed(() => !serial.value && !(dnp3.value && form.transport === 'tcp' && incoming.value))
 const serial = computed(() => form.transport === 'serial' || form.transport === 'dialup')
 const framings = computed(() => (serial.value ? ['rtu', 'ascii'] : ['mbap', 'rtu', 'ascii']))
-const transports = [
+const usualPort = computed(() => (dnp3.value ? (form.transport === 'tls' ? '19999' : '20000') : form.transport === 'tls' ? '802' : '502'))
+const transports = computed(() => allTransports.filter((t) => !dnp3.value || t.value !== 'dialup'))
+const allTransports = [
   { value: 'tcp', label: 'tcp: a device or gateway on the network' },
   { value: 'tls', label: 'tls: the same, secured' },
   { value: 'udp', label: 'udp' },
@@ -49,27 +56,29 @@ const transports = [
 const ports = ref<string[]>([])
 void api.ports().then((p) => (ports.value = p.ports))
 
-/** What only followed from the transport before follows the new one. */
+/** What only followed from the transport or protocol before follows the new one. */
 function moved() {
+  if (dnp3.value && form.transport === 'dialup') form.transport = 'tcp'
   form.framing = ''
   form.port = undefined
 }
 
 function submit() {
-  const network = !serial.value
+  const network = calls.value
   const said = Object.fromEntries(Object.entries(modem).filter(([, value]) => value))
   void save(
     {
       ...form,
-      framing: form.framing || null,
+      framing: dnp3.value ? null : form.framing || null,
+      listen: dnp3.value && form.transport === 'tcp' && incoming.value ? form.listen : null,
       host: network ? form.host : null,
       port: network ? (form.port ?? null) : null,
       bind: network ? form.bind : null,
       serial: serial.value ? { ...line } : null,
       tls: form.transport === 'tls' ? { ...tls } : null,
       modem: form.transport === 'dialup' ? said : null,
-      connections: network ? form.connections : null,
-      in_flight: network ? form.in_flight : null,
+      connections: network && !dnp3.value ? form.connections : null,
+      in_flight: network && !dnp3.value ? form.in_flight : null,
       retry_delay: form.retry_delay || null,
     },
     form.name,
@@ -83,11 +92,14 @@ function submit() {
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
     <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
+    <el-form-item label="Protocol" :error="faults.protocol">
+      <el-radio-group v-model="form.protocol" data-test="protocol" @change="moved"><el-radio-button value="modbus" label="Modbus" /><el-radio-button value="dnp3" label="DNP3" /></el-radio-group>
+    </el-form-item>
     <div class="form-row">
       <el-form-item label="Transport" :error="faults.transport" class="wide">
         <el-select v-model="form.transport" data-test="transport" @change="moved"><el-option v-for="t in transports" :key="t.value" v-bind="t" /></el-select>
       </el-form-item>
-      <el-form-item label="Framing" :error="faults.framing">
+      <el-form-item v-if="!dnp3" label="Framing" :error="faults.framing">
         <el-select v-model="form.framing" data-test="framing" clearable :placeholder="framings[0]"><el-option v-for="f in framings" :key="f" :value="f" :label="f" /></el-select>
       </el-form-item>
     </div>
@@ -135,12 +147,14 @@ function submit() {
       </template>
     </template>
     <template v-else>
-      <div class="form-row">
+      <el-form-item v-if="dnp3 && form.transport === 'tcp'"><el-checkbox v-model="incoming" data-test="incoming">stations call in: wait for them here</el-checkbox></el-form-item>
+      <el-form-item v-if="!calls" label="Wait at, host:port" :error="faults.listen"><el-input v-model="form.listen" name="listen" class="mono" placeholder="0.0.0.0:20000" /></el-form-item>
+      <div v-if="calls" class="form-row">
         <el-form-item label="Host name or IP address" :error="faults.host" class="wide"><el-input v-model="form.host" name="host" class="mono" /></el-form-item>
-        <el-form-item label="Port" :error="faults.port"><el-input-number v-model="form.port" :controls="false" name="port" :placeholder="form.transport === 'tls' ? '802' : '502'" /></el-form-item>
+        <el-form-item label="Port" :error="faults.port"><el-input-number v-model="form.port" :controls="false" name="port" :placeholder="usualPort" /></el-form-item>
       </div>
-      <el-form-item label="Local IP address or interface to go out by (optional)" :error="faults.bind"><el-input v-model="form.bind" name="bind" class="mono" placeholder="as the machine’s routes say" /></el-form-item>
-      <div class="form-row">
+      <el-form-item v-if="calls" label="Local IP address or interface to go out by (optional)" :error="faults.bind"><el-input v-model="form.bind" name="bind" class="mono" placeholder="as the machine’s routes say" /></el-form-item>
+      <div v-if="!dnp3" class="form-row">
         <el-form-item label="Connections" :error="faults.connections"><el-input-number v-model="form.connections" :min="1" :max="16" name="connections" title="sockets that share the work" /></el-form-item>
         <el-form-item label="Requests in flight on each" :error="faults.in_flight"><el-input-number v-model="form.in_flight" :min="1" :max="16" name="in_flight" title="outstanding requests, told apart by their identifiers; mbap only" /></el-form-item>
       </div>
@@ -162,7 +176,7 @@ function submit() {
     <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <FindingList v-if="link" :subject="link.name" />
     <TestButton v-if="link" kind="link" :name="link.name" />
-    <ScanLink v-if="link && link.transport !== 'dialup'" :link="link" @added="emit('saved', link.name)" />
+    <ScanLink v-if="link && link.transport !== 'dialup' && !link.listen" :link="link" @added="emit('saved', link.name)" />
     <CopyEntity v-if="link" kind="link" :name="link.name" @copied="(name) => emit('saved', name)" />
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>

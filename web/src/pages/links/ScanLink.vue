@@ -10,7 +10,9 @@ const emit = defineEmits<{ added: [] }>()
 
 type Found = NonNullable<Progress['found']>
 const open = ref(false)
-const form = reactive({ first: 1, last: 247, wait: '200ms', settings: false })
+const dnp3 = computed(() => props.link.protocol === 'dnp3')
+const called = computed(() => (dnp3.value ? 'outstation' : 'unit'))
+const form = reactive({ first: 1, last: props.link.protocol === 'dnp3' ? 255 : 247, wait: '200ms', settings: false })
 const step = ref<Progress>()
 const found = ref<Found[]>([])
 const settings = ref<Progress>()
@@ -47,7 +49,7 @@ async function scan() {
 
 async function add(f: Found) {
   try {
-    await api.add('station', { name: `${props.link.name}-${f.unit}`, link: props.link.name, unit: f.unit })
+    await api.add('station', { name: `${props.link.name}-${f.unit}`, link: props.link.name, [called.value]: f.unit })
     ElMessage.success(`station ${props.link.name}-${f.unit} is added`)
   } catch (error) {
     problem.value = message(error)
@@ -65,11 +67,11 @@ async function use() {
 
 <template>
   <div class="scan">
-    <el-button v-if="!open" data-test="scan" @click="open = true">Look for units…</el-button>
+    <el-button v-if="!open" data-test="scan" @click="open = true">Look for {{ called }}s…</el-button>
     <template v-else>
       <div class="form-row">
-        <el-form-item label="From unit"><el-input-number v-model="form.first" :min="0" :max="255" :controls="false" name="scan-first" /></el-form-item>
-        <el-form-item label="to"><el-input-number v-model="form.last" :min="0" :max="255" :controls="false" name="scan-last" /></el-form-item>
+        <el-form-item :label="`From ${called}`"><el-input-number v-model="form.first" :min="0" :max="dnp3 ? 65519 : 255" :controls="false" name="scan-first" /></el-form-item>
+        <el-form-item label="to"><el-input-number v-model="form.last" :min="0" :max="dnp3 ? 65519 : 255" :controls="false" name="scan-last" /></el-form-item>
         <el-form-item label="Wait for each"><el-input v-model="form.wait" name="scan-wait" /></el-form-item>
       </div>
       <el-checkbox v-if="onPort" v-model="form.settings">look for baud, parity and stop bits first</el-checkbox>
@@ -83,7 +85,7 @@ async function use() {
       <div v-if="settings" data-test="scan-settings">{{ settings.now }} <el-button size="small" type="primary" plain @click="use">Use these settings</el-button></div>
       <ul data-test="scan-found">
         <li v-for="(f, i) in found" :key="i">
-          <b>unit {{ f.unit }}</b> {{ f.text }}
+          <b>{{ called }} {{ f.unit }}</b> {{ f.text }}
           <el-button size="small" @click="add(f)">Make a station of it</el-button>
         </li>
       </ul>

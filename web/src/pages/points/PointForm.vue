@@ -31,6 +31,10 @@ const form = reactive({
   poll_group: p?.poll_group ?? '',
   read_back: p?.read_back ?? '',
   pulse: p?.pulse ?? '',
+  pulse_off: p?.pulse_off ?? '',
+  pulse_count: p?.pulse_count,
+  control: (p?.control ?? '') as string,
+  direct: p?.select === false,
 })
 // The page may have been opened by its address, before the stations came.
 watchEffect(() => {
@@ -39,7 +43,7 @@ watchEffect(() => {
 const original = computed(() => p?.tag ?? '')
 const { faults, general, busy, save, remove } = useForm('point', original, (tag) => emit('saved', tag))
 
-const types = ['bool', 'int8', 'uint8', 'int16', 'uint16', 'int32', 'uint32', 'int64', 'uint64', 'float32', 'float64', 'bcd16', 'bcd32', 'string', 'bits']
+const allTypes = ['bool', 'int8', 'uint8', 'int16', 'uint16', 'int32', 'uint32', 'int64', 'uint64', 'float32', 'float64', 'bcd16', 'bcd32', 'string', 'bits']
 const tables = [
   { value: 'hr', label: 'hr, holding registers' },
   { value: 'ir', label: 'ir, input registers' },
@@ -47,6 +51,12 @@ const tables = [
   { value: 'di', label: 'di, discrete inputs' },
 ]
 const station = computed(() => site.stations.find((s) => s.name === form.station))
+const dnp3 = computed(() => station.value?.outstation !== undefined)
+const types = computed(() => (dnp3.value ? ['bool', 'uint8', 'uint32', 'int16', 'int32', 'float32', 'float64', 'string'] : allTypes))
+const kind = computed(() => form.address.trim().split(':')[0] ?? '')
+const output = computed(() => dnp3.value && form.writable && kind.value === 'bo' && !form.address.includes('.'))
+const selectable = computed(() => output.value || (dnp3.value && form.writable && kind.value === 'ao'))
+const pulsed = computed(() => output.value && (form.control === 'pulse' || form.control === 'trip-close'))
 const plain = computed(() => /^\s*[0-9]/.test(form.address))
 
 // What the address means is said by the service, while it is typed.
@@ -75,21 +85,26 @@ watch(
   { immediate: true },
 )
 
-const fields = ['tag', 'station', 'address', 'type', 'length', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse']
+const fields = ['tag', 'station', 'address', 'type', 'length', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
 function submit() {
   const states = readStates(form.states)
+  const { direct, ...said } = form
   void save(
     {
-      ...form,
+      ...said,
+      control: output.value ? form.control || null : null,
+      select: selectable.value && direct ? false : null,
+      pulse_off: pulsed.value ? form.pulse_off || null : null,
+      pulse_count: pulsed.value ? (form.pulse_count ?? null) : null,
       table: form.table && plain.value ? form.table : null,
       type: form.type || null,
-      length: form.type === 'string' || form.type === 'bits' ? (form.length ?? null) : null,
-      order: form.order || null,
+      length: !dnp3.value && (form.type === 'string' || form.type === 'bits') ? (form.length ?? null) : null,
+      order: dnp3.value ? null : form.order || null,
       decimals: form.decimals ?? null,
-      poll: form.poll || null,
-      poll_group: form.poll_group || null,
+      poll: dnp3.value ? null : form.poll || null,
+      poll_group: dnp3.value ? null : form.poll_group || null,
       read_back: form.writable ? form.read_back || null : null,
-      pulse: form.writable ? form.pulse || null : null,
+      pulse: form.writable && (!dnp3.value || pulsed.value) ? form.pulse || null : null,
       states,
     },
     form.tag,
@@ -104,15 +119,15 @@ function submit() {
     <el-form-item label="Tag" :error="faults.tag"><el-input v-model="form.tag" name="tag" placeholder="tern/pump2/current" /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
     <el-form-item :error="faults.station">
-      <template #label>Station <span v-if="station" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
+      <template #label>Station <span v-if="station && !dnp3" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
       <el-select v-model="form.station" filterable><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
     </el-form-item>
     <div class="form-row">
-      <el-form-item label="Address, as the manual prints it" :error="faults.address || addressFault" class="wide">
-        <el-input v-model="form.address" name="address" class="mono" placeholder="40010 or hr:9 or co:0x200" />
+      <el-form-item :label="dnp3 ? 'Kind and index' : 'Address, as the manual prints it'" :error="faults.address || addressFault" class="wide">
+        <el-input v-model="form.address" name="address" class="mono" :placeholder="dnp3 ? 'bi:0, ai:3, ctr:7, bo:1; ai:3.deadband' : '40010 or hr:9 or co:0x200'" />
         <div v-if="meaning" class="meaning" data-test="meaning">{{ meaning }}</div>
       </el-form-item>
-      <el-form-item v-if="plain" label="Table">
+      <el-form-item v-if="plain && !dnp3" label="Table">
         <el-select v-model="form.table" clearable placeholder="from the number"><el-option v-for="t in tables" :key="t.value" v-bind="t" /></el-select>
       </el-form-item>
     </div>
@@ -120,10 +135,10 @@ function submit() {
       <el-form-item label="Type" :error="faults.type">
         <el-select v-model="form.type" clearable placeholder="by its table" data-test="type"><el-option v-for="t in types" :key="t" :value="t" :label="t" /></el-select>
       </el-form-item>
-      <el-form-item label="Byte order" :error="faults.order">
+      <el-form-item v-if="!dnp3" label="Byte order" :error="faults.order">
         <el-select v-model="form.order" clearable placeholder="as the station"><el-option v-for="o in ['ABCD', 'CDAB', 'BADC', 'DCBA']" :key="o" :value="o" :label="o" /></el-select>
       </el-form-item>
-      <el-form-item v-if="form.type === 'string' || form.type === 'bits'" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length">
+      <el-form-item v-if="!dnp3 && (form.type === 'string' || form.type === 'bits')" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length">
         <el-input-number v-model="form.length" :controls="false" name="length" />
       </el-form-item>
     </div>
@@ -131,7 +146,7 @@ function submit() {
     <div class="form-row">
       <el-form-item label="Unit" :error="faults.unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
       <el-form-item label="Decimals" :error="faults.decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
-      <el-form-item label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
+      <el-form-item v-if="!dnp3" label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
       <el-form-item v-if="station?.poll_groups" label="Poll group" :error="faults.poll_group">
         <el-select v-model="form.poll_group" clearable placeholder="none"><el-option v-for="(period, name) in station.poll_groups" :key="name" :value="String(name)" :label="`${name}: ${period}`" /></el-select>
       </el-form-item>
@@ -145,7 +160,21 @@ function submit() {
     </el-form-item>
     <div v-if="form.writable" class="form-row">
       <el-form-item label="Read back from (optional)" :error="faults.read_back"><el-input v-model="form.read_back" name="read_back" class="mono" placeholder="its own address" /></el-form-item>
-      <el-form-item label="Pulse, for a bool (optional)" :error="faults.pulse"><el-input v-model="form.pulse" name="pulse" placeholder="stays as written" title="writing true sets it for so long and then back" /></el-form-item>
+      <el-form-item v-if="!dnp3" label="Pulse, for a bool (optional)" :error="faults.pulse"><el-input v-model="form.pulse" name="pulse" placeholder="stays as written" title="writing true sets it for so long and then back" /></el-form-item>
+    </div>
+    <div v-if="selectable" class="form-row">
+      <el-form-item v-if="output" label="Commanded by" :error="faults.control">
+        <el-select v-model="form.control" clearable placeholder="latch: on and off" data-test="control">
+          <el-option value="pulse" label="pulse: on for a time" />
+          <el-option value="trip-close" label="trip and close" />
+        </el-select>
+      </el-form-item>
+      <el-form-item label="How" :error="faults.select"><el-checkbox v-model="form.direct">directly, without a select before</el-checkbox></el-form-item>
+    </div>
+    <div v-if="pulsed" class="form-row">
+      <el-form-item label="On for" :error="faults.pulse"><el-input v-model="form.pulse" placeholder="500ms" /></el-form-item>
+      <el-form-item label="off for" :error="faults.pulse_off"><el-input v-model="form.pulse_off" placeholder="0s" /></el-form-item>
+      <el-form-item label="times" :error="faults.pulse_count"><el-input-number v-model="form.pulse_count" :min="1" :max="255" :controls="false" placeholder="1" /></el-form-item>
     </div>
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>

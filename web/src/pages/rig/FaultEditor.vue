@@ -4,12 +4,12 @@ import { computed, ref, watch } from 'vue'
 import { faults } from './faults'
 
 // Chooses a fault and switches it on.
-const props = defineProps<{ dialup: boolean }>()
+const props = defineProps<{ dialup: boolean; dnp3: boolean }>()
 const emit = defineEmits<{ set: [faults: object] }>()
 
 const name = ref('')
 const value = ref('')
-const choices = computed(() => faults.filter((f) => !f.dialup || props.dialup))
+const choices = computed(() => faults.filter((f) => (!f.dialup || props.dialup) && (!f.dnp3 || props.dnp3) && !(f.modbus && props.dnp3)))
 const chosen = computed(() => faults.find((f) => f.name === name.value))
 watch(chosen, (f) => (value.value = f?.value ?? ''))
 

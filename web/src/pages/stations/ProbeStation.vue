@@ -2,6 +2,7 @@
 import { onScopeDispose, ref } from 'vue'
 
 import { follow, message, type Stage } from '../../api/client'
+import TakeOver from './TakeOver.vue'
 
 // Asks the device what it is; its stages show as they pass.
 const props = defineProps<{ station: string }>()
@@ -34,6 +35,7 @@ async function probe() {
         <b>{{ s.ok ? '●' : '✕' }} {{ s.name }}</b> <span class="text">{{ s.text }}</span> <span class="quiet number">{{ s.took_ms.toFixed(1) }} ms</span>
       </li>
     </ol>
+    <template v-for="s in stages" :key="s.name"><TakeOver v-if="s.points && s.points.length > 0" :station="station" :points="s.points" /></template>
   </div>
 </template>
 

@@ -16,6 +16,7 @@ useEvery(1500, () => site.loadStatus())
 const chosen = useQuery('station')
 const adding = useQuery('new')
 const states = computed(() => new Map(site.status.stations.map((s) => [s.name, s])))
+const isDNP3 = (s: Station) => s.outstation !== undefined
 const station = computed(() => site.stations.find((s) => s.name === chosen.value))
 
 function close() {
@@ -43,17 +44,25 @@ async function saved() {
         <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" /></template>
       </el-table-column>
       <el-table-column prop="link" label="Link" min-width="120" />
-      <el-table-column prop="unit" label="Unit" width="70" align="right" />
-      <el-table-column prop="notation" label="Notation" width="95" />
-      <el-table-column prop="order" label="Byte order" width="105" class-name="mono" />
-      <el-table-column prop="poll" label="Poll" width="75" />
+      <el-table-column label="Address" width="85" align="right"><template #default="{ row }">{{ row.outstation ?? row.unit }}</template></el-table-column>
+      <el-table-column label="Notation" width="95"><template #default="{ row }">{{ isDNP3(row) ? 'DNP3' : row.notation }}</template></el-table-column>
+      <el-table-column label="Byte order" width="105" class-name="mono"><template #default="{ row }">{{ isDNP3(row) ? '' : row.order }}</template></el-table-column>
+      <el-table-column label="Poll" width="75"><template #default="{ row }">{{ isDNP3(row) ? (row.event_poll ?? '5s') : row.poll }}</template></el-table-column>
       <el-table-column label="Points" width="80" align="right">
         <template #default="{ row }">{{ (states.get(row.name)?.points.good ?? 0) + (states.get(row.name)?.points.uncertain ?? 0) + (states.get(row.name)?.points.bad ?? 0) }}</template>
       </el-table-column>
-      <el-table-column prop="description" label="Description" min-width="180" />
+      <el-table-column label="Description" min-width="180">
+        <template #default="{ row }">{{ row.description }}<span v-if="states.get(row.name)?.says?.length" class="says"> It says: {{ states.get(row.name)?.says?.join(', ') }}</span></template>
+      </el-table-column>
     </el-table>
     <el-drawer :model-value="Boolean(station) || adding === 'station'" :title="station ? `Station ${station.name}` : 'New station'" size="min(480px, 96vw)" destroy-on-close @close="close">
       <StationForm :station="station" @saved="saved" />
     </el-drawer>
   </div>
 </template>
+
+<style scoped>
+.says {
+  color: var(--uncertain);
+}
+</style>

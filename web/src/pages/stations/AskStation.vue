@@ -1,0 +1,48 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { api, message } from '../../api/client'
+
+// Has an outstation do something beside reading and writing. It is recorded as writes are.
+const props = defineProps<{ station: string }>()
+const actions = ref<{ name: string; text: string }[]>([])
+const action = ref('')
+const said = ref('')
+const problem = ref('')
+const busy = ref(false)
+api.actions().then(
+  (a) => (actions.value = a.actions),
+  (error: unknown) => (problem.value = message(error)),
+)
+
+async function ask() {
+  busy.value = true
+  said.value = problem.value = ''
+  try {
+    said.value = (await api.ask(props.station, action.value)).message
+  } catch (error) {
+    problem.value = message(error)
+  }
+  busy.value = false
+}
+</script>
+
+<template>
+  <div class="ask-station">
+    <div class="form-row">
+      <el-select v-model="action" placeholder="Have it do something…" data-test="action"><el-option v-for="a in actions" :key="a.name" :value="a.name" :label="a.text" /></el-select>
+      <el-button :disabled="!action" :loading="busy" data-test="ask" @click="ask">Do it</el-button>
+    </div>
+    <div v-if="said" class="said" data-test="said">{{ said }}</div>
+    <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
+  </div>
+</template>
+
+<style scoped>
+.ask-station {
+  margin: 10px 0;
+}
+.said {
+  overflow-wrap: anywhere;
+}
+</style>

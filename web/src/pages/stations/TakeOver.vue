@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import { ElMessage } from 'element-plus'
+import { computed, ref } from 'vue'
+
+import { api, message, type Held } from '../../api/client'
+
+// What an outstation has; what is chosen becomes points of the site in one step.
+const props = defineProps<{ station: string; points: Held[] }>()
+const prefix = ref(`${props.station}/`)
+const chosen = ref<Held[]>([])
+const busy = ref(false)
+const problem = ref('')
+const tag = (h: Held) => prefix.value + h.address.replace(':', '')
+const text = computed(() => (chosen.value.length === 1 ? 'Make a point of it' : `Make points of these ${chosen.value.length}`))
+
+async function take() {
+  busy.value = true
+  problem.value = ''
+  const points = chosen.value.map((h) => ({ tag: tag(h), station: props.station, address: h.address, type: h.type }))
+  try {
+    const sum = await api.apply(JSON.stringify({ arithmon: 1, points }), `points of ${props.station}`, false)
+    ElMessage.success(`${sum.added} points added, ${sum.changed} changed`)
+  } catch (error) {
+    problem.value = message(error)
+  }
+  busy.value = false
+}
+const value = (v: unknown) => (typeof v === 'number' && !Number.isInteger(v) ? String(Number(v.toPrecision(7))) : String(v))
+</script>
+
+<template>
+  <div data-test="held">
+    <el-table :data="points" max-height="300" size="small" row-key="address" @selection-change="(rows: Held[]) => (chosen = rows)">
+      <el-table-column type="selection" width="38" />
+      <el-table-column prop="address" label="Address" width="80" class-name="mono" />
+      <el-table-column prop="variation" label="Object" width="80" class-name="mono" />
+      <el-table-column label="Class" width="58"><template #default="{ row }">{{ row.class || '–' }}</template></el-table-column>
+      <el-table-column label="Value" min-width="90"><template #default="{ row }">{{ value(row.value) }}</template></el-table-column>
+      <el-table-column label="Flags" min-width="80"><template #default="{ row }">{{ (row.flags ?? []).join(', ') }}</template></el-table-column>
+    </el-table>
+    <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
+    <div class="form-row take">
+      <el-input v-model="prefix" name="prefix" class="mono" aria-label="Before each tag"><template #prepend>tags begin with</template></el-input>
+      <el-button type="primary" plain :disabled="chosen.length === 0" :loading="busy" data-test="take" @click="take">{{ text }}</el-button>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.take {
+  margin-top: 8px;
+  align-items: center;
+}
+</style>
