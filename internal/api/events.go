@@ -95,11 +95,15 @@ func (s *Server) events(c *gin.Context) error {
 
 // history is what is wanted of the store and of what is not in it yet.
 func (s *Server) history(ctx context.Context, f store.EventFilter, last uint64) ([]store.EventRecord, error) {
-	list, err := s.store.Events(ctx, f)
+	stored, err := s.store.LastEvent(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading events: %w", err)
 	}
-	stored, err := s.store.LastEvent(ctx)
+	older := f
+	if older.Before == 0 || older.Before > stored+1 {
+		older.Before = stored + 1 // what is stored meanwhile is taken from memory
+	}
+	list, err := s.store.Events(ctx, older)
 	if err != nil {
 		return nil, fmt.Errorf("reading events: %w", err)
 	}

@@ -165,14 +165,14 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, str
 			setMaster(name, n.Number), say(fmt.Sprintf("or set the outstation's master address to %d", ours)))
 		return
 	}
-	if n, ok := s.Notes[NoteLinkOnly]; ok {
+	if n, ok := s.Notes[NoteLinkOnly]; ok && now.Checksums == 0 {
 		add(ApplicationSilent, 0.85, fmt.Sprintf("Outstation %d is there, and its application does not answer: it listens and is silent.", theirs), []string{requests, n.Text},
 			say(fmt.Sprintf("compare its master address with %d: many answer none but the one they were told", ours)),
 			say("see whether DNP3 is enabled for this port or session in the device"), say("it may still be starting"))
 		return
 	}
 	switch {
-	case now.Checksums >= enough:
+	case now.Checksums > 0 && now.Checksums+now.Timeouts >= enough:
 		add(FramesDamaged, 0.85, "What comes back is damaged: the CRC of every frame is wrong.", []string{fmt.Sprintf("%d requests, %d damaged answers", now.Requests, now.Checksums)},
 			say("on a serial line or gateway, compare baud, parity and stop bits"), say("see whether a gateway changes octets, such as one that is set to text"))
 	case now.Timeouts >= enough && l.Up:

@@ -98,6 +98,7 @@ type plant struct {
 	rig     *rig.Rig
 	service *service.Service
 	client  *client.Client
+	dir     string // of its database
 }
 
 // start runs the devices and a service without a site.
@@ -122,13 +123,26 @@ func startWith(t *testing.T, devices []byte) *plant {
 // serving runs a service, which switches the faults of a rig when there is one.
 func serving(t *testing.T, devices *rig.Rig) *plant {
 	t.Helper()
-	p := &plant{t: t, rig: devices}
-	var err error
-	p.service, err = service.Start(context.Background(), service.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Rig: devices, Console: web.Console(), Version: "test"})
-	require.NoError(t, err)
+	p := &plant{t: t, rig: devices, dir: t.TempDir()}
+	p.serve()
 	t.Cleanup(func() { require.NoError(t, p.service.Stop()) })
-	p.client = client.New(p.service.URL, "tester")
 	return p
+}
+
+// serve starts the service on its database.
+func (p *plant) serve() {
+	p.t.Helper()
+	var err error
+	p.service, err = service.Start(context.Background(), service.Options{Dir: p.dir, Listen: "127.0.0.1:0", Rig: p.rig, Console: web.Console(), Version: "test"})
+	require.NoError(p.t, err)
+	p.client = client.New(p.service.URL, "tester")
+}
+
+// restart stops the service and starts it again.
+func (p *plant) restart() {
+	p.t.Helper()
+	require.NoError(p.t, p.service.Stop())
+	p.serve()
 }
 
 // furnished is start with the site applied.

@@ -27,7 +27,7 @@ func (r *runner) Saw(f Frame) {
 	name := ""
 	r.mu.Lock()
 	s := r.units[f.Unit]
-	if asked := r.units[f.Asked]; asked != nil && f.Kind == traffic.Foreign { // in whose place it came
+	if asked := r.units[f.Asked]; asked != nil && (f.Kind == traffic.Foreign || f.Unit < 0) { // in whose place it came
 		s = asked
 	}
 	if s != nil {

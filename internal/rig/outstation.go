@@ -25,7 +25,11 @@ type far struct {
 	config Station
 	faults Faults
 	until  time.Time // it restarts and does not answer before
-	values []Value   // that follow a signal, in the order in which they tell of a change
+	values []Value   // that follow a signal
+
+	last    []codec.Value // what values were, or will be
+	coming  []due
+	flagged dnp3.Flags // with which they were set last
 }
 
 // newFar makes an outstation as configured.
@@ -51,7 +55,7 @@ func newFar(c Station) *far {
 		}
 		points = append(points, p)
 	}
-	slices.SortStableFunc(f.values, func(a, b Value) int { return int(a.Lag - b.Lag) })
+	f.last = make([]codec.Value, len(f.values))
 	f.Outstation = outstation.New(options, points)
 	return f
 }
@@ -86,32 +90,48 @@ func (v Value) number(n float64) codec.Value {
 	return codec.FloatValue(n)
 }
 
+// due is a change that is to come, since its point lags behind its signal.
+type due struct {
+	at    time.Time
+	value Value
+	raw   codec.Value
+}
+
 // refresh puts the signals into the points.
 func (f *far) refresh(now time.Time, signals map[string]float64) {
 	if f.faults.Frozen {
 		return
 	}
-	last := time.Duration(0) // the events of one cause end now
-	if n := len(f.values); n > 0 {
-		last = time.Duration(f.values[n-1].Lag)
+	if f.faults.CommLost { // the last values stay, with the flag that says so
+		f.flagged = dnp3.CommLost
+		for _, v := range f.values {
+			was, _ := f.Value(kindOf(v.At.Space), v.At.Offset)
+			f.Set(now, kindOf(v.At.Space), v.At.Offset, was, dnp3.CommLost)
+		}
+		return
 	}
-	flags := dnp3.Online
-	if f.faults.CommLost {
-		flags = dnp3.CommLost
-	}
-	for _, v := range f.values {
+	for i, v := range f.values {
 		factor := 1.0
 		if v.Factor != nil {
 			factor = *v.Factor
 		}
-		kind := kindOf(v.At.Space)
-		at := now.Add(time.Duration(v.Lag) - last)
-		if f.faults.CommLost { // the last value stays, with the flag that says so
-			was, _ := f.Value(kind, v.At.Offset)
-			f.Set(at, kind, v.At.Offset, was, flags)
+		raw := v.number(signals[v.Signal]*factor + v.Offset)
+		if raw == f.last[i] && f.flagged == dnp3.Online {
 			continue
 		}
-		f.Set(at, kind, v.At.Offset, v.number(signals[v.Signal]*factor+v.Offset), flags)
+		at := now
+		if !f.last[i].IsZero() {
+			at = now.Add(time.Duration(v.Lag))
+		}
+		f.last[i] = raw
+		f.coming = append(f.coming, due{at, v, raw})
+	}
+	f.flagged = dnp3.Online
+	slices.SortStableFunc(f.coming, func(a, b due) int { return a.at.Compare(b.at) })
+	for len(f.coming) > 0 && !f.coming[0].at.After(now) {
+		c := f.coming[0]
+		f.Set(c.at, kindOf(c.value.At.Space), c.value.At.Offset, c.raw, dnp3.Online)
+		f.coming = f.coming[1:]
 	}
 }
 

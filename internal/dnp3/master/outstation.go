@@ -288,6 +288,7 @@ func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragmen
 			o.pending, o.past = nil, x.seq
 		}
 	}()
+	before := o.channel.spoilt()
 	if err := o.transmit(fragment); err != nil {
 		return a, err
 	}
@@ -298,17 +299,22 @@ func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragmen
 	if f.Unanswered() {
 		return a, nil
 	}
-	if err := o.await(x.done, a.Sent); err != nil {
+	if err := o.await(x.done, a.Sent, before); err != nil {
 		return a, err
 	}
 	a.Took, a.IIN = time.Since(a.Sent), x.iin
 	return a, x.bad
 }
 
+// spoilt is how much came that was no good.
+type spoilt struct{ damaged, garbage uint64 }
+
+func (c *Channel) spoilt() spoilt {
+	return spoilt{c.Counters.Damaged.Load(), c.Counters.Garbage.Load()}
+}
+
 // await waits for done until nothing has come from the outstation for the timeout.
-func (o *Outstation) await(done <-chan struct{}, from time.Time) error {
-	counters := &o.channel.Counters
-	damaged, garbage := counters.Damaged.Load(), counters.Garbage.Load()
+func (o *Outstation) await(done <-chan struct{}, from time.Time, before spoilt) error {
 	timer := time.NewTimer(o.channel.o.Timeout)
 	defer timer.Stop()
 	for {
@@ -328,9 +334,9 @@ func (o *Outstation) await(done <-chan struct{}, from time.Time) error {
 			}
 			o.channel.see(Event{Kind: EventTimeout, From: int(o.address), Asked: int(o.address), Text: fmt.Sprintf("nothing within %s", o.channel.o.Timeout)})
 			switch {
-			case counters.Damaged.Load() > damaged:
+			case o.channel.spoilt().damaged > before.damaged:
 				return fmt.Errorf("%w; %w within %s", ErrDamaged, ErrTimeout, o.channel.o.Timeout)
-			case counters.Garbage.Load() > garbage:
+			case o.channel.spoilt().garbage > before.garbage:
 				return fmt.Errorf("%w; %w within %s", ErrGarbage, ErrTimeout, o.channel.o.Timeout)
 			}
 			return fmt.Errorf("%w within %s", ErrTimeout, o.channel.o.Timeout)
@@ -436,11 +442,11 @@ func (o *Outstation) linkRequest(f dnp3.LinkFunction, bits dnp3.Control, data []
 		defer o.mu.Unlock()
 		o.knock = nil
 	}()
-	began := time.Now()
+	began, before := time.Now(), o.channel.spoilt()
 	if err := o.channel.send(o.address, o.master, dnp3.Control(f)|bits, data); err != nil {
 		return 0, err
 	}
-	if err := o.await(k.done, began); err != nil {
+	if err := o.await(k.done, began, before); err != nil {
 		return 0, err
 	}
 	return k.got, nil

@@ -100,7 +100,7 @@ function gap(i: number) {
         <thead>
           <tr>
             <th>Device time</th>
-            <th class="right">since</th>
+            <th class="right" title="by the devices' clocks">after the one below</th>
             <th>Tag</th>
             <th>Value</th>
             <th>Quality</th>

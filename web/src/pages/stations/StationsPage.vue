@@ -44,7 +44,7 @@ async function saved() {
         <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" /></template>
       </el-table-column>
       <el-table-column prop="link" label="Link" min-width="120" />
-      <el-table-column label="Address" width="85" align="right"><template #default="{ row }">{{ row.outstation ?? row.unit }}</template></el-table-column>
+      <el-table-column label="Address" width="95" align="right"><template #default="{ row }">{{ row.outstation ?? row.unit }}</template></el-table-column>
       <el-table-column label="Notation" width="95"><template #default="{ row }">{{ isDNP3(row) ? 'DNP3' : row.notation }}</template></el-table-column>
       <el-table-column label="Byte order" width="105" class-name="mono"><template #default="{ row }">{{ isDNP3(row) ? '' : row.order }}</template></el-table-column>
       <el-table-column label="Poll" width="75"><template #default="{ row }">{{ isDNP3(row) ? (row.event_poll ?? '5s') : row.poll }}</template></el-table-column>
