@@ -1,6 +1,7 @@
 package master_test
 
 import (
+	"bytes"
 	"context"
 	"net"
 	"sync"
@@ -14,6 +15,7 @@ import (
 	"arithmon/internal/dnp3"
 	"arithmon/internal/dnp3/master"
 	"arithmon/internal/dnp3/outstation"
+	"arithmon/internal/traffic"
 )
 
 // pair is a master and an outstation on one connection.
@@ -28,7 +30,8 @@ type pair struct {
 	got      []dnp3.Measurement
 	iin      dnp3.IIN
 	repeated int
-	more     chan struct{} // holds a token after each fragment
+	frames   []traffic.Frame // what crossed the connection
+	more     chan struct{}   // holds a token after each fragment
 }
 
 func (p *pair) Response(f dnp3.Fragment) {
@@ -101,6 +104,16 @@ func join(t *testing.T, c outstation.Config, points []outstation.Point, o master
 	serving.Go(func() { p.line.Listen(ctx, listener) })
 	conn, err := net.Dial("tcp", listener.Addr().String())
 	require.NoError(t, err)
+	ends := traffic.EndsOf(conn, "dnp3")
+	o.Watch = func(e master.Event) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		kind := traffic.Answer
+		if e.Kind == master.EventSent {
+			kind = traffic.Sent
+		}
+		p.frames = append(p.frames, traffic.Frame{Time: time.Now(), Link: "test", Kind: kind, Data: bytes.Clone(e.Data), Ends: ends})
+	}
 	p.channel = master.New(conn, o)
 	p.Outstation = p.channel.Outstation(10, 1, p)
 	t.Cleanup(func() { p.channel.Close(); cancel(); serving.Wait() })

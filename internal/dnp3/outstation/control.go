@@ -100,15 +100,35 @@ func (o *Outstation) command(now time.Time, ask bool, h dnp3.Header, index uint1
 	} else if c.Value.IsZero() {
 		return dnp3.StatusFormatError
 	}
+	status := dnp3.StatusSuccess
 	if o.config.Act != nil {
-		if status := o.config.Act(c); status != dnp3.StatusSuccess {
-			return status
-		}
+		status = o.config.Act(c)
 	}
-	if !ask {
+	if ask {
+		return status
+	}
+	if o.config.CommandEvents {
+		o.buffer(now, commandEvent(p, h, c, status, o.Clock(now)))
+	}
+	if status == dnp3.StatusSuccess {
 		o.follow(now, p, c)
 	}
-	return dnp3.StatusSuccess
+	return status
+}
+
+// commandEvent tells of a command (A.13, A.43).
+func commandEvent(p *point, h dnp3.Header, c Command, status dnp3.Status, at dnp3.Time) *event {
+	e := &event{point: p, class: p.Class, group: 13, variant: 2, status: status, at: at}
+	if h.Group == 41 {
+		e.group, e.variant, e.value = 43, [...]byte{1: 1, 2: 2, 3: 5, 4: 6}[h.Variation], c.Value
+		if p.Event == 3 || p.Event == 4 || p.Event >= 7 { // its other events have a time, so this has
+			e.variant += 2
+		}
+		return e
+	}
+	on := c.Output.Code&0xC0 == dnp3.Close || c.Output.Code&0xC0 == 0 && (c.Output.Code&0x0F == dnp3.LatchOn || c.Output.Code&0x0F == dnp3.PulseOn)
+	e.value = codec.BoolValue(on)
+	return e
 }
 
 // follow lets an output do as commanded.

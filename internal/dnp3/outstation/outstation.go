@@ -28,6 +28,7 @@ type Config struct {
 	MostTries      int           // times an unsolicited response is repeated before a pause; 3
 	Buffer         int           // events of each class that are kept; 1000
 	NeedTime       bool          // it asks for the time
+	CommandEvents  bool          // it reports commands as events, too (groups 13 and 43)
 	Attributes     []dnp3.Attribute
 	// Act carries out a command on a point that exists; select asks only whether it would. nil lets outputs follow.
 	Act func(Command) dnp3.Status
