@@ -4,6 +4,7 @@ package main
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -31,6 +32,12 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "devices" {
 		return devices()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "outstations" {
+		return reporters()
+	}
+	if len(os.Args) > 1 && os.Args[1] == "dnp3" {
+		return errors.Join(bufferedBurst(), manyOutstations())
+	}
 	fmt.Println("one station, one socket: exchanges as a share of those of a bare TCP echo of the same bytes")
 	for _, registers := range []int{10, 50, modbus.MaxReadRegisters} {
 		for _, changing := range []bool{false, true} {
@@ -39,7 +46,7 @@ func run() error {
 			}
 		}
 	}
-	for _, f := range []func() error{watching, inFlight, pacedLine, deadStation, polls} {
+	for _, f := range []func() error{watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations} {
 		if err := f(); err != nil {
 			return err
 		}

@@ -53,6 +53,12 @@ func FloatValue(f float64) Value {
 // TextValue returns s as a Value.
 func TextValue(s string) Value { return Value{kind: Text, text: s} }
 
+// Bits is what a value of any kind but Text is made of; FromBits makes it again.
+func (v Value) Bits() uint64 { return v.bits }
+
+// FromBits makes a value of a kind, which is not Text, of its Bits.
+func FromBits(k Kind, bits uint64) Value { return Value{kind: k, bits: bits} }
+
 // Kind says what v carries.
 func (v Value) Kind() Kind { return v.kind }
 

@@ -146,7 +146,9 @@ func TestAnOutstationsPointsAreReadWithTheirFlags(t *testing.T) {
 	for flags, want := range map[dnp3.Flags]string{
 		dnp3.Online | dnp3.CommLost: "comm-lost", dnp3.Restart: "offline", dnp3.Online | dnp3.Restart: "restarted", dnp3.Online | dnp3.RemoteForced: "forced", dnp3.Online | dnp3.LocalForced: "forced", dnp3.Online | dnp3.Chatter: "chatter",
 	} {
-		p.far(func(now time.Time, o *outstation.Outstation) { o.Set(now, dnp3.BinaryInput, 1, codec.BoolValue(true), flags) })
+		p.far(func(now time.Time, o *outstation.Outstation) {
+			o.Set(now, dnp3.BinaryInput, 1, codec.BoolValue(true), flags)
+		})
 		p.until("yard/alarm "+want, func() bool { return string(p.reading("yard/alarm").Reason) == want })
 	}
 	p.far(func(now time.Time, o *outstation.Outstation) {
@@ -189,7 +191,9 @@ func TestEventsArriveInOrderWithTheDevicesTime(t *testing.T) {
 	p.restart()
 	p.until("the same events", func() bool { return len(p.eventsOf("yard/closed")) == n })
 	p.awaitQuality("yard/closed", "good")
-	p.far(func(now time.Time, o *outstation.Outstation) { o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online) })
+	p.far(func(now time.Time, o *outstation.Outstation) {
+		o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online)
+	})
 	p.until("one more", func() bool { return len(p.eventsOf("yard/closed")) == n+1 })
 	assert.Greater(t, p.eventsOf("yard/closed")[n].ID, last)
 }
@@ -317,7 +321,9 @@ func TestDNP3OverEveryTransport(t *testing.T) {
 			assert.Equal(t, "11", p.reading("eleven").Text)
 			out := p.run("write", "out", "1")
 			assert.Equal(t, 0, out.code, out.out+out.err)
-			p.far(func(now time.Time, o *outstation.Outstation) { o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online) })
+			p.far(func(now time.Time, o *outstation.Outstation) {
+				o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online)
+			})
 			p.until("an event", func() bool { return len(p.eventsOf("on")) == 1 })
 			assert.Contains(t, p.run("station", "test", "rtu").out, "outstation 10 answers")
 		})
@@ -340,7 +346,9 @@ func TestAProbeListsWhatAnOutstationHasAndTakesItOver(t *testing.T) {
 	scan := p.run("scan", "yard", "--last", "30", "--wait", "50ms")
 	assert.Equal(t, "outstation 10: answers a request for its link status\n1 outstations found\n", scan.out)
 	assert.Equal(t, 1, p.run("scan", "yard", "--last", "70000").code)
-	p.far(func(now time.Time, o *outstation.Outstation) { o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online) })
+	p.far(func(now time.Time, o *outstation.Outstation) {
+		o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online)
+	})
 	p.until("the polls go on", func() bool { return p.reading("yard/closed").Text == "open" })
 }
 

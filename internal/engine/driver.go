@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"arithmon/internal/codec"
@@ -112,8 +111,8 @@ type Traffic struct {
 
 // Host is what a session has of the engine. It is safe for concurrent use.
 type Host interface {
-	// Emit takes a reading as it comes.
-	Emit(sample Sample)
+	// Emit takes readings as they come, in their order. It keeps nothing of samples but what their fields point to.
+	Emit(samples []Sample)
 	// Saw takes what crossed the link, or should have. It returns soon and keeps nothing of the frame.
 	Saw(f Frame)
 	// Doing takes what the link is doing beside its exchanges, such as dialling; "" when nothing.
@@ -145,11 +144,12 @@ type Sample struct {
 	Words      []uint16     // raw registers; the receiver copies what it keeps
 	Bit        bool         // raw bit, when HasBit
 	HasBit     bool
-	Object     fmt.Stringer    // raw object of an event-driven protocol; not changed any more
+	Object     reading.Object  // raw object of an event-driven protocol
 	Event      bool            // it tells of a change, and not only how things are
 	Quality    reading.Quality // Good, or what the device's flags or the decoding make of it
 	Reason     reading.Reason
 	SourceTime time.Time // the device's own, zero where it has none
+	Time       time.Time // when it came; zero: now
 }
 
 // Outcome is how a job ended.

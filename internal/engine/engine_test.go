@@ -103,7 +103,7 @@ func (s *plantSession) Do(job Job) Outcome {
 		return out
 	}
 	for _, slot := range j.slots {
-		s.host.Emit(Sample{Slot: slot, Value: codec.UintValue(7), Words: []uint16{7}, Quality: reading.Good})
+		s.host.Emit([]Sample{{Slot: slot, Value: codec.UintValue(7), Words: []uint16{7}, Quality: reading.Good}})
 	}
 	return Outcome{}
 }

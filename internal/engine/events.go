@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"math"
 	"sync"
 	"time"
 
@@ -33,10 +34,34 @@ func (e Event) Text() string { return e.conversion.Text(e.Value) }
 // each other's place.
 type Events struct {
 	mu    sync.Mutex
-	ring  []Event // grows to MaxEvents, then goes round
-	next  uint64  // ID of the next
+	ring  []kept // grows to MaxEvents, then goes round
+	next  uint64 // ID of the next
 	wake  chan struct{}
 	first uint64 // of the IDs given in this run
+}
+
+// kept is an event in its ring.
+type kept struct {
+	point      *site.Point
+	conversion *site.Conversion
+	value      codec.Value
+	object     reading.Object
+	reason     reading.Reason
+	at         int64 // in Unix nanoseconds
+	source     int64 // in Unix milliseconds
+	quality    reading.Quality
+}
+
+// noTime is the source of an event without a time of the device.
+const noTime = math.MinInt64
+
+// event is what is kept, with its ID.
+func (k *kept) event(id uint64) Event {
+	e := Event{id, k.point, k.value, k.quality, k.reason, reading.Raw{Object: k.object}, time.Unix(0, k.at), time.Time{}, k.conversion}
+	if k.source != noTime {
+		e.SourceTime = time.UnixMilli(k.source)
+	}
+	return e
 }
 
 func newEvents() *Events { return &Events{next: 1, first: 1, wake: make(chan struct{})} }
@@ -48,22 +73,38 @@ func (l *Events) Begin(id uint64) {
 	l.next, l.first = id, id
 }
 
-// add keeps the event that a slot's reading has just become.
-func (l *Events) add(s *Slot) {
+// keep is the event that a slot's reading has just become.
+func keep(s *Slot) kept {
 	r := &s.reading
-	l.mu.Lock()
-	e := Event{l.next, s.Point, r.Value, r.Quality, r.Reason, r.Raw, r.Time, r.SourceTime, s.conversion}
-	if len(l.ring) < MaxEvents {
-		l.ring = append(l.ring, e)
-	} else {
-		l.ring[(l.next-l.first)%MaxEvents] = e
+	e := kept{s.Point, s.conversion, r.Value, r.Raw.Object, r.Reason, r.Time.UnixNano(), noTime, r.Quality}
+	if !r.SourceTime.IsZero() {
+		e.source = r.SourceTime.UnixMilli()
 	}
-	l.next++
+	return e
+}
+
+// add keeps events, in their order.
+func (l *Events) add(events []kept) {
+	if len(events) == 0 {
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.ring == nil { // room for all, since who has one event has many
+		l.ring = make([]kept, 0, MaxEvents)
+	}
+	for _, e := range events {
+		if len(l.ring) < MaxEvents {
+			l.ring = append(l.ring, e)
+		} else {
+			l.ring[(l.next-l.first)%MaxEvents] = e
+		}
+		l.next++
+	}
 	if l.wake != nil {
 		close(l.wake)
 		l.wake = nil
 	}
-	l.mu.Unlock()
 }
 
 // After appends the events that follow an ID, at most limit. lost is how many of them are no longer kept.
@@ -75,7 +116,7 @@ func (l *Events) After(list []Event, id uint64, limit int) (_ []Event, lost uint
 		lost, from = oldest-from, oldest
 	}
 	for ; from < l.next && limit > 0; from, limit = from+1, limit-1 {
-		list = append(list, l.ring[(from-l.first)%MaxEvents])
+		list = append(list, l.ring[(from-l.first)%MaxEvents].event(from))
 	}
 	return list, lost
 }

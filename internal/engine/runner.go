@@ -177,7 +177,7 @@ func (r *runner) stop() { r.cancel() }
 func (r *runner) stopped() bool { return r.ctx.Err() != nil }
 
 // Emit is for Host.
-func (r *runner) Emit(sample Sample) { r.table.Emit(sample) }
+func (r *runner) Emit(samples []Sample) { r.table.Emit(samples) }
 
 // Hurry is for Host. A station that was set back is asked again, too.
 func (r *runner) Hurry(station string) {

@@ -167,20 +167,37 @@ func (t *table) Note(string, diagnose.Note) {}
 // Says makes the table a Host.
 func (t *table) Says(string, []string) {}
 
-// Emit takes in a sample.
-func (t *table) Emit(sample Sample) {
-	s := sample.Slot
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.detached {
-		return
+// Emit takes in samples.
+func (t *table) Emit(samples []Sample) {
+	var room [64]kept // events, which are kept together
+	for len(samples) > 0 {
+		events := room[:0]
+		mu := samples[0].Slot.mu // that of all slots of a station
+		mu.Lock()
+		i := 0
+		for ; i < len(samples) && samples[i].Slot.mu == mu && len(events) < len(room); i++ {
+			if s := samples[i].Slot; !s.detached {
+				s.emit(&samples[i])
+				if samples[i].Event {
+					events = append(events, keep(s))
+				}
+			}
+		}
+		mu.Unlock()
+		t.events.add(events)
+		samples = samples[i:]
+	}
+}
+
+// emit takes in a sample; the lock is held.
+func (s *Slot) emit(sample *Sample) {
+	came := sample.Time
+	if came.IsZero() {
+		came = time.Now()
 	}
 	s.block = nil
-	s.take(&sample, time.Now())
+	s.take(sample, came)
 	s.notify()
-	if sample.Event {
-		t.events.add(s)
-	}
 }
 
 func (t *table) get(tag string) *Slot {

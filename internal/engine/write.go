@@ -298,7 +298,7 @@ func (r *runner) write(session Session, s *stationRun, job writing, intended Wri
 	}
 	w.After = values(written.After)
 	if slot := job.command.Slot; slot != nil && len(written.After) == 1 {
-		r.Emit(written.After[0])
+		r.Emit(written.After)
 	}
 	say := func(list []codec.Value) string {
 		texts := make([]string, len(list))

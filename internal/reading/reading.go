@@ -87,16 +87,37 @@ type Raw struct {
 	Words  []uint16 // registers in the order received
 	Bit    uint8    // a coil or discrete input, 0 or 1
 	HasBit bool
-	Object fmt.Stringer // a DNP3 object with its flags; its text is made when someone looks
+	Object Object // a DNP3 object with its flags
+}
+
+// Object is raw data that its protocol alone can put into words. It is small and costs nothing to make, since every event has one;
+// its text is made when someone looks.
+type Object struct {
+	By   Teller // nil: there is no object
+	Bits uint64 // the number as it came
+	Meta [6]byte
+}
+
+// Teller puts objects into words.
+type Teller interface{ Tell(Object) string }
+
+func (o Object) String() string {
+	if o.By == nil {
+		return ""
+	}
+	return o.By.Tell(o)
 }
 
 // Text is an object of which only the text is known.
-type Text string
+func Text(s string) Object { return Object{By: text(s)} }
 
-func (t Text) String() string { return string(t) }
+type text string
+
+// Tell makes it a Teller.
+func (t text) Tell(Object) string { return string(t) }
 
 // IsZero reports whether there is no raw data.
-func (r Raw) IsZero() bool { return r.Words == nil && !r.HasBit && r.Object == nil }
+func (r Raw) IsZero() bool { return r.Words == nil && !r.HasBit && r.Object.By == nil }
 
 // String writes the data as a person reads it: 0x41C8 0x0000, or 1.
 func (r Raw) String() string {
@@ -105,10 +126,8 @@ func (r Raw) String() string {
 		return strconv.Itoa(int(r.Bit))
 	case r.Words != nil:
 		return strings.Join(r.hexWords(), " ")
-	case r.Object != nil:
-		return r.Object.String()
 	}
-	return ""
+	return r.Object.String()
 }
 
 func (r Raw) hexWords() []string {

@@ -78,22 +78,77 @@ type Channel struct {
 	o        Options
 	Counters Counters
 
-	writing sync.Mutex
-	out     []byte
+	writing  sync.Mutex
+	out      []byte
+	deadline time.Time // of writing
 
 	mu     sync.Mutex
 	on     map[uint16]*Outstation
 	closed chan struct{}
-	cause  error // why it is closed; guarded by mu until closed is
+	work   chan work
+	queued atomic.Int64 // fragments in work, or being taken from it
+	cause  error        // why it is closed; guarded by mu until closed is
 	done   sync.WaitGroup
 }
 
 // New begins reading from a connection.
 func New(conn net.Conn, o Options) *Channel {
 	o.Timeout = cmp.Or(o.Timeout, 2*time.Second)
-	c := &Channel{conn: conn, o: o, on: map[uint16]*Outstation{}, closed: make(chan struct{})}
-	c.done.Go(c.read)
+	c := &Channel{conn: conn, o: o, on: map[uint16]*Outstation{}, closed: make(chan struct{}), work: make(chan work, ahead)}
+	c.done.Go(func() {
+		defer close(c.work)
+		c.read()
+	})
+	c.done.Go(c.handle)
 	return c
+}
+
+// ahead is how many fragments may be read before their handler has taken them.
+const ahead = 32
+
+// work is a fragment that is to be taken by its handler.
+type work struct {
+	o     *Outstation
+	f     dnp3.Fragment
+	x     *exchange // that it answers; nil of what was reported
+	final bool
+
+	buffer *[]byte // that holds its objects
+}
+
+// hand gives a fragment to its handler: at once where nothing is before it, and otherwise, and when more is to follow, in a
+// goroutine of its own, so that the next can be read meanwhile. Those of a channel keep their order.
+func (c *Channel) hand(w work) {
+	if w.final && c.queued.Load() == 0 {
+		w.take()
+		return
+	}
+	buffer := buffers.Get().(*[]byte)
+	*buffer = append((*buffer)[:0], w.f.Objects...)
+	w.f.Objects, w.buffer = *buffer, buffer
+	c.queued.Add(1)
+	c.work <- w
+}
+
+func (c *Channel) handle() {
+	for w := range c.work {
+		w.take()
+		buffers.Put(w.buffer)
+		c.queued.Add(-1)
+	}
+}
+
+// buffers hold fragments until they are taken.
+var buffers = sync.Pool{New: func() any { return new([]byte) }}
+
+func (w work) take() {
+	if w.x != nil && w.x.each != nil {
+		w.x.each(w.f)
+	}
+	w.o.handler.Response(w.f)
+	if w.x != nil && w.final {
+		close(w.x.done)
+	}
 }
 
 // Close closes the connection and waits for its reader.
@@ -243,7 +298,10 @@ func (c *Channel) send(to, from uint16, control dnp3.Control, segments ...[]byte
 		c.out = dnp3.AppendFrame(c.out, dnp3.Frame{Control: control | dnp3.FromMaster, Destination: to, Source: from, Data: data})
 		c.see(Event{Kind: EventSent, From: int(to), Asked: -1, Data: c.out[at:]})
 	}
-	c.conn.SetWriteDeadline(time.Now().Add(c.o.Timeout + time.Duration(len(c.out))*4*time.Millisecond)) // at 2400 bit/s and faster
+	if now := time.Now(); now.Add(c.o.Timeout).After(c.deadline) { // it costs as much as a write, so it is not set each time
+		c.deadline = now.Add(2*c.o.Timeout + time.Duration(len(c.out))*4*time.Millisecond) // at 2400 bit/s and faster
+		c.conn.SetWriteDeadline(c.deadline)
+	}
 	n, err := c.conn.Write(c.out)
 	c.Counters.BytesSent.Add(uint64(n))
 	if err != nil {

@@ -10,12 +10,12 @@ import (
 	"arithmon/internal/dnp3"
 )
 
-// Handler takes what an outstation says. It is called by the channel's reader, one call at a time, and must not ask the
-// outstation anything.
+// Handler takes what an outstation says. Its Response is called once at a time, in the order in which fragments came. It must not
+// ask the outstation anything.
 type Handler interface {
 	// Heard is told that a frame came.
 	Heard()
-	// Response takes a fragment of a response to a request, or of an unsolicited response, before it is confirmed.
+	// Response takes a fragment of a response to a request, or of an unsolicited response.
 	Response(f dnp3.Fragment)
 	// Repeated is told that an unsolicited response came again, as it does when its confirmation was lost.
 	Repeated()
@@ -198,15 +198,15 @@ func (o *Outstation) fragment(b []byte) {
 
 // unsolicited takes a report. The same again is confirmed again and not taken: its confirmation was lost (4.6.2.4).
 func (o *Outstation) unsolicited(f dnp3.Fragment, b []byte) {
-	if bytes.Equal(b, o.report) {
-		o.handler.Repeated()
-	} else {
-		o.report = append(o.report[:0], b...)
-		o.handler.Response(f)
-	}
 	if f.Control&dnp3.Confirm != 0 && !o.channel.o.Unconfirmed {
 		o.confirm(f.Control)
 	}
+	if bytes.Equal(b, o.report) {
+		o.handler.Repeated()
+		return
+	}
+	o.report = append(o.report[:0], b...)
+	o.channel.hand(work{o: o, f: f, final: true})
 }
 
 // hasEvents reports whether a fragment has events.
@@ -231,16 +231,11 @@ func (o *Outstation) solicited(f dnp3.Fragment) {
 		o.pending = nil
 	}
 	o.mu.Unlock()
-	if x.each != nil {
-		x.each(f)
-	}
-	o.handler.Response(f)
+	// It is here, whole and in its turn; the outstation may send the next while this is taken in.
 	if f.Control&dnp3.Confirm != 0 && !(o.channel.o.Unconfirmed && hasEvents(f.Objects)) {
 		o.confirm(f.Control)
 	}
-	if final {
-		close(x.done)
-	}
+	o.channel.hand(work{o: o, f: f, x: x, final: final})
 }
 
 // confirm sends an application confirmation. It is sent without one of the data link layer, since that would be waited for by the

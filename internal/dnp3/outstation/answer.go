@@ -193,6 +193,7 @@ func (b *builder) events(it *item) (done bool) {
 		h.count++
 		taken++
 		e.chosen = true
+		b.o.given[e.class]++
 		b.chosen = append(b.chosen, e)
 	}
 	closeHeader()

@@ -93,6 +93,7 @@ type Outstation struct {
 
 	events   []*event // the oldest first
 	buffered [4]int   // by class
+	given    [4]int   // of these, in fragments that were not confirmed yet
 	overflow bool
 	restart  bool
 	needTime bool
@@ -275,9 +276,9 @@ func (o *Outstation) SetNeedTime(on bool) { o.needTime = on }
 
 // Restart forgets everything but the points, as a restart does.
 func (o *Outstation) Restart() {
-	o.events, o.buffered, o.overflow = nil, [4]int{}, false
-	o.restart, o.needTime = true, o.config.NeedTime
 	o.Disconnected()
+	o.events, o.buffered, o.given, o.overflow = nil, [4]int{}, [4]int{}, false
+	o.restart, o.needTime = true, o.config.NeedTime
 	o.enabled, o.told, o.selected, o.freezes, o.last = [4]bool{}, false, nil, nil, nil
 	o.tries, o.pauseTo = 0, time.Time{}
 }
@@ -297,6 +298,7 @@ func (o *Outstation) drop(w *waiting) {
 	}
 	for _, e := range w.chosen {
 		e.chosen = false
+		o.given[e.class]--
 	}
 }
 
@@ -308,21 +310,26 @@ func (o *Outstation) confirmed(w *waiting) {
 	for _, e := range w.chosen {
 		e.gone = true
 		o.buffered[e.class]--
+		o.given[e.class]--
 	}
-	o.events = slices.DeleteFunc(o.events, func(e *event) bool { return e.gone })
+	for len(o.events) > 0 && o.events[0].gone { // as they mostly are, the oldest
+		o.events = o.events[1:]
+	}
+	if sum(o.buffered) < len(o.events) {
+		o.events = slices.DeleteFunc(o.events, func(e *event) bool { return e.gone })
+	}
 	if o.overflow && o.buffered[1] < o.config.Buffer && o.buffered[2] < o.config.Buffer && o.buffered[3] < o.config.Buffer {
 		o.overflow = false
 	}
 }
 
+func sum(n [4]int) int { return n[1] + n[2] + n[3] }
+
 // indications are those of a response, apart from what the request adds.
 func (o *Outstation) indications() (i dnp3.IIN) {
-	for _, e := range o.events {
-		if !e.chosen {
-			i |= dnp3.IIN(1) << e.class
-			if i&dnp3.IINEvents == dnp3.IINEvents {
-				break
-			}
+	for class := 1; class <= 3; class++ {
+		if o.buffered[class] > o.given[class] {
+			i |= dnp3.IIN(1) << class
 		}
 	}
 	for _, b := range []struct {

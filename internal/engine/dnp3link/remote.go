@@ -12,6 +12,7 @@ import (
 	"arithmon/internal/dnp3"
 	"arithmon/internal/dnp3/master"
 	"arithmon/internal/engine"
+	"arithmon/internal/reading"
 	"arithmon/internal/site"
 )
 
@@ -65,6 +66,8 @@ type remote struct {
 	round   int                      // of integrity polls
 	single  int                      // the class that is being asked for alone, 0 for none
 	memory  *memory
+	came    time.Time       // when the fragment did that is being taken
+	samples []engine.Sample // of its measurements, to be emitted together
 }
 
 // entry is a point of the outstation.
@@ -75,8 +78,11 @@ type entry struct {
 	variation byte // of its present value
 }
 
+// emitted is how many readings are emitted together at most.
+const emitted = 64
+
 func newRemote(s *session, station engine.Station) *remote {
-	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}}
+	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, samples: make([]engine.Sample, 0, emitted)}
 	r.points(station.Slots)
 	return r
 }
@@ -430,6 +436,7 @@ func (r *remote) response(f dnp3.Fragment) {
 	defer r.taking.Unlock()
 	r.memory.mu.Lock()
 	defer r.memory.mu.Unlock()
+	r.came = time.Now()
 	known := r.known(f)
 	var newest dnp3.Time
 	had := false
@@ -450,6 +457,7 @@ func (r *remote) response(f dnp3.Fragment) {
 		m.Unsynchronised = m.Unsynchronised || f.IIN&dnp3.IINNeedTime != 0
 		r.measured(m)
 	})
+	r.emit()
 	if err != nil {
 		r.note(diagnose.NoteNoObject, 0, "a response has what is not understood: "+err.Error())
 	}
@@ -527,8 +535,26 @@ func (r *remote) measured(m *dnp3.Measurement) {
 	} else if r.single != 0 {
 		e.class = r.single
 	}
+	if len(e.slots) == 0 {
+		return
+	}
 	for _, slot := range e.slots {
-		r.session.host.Emit(sampleOf(m, slot))
+		if len(r.samples) == cap(r.samples) {
+			r.emit()
+		}
+		n := len(r.samples)
+		r.samples = r.samples[:n+1]
+		s := &r.samples[n]
+		fill(s, m)
+		s.Slot, s.Time = slot, r.came
+	}
+}
+
+// emit gives what was measured to the points.
+func (r *remote) emit() {
+	if len(r.samples) > 0 {
+		r.session.host.Emit(r.samples)
+		r.samples = r.samples[:0]
 	}
 }
 
@@ -589,7 +615,7 @@ func (r *remote) extras(out *master.Outstation) error {
 		}
 		if err == nil {
 			samples[0].Slot = slot
-			r.session.host.Emit(samples[0])
+			r.session.host.Emit(samples[:1])
 		}
 	}
 	return nil
@@ -611,7 +637,7 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]e
 		r.taking.Lock()
 		for i := range count {
 			if e := r.entry(kind, from.Offset+uint16(i), false); e != nil && e.class > 0 {
-				found(int(from.Offset)+i, engine.Sample{Quality: good, Value: codec.UintValue(uint64(e.class)), Object: text(fmt.Sprintf("class %d", e.class))})
+				found(int(from.Offset)+i, engine.Sample{Quality: good, Value: codec.UintValue(uint64(e.class)), Object: reading.Text(fmt.Sprintf("class %d", e.class))})
 			}
 		}
 		r.taking.Unlock()
@@ -626,12 +652,12 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]e
 		dnp3.Measurements(f.Objects, func(m *dnp3.Measurement, other *dnp3.Objects) {
 			switch {
 			case m != nil && m.Kind == kind && !m.Event:
-				found(int(m.Index), sampleOf(m, nil))
+				found(int(m.Index), sampleOf(m))
 			case other != nil && other.Header.Group == 34 && group == 34:
 				size := dnp3.Octets(34, other.Header.Variation)
 				for i := range int(other.Header.Count) {
 					v := dnp3.ReadDeadband(other.Header.Variation, other.Body[i*size:])
-					found(int(other.Header.Start)+i, engine.Sample{Quality: good, Value: codec.FloatValue(v), Object: text(fmt.Sprintf("g34v%d %v", other.Header.Variation, v))})
+					found(int(other.Header.Start)+i, engine.Sample{Quality: good, Value: codec.FloatValue(v), Object: reading.Text(fmt.Sprintf("g34v%d %v", other.Header.Variation, v))})
 				}
 			}
 		})
@@ -640,7 +666,7 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]e
 		return nil, err
 	}
 	for i, s := range list {
-		if s.Object == nil {
+		if s.Object.By == nil {
 			a := site.Address{Space: from.Space, Offset: from.Offset + uint16(i), Part: from.Part}
 			if err == nil {
 				err = errors.New("it is not in the answer")

@@ -3,6 +3,7 @@ package dnp3link
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"arithmon/internal/codec"
 	"arithmon/internal/dnp3"
@@ -12,38 +13,46 @@ import (
 
 const good = reading.Good
 
-// text is an object of which only the text is known.
-type text = reading.Text
+// teller puts the objects of readings into words.
+type teller struct{}
 
-// object is the raw data of a reading.
-type object struct {
-	group, variation byte
-	kind             dnp3.Kind
-	flags            dnp3.Flags
-	flagged          bool
-	value            codec.Value
+// objectOf is the raw data of a measurement.
+func objectOf(m *dnp3.Measurement) reading.Object {
+	if m.Kind == dnp3.OctetString {
+		return reading.Text(fmt.Sprintf("g%dv%d %s", m.Group, m.Variation, m.Value))
+	}
+	flagged := byte(0)
+	if m.HasFlags {
+		flagged = 1
+	}
+	return reading.Object{By: teller{}, Bits: m.Value.Bits(), Meta: [6]byte{m.Group, m.Variation, byte(m.Kind), byte(m.Flags), flagged, byte(m.Value.Kind())}}
 }
 
-func (o *object) String() string {
-	s := fmt.Sprintf("g%dv%d %s", o.group, o.variation, dnp3.ValueText(o.value))
-	if !o.flagged {
+// Tell is part of reading.Teller.
+func (teller) Tell(o reading.Object) string {
+	s := fmt.Sprintf("g%dv%d %s", o.Meta[0], o.Meta[1], dnp3.ValueText(codec.FromBits(codec.Kind(o.Meta[5]), o.Bits)))
+	if o.Meta[4] == 0 {
 		return s
 	}
-	names := o.flags.Names(o.kind)
+	names := dnp3.Flags(o.Meta[3]).Names(dnp3.Kind(o.Meta[2]))
 	if len(names) == 0 {
 		names = []string{"no flag set"}
 	}
-	return fmt.Sprintf("%s, 0x%02X %s", s, byte(o.flags), strings.Join(names, ", "))
+	return fmt.Sprintf("%s, 0x%02X %s", s, o.Meta[3], strings.Join(names, ", "))
 }
 
-// sampleOf makes of a measurement a sample of a point.
-func sampleOf(m *dnp3.Measurement, slot *engine.Slot) engine.Sample {
-	s := engine.Sample{Slot: slot, Value: m.Value, Quality: reading.Good, Event: m.Event,
-		Object: &object{m.Group, m.Variation, m.Kind, m.Flags, m.HasFlags, m.Value}}
+// fill makes of a measurement a sample of a point that is yet to be said.
+func fill(s *engine.Sample, m *dnp3.Measurement) {
+	s.Value, s.Event, s.Object, s.SourceTime = m.Value, m.Event, objectOf(m), time.Time{}
 	if m.HasTime {
 		s.SourceTime = m.Time.Go()
 	}
 	s.Quality, s.Reason = qualityOf(m)
+}
+
+// sampleOf makes of a measurement a sample of no point.
+func sampleOf(m *dnp3.Measurement) (s engine.Sample) {
+	fill(&s, m)
 	return s
 }
 

@@ -9,6 +9,7 @@ import (
 	"arithmon/internal/dnp3"
 	"arithmon/internal/dnp3/master"
 	"arithmon/internal/engine"
+	"arithmon/internal/reading"
 	"arithmon/internal/site"
 )
 
@@ -191,7 +192,7 @@ func (r *remote) now(out *master.Outstation, what engine.Command, at site.Addres
 		return nil
 	}
 	if samples[0].Slot = what.Slot; what.Slot != nil && at != what.Address {
-		samples[0].Object = nil
+		samples[0].Object = reading.Object{}
 	}
 	return samples
 }
