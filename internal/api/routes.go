@@ -75,6 +75,8 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/stations/:name/write", "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
 		{"POST", "/api/v1/stations/:name/refresh", "ask a station everything at once, what it refused included", nil, nil, nil, 204, s.refresh},
 		{"POST", "/api/v1/stations/:name/ask", "have a station do something beside reading and writing; it is recorded as writes are", nil, ActionRequest{}, ActionResult{}, 200, s.ask},
+		{"POST", "/api/v1/stations/:name/profile", "make points of a DNP3 XML device profile, all or none",
+			[]parameter{{"prefix", "what tags begin with; the station's name and / unless said"}, {"dry_run", "true: say what would change"}, {"file", "its name, for messages"}}, nil, ProfileResult{}, 200, s.profile},
 		{"GET", "/api/v1/actions", "what stations can be asked to do", nil, nil, Actions{}, 200, s.actions},
 		{"POST", "/api/v1/stations/:name/copy", "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
 		{"GET", "/api/v1/address", "what a typed address means",

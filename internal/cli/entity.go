@@ -98,7 +98,7 @@ func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command)
 		}}
 	parent.AddCommand(list, show, add, set, remove)
 	if kind == site.KindStation {
-		parent.AddCommand(a.refreshing(), a.asking())
+		parent.AddCommand(a.refreshing(), a.asking(), a.importing())
 	}
 	if kind != site.KindPoint {
 		parent.AddCommand(a.copying(kind), a.enabling(kind, true), a.enabling(kind, false))

@@ -130,3 +130,43 @@ func (a *app) asking() *cobra.Command {
 		}}
 	return c
 }
+
+// importing is the verb import of stations.
+func (a *app) importing() *cobra.Command {
+	var prefix string
+	var dry bool
+	c := &cobra.Command{
+		Use:   "import NAME FILE",
+		Short: "Make points of a DNP3 station's XML device profile",
+		Long: `Make points of the DNP3 XML device profile that a maker gives with an outstation: names, descriptions, units, scaling and the names
+of states. Tags are made of --prefix and the names; points that are there are changed. All or none. - reads the standard input.`,
+		Args: arguments(2, 2, "a station and a file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			file, err := a.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			r, err := a.client().Profile(c.Context(), args[0], args[1], file, prefix, dry)
+			if err != nil {
+				return err
+			}
+			for _, note := range r.Notes {
+				a.warn(note)
+			}
+			if a.output != "text" {
+				return a.print(r, func(t *table) {
+					t.header("TAG", "ADDRESS", "CLASS", "UNIT", "DESCRIPTION")
+					for _, p := range r.Points {
+						t.row(p.Tag, p.Address.String(), fmt.Sprint(p.Class), p.Unit, p.Description)
+					}
+				})
+			}
+			if device := strings.TrimSpace(r.Vendor + " " + r.Product); device != "" {
+				fmt.Fprintln(a.Out, "profile of", device)
+			}
+			return a.printSummary(r.Summary)
+		}}
+	c.Flags().StringVar(&prefix, "prefix", "", "what tags begin with; the station's name and / unless said")
+	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")
+	return c
+}

@@ -274,6 +274,13 @@ func (c *Client) FollowEvents(ctx context.Context, query url.Values, f func(stor
 	return lines(ctx, c, http.MethodGet, "/api/v1/events?"+query.Encode(), nil, f)
 }
 
+// Profile makes points of a station of a DNP3 XML device profile.
+func (c *Client) Profile(ctx context.Context, station, name string, file []byte, prefix string, dryRun bool) (r api.ProfileResult, err error) {
+	query := url.Values{"file": {name}, "prefix": {prefix}, "dry_run": {fmt.Sprint(dryRun)}}
+	err = c.do(ctx, http.MethodPost, "/api/v1/stations/"+url.PathEscape(station)+"/profile", query, file, &r)
+	return r, err
+}
+
 // Ask has a station do something beside reading and writing.
 func (c *Client) Ask(ctx context.Context, station, action string) (r api.ActionResult, err error) {
 	err = c.do(ctx, http.MethodPost, "/api/v1/stations/"+url.PathEscape(station)+"/ask", nil, api.ActionRequest{Action: action}, &r)

@@ -77,6 +77,7 @@ func yard(t *testing.T) *plant {
 	p := startWith(t, []byte(substation))
 	p.applyYard(yardSite)
 	p.awaitQuality("yard/closed", "good")
+	p.until("its clock is set", func() bool { return len(p.station("rtu").Says) == 0 })
 	return p
 }
 
@@ -157,7 +158,6 @@ func TestAnOutstationsPointsAreReadWithTheirFlags(t *testing.T) {
 	p.until("over-range", func() bool { return p.reading("yard/count").Reason == "raw-range" })
 	raw := p.run("read", "yard/count", "-o", "json")
 	assert.Contains(t, raw.out, `"object": "g32v3 2147483647, 0x21 online, over-range"`)
-	p.until("its clock is set", func() bool { return len(p.station("rtu").Says) == 0 })
 }
 
 func TestEventsArriveInOrderWithTheDevicesTime(t *testing.T) {
@@ -350,6 +350,62 @@ func TestAProbeListsWhatAnOutstationHasAndTakesItOver(t *testing.T) {
 		o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online)
 	})
 	p.until("the polls go on", func() bool { return p.reading("yard/closed").Text == "open" })
+}
+
+func TestADeviceProfileIsTakenOver(t *testing.T) {
+	p := yard(t)
+	profile := file(t, "yard.xml", `<DNP3DeviceProfileDocument><dataPointsList><analogInputPoints><dataPoints>
+		<analogInput><index>1</index><name>Load of feeder 1</name><changeEventClass>two</changeEventClass><scaleFactor>0.5</scaleFactor><units>A</units></analogInput>
+		</dataPoints></analogInputPoints></dataPointsList></DNP3DeviceProfileDocument>`)
+	dry := p.run("station", "import", "rtu", profile, "--dry-run")
+	assert.Contains(t, dry.out, "1 would be added", dry.err)
+	out := p.run("station", "import", "rtu", profile, "--prefix", "yard/p/")
+	require.Equal(t, 0, out.code, out.err)
+	p.until("its point", func() bool { return p.run("read", "yard/p/Load-of-feeder-1").code == 0 })
+	r := p.reading("yard/p/Load-of-feeder-1")
+	assert.Equal(t, "3.5 A", r.Text+" "+r.Unit)
+	assert.Equal(t, 1, p.run("station", "import", "rtu", file(t, "no.xml", "<html/>")).code)
+}
+
+// TestTheConsoleOfAnOutstation adds one, takes its points over, commands one and watches events, all in the browser.
+func TestTheConsoleOfAnOutstation(t *testing.T) {
+	p := startWith(t, []byte(substation))
+	_, port, err := net.SplitHostPort(p.rig.Address("yard"))
+	require.NoError(t, err)
+	tab := p.console("/links?new=link")
+	require.NoError(t, tab.Click("[data-test=protocol] label:nth-child(2) input"))
+	require.NoError(t, tab.Fill("input[name=name]", "yard"))
+	require.NoError(t, tab.Fill("input[name=host]", "127.0.0.1"))
+	require.NoError(t, tab.Fill("[name=port] input, input[name=port]", port))
+	require.NoError(t, tab.Click("[data-test=save]"))
+	p.until("the link", func() bool {
+		links, err := p.client.Links(t.Context())
+		return err == nil && len(links) == 1 && links[0].Protocol == site.DNP3
+	})
+	require.NoError(t, tab.Go(p.service.URL+"/stations?new=station"))
+	require.NoError(t, tab.Fill("input[name=name]", "rtu"))
+	require.NoError(t, tab.Fill("[name=outstation] input, input[name=outstation]", "10"))
+	require.NoError(t, tab.Click("input[name=unsolicited]"))
+	require.NoError(t, tab.Click("[data-test=save]"))
+	p.until("the station", func() bool {
+		stations, err := p.client.Stations(t.Context())
+		return err == nil && len(stations) == 1 && stations[0].LinkAddress() == 10 && stations[0].Unsolicited
+	})
+	require.NoError(t, tab.Go(p.service.URL+"/stations?station=rtu"))
+	require.NoError(t, tab.Click("[data-test=probe]"))
+	require.NoError(t, tab.Click("[data-test=held] thead input[type=checkbox]"))
+	require.NoError(t, tab.Click("[data-test=take]"))
+	p.until("its points", func() bool {
+		points, err := p.client.Points(t.Context(), "rtu")
+		return err == nil && len(points) == 11
+	})
+	p.awaitQuality("rtu/bi1", "good")
+	require.NoError(t, tab.Go(p.service.URL+"/events"))
+	p.far(func(now time.Time, o *outstation.Outstation) { o.Set(now, dnp3.BinaryInput, 1, codec.BoolValue(true), dnp3.Online) })
+	require.NoError(t, tab.Until(`document.querySelector("[data-test=events]")?.textContent.includes("rtu/bi1")`))
+	text, err := tab.Text("[data-test=events] tbody tr")
+	require.NoError(t, err)
+	assert.Contains(t, text, "g2v2 true, 0x81 online")
 }
 
 // TestFindingsOfDNP3 provokes each and looks for what it says and mends.

@@ -31,6 +31,7 @@ export type Recording = Schemas['Recording']
 export type Stage = Schemas['Stage']
 export type Progress = Schemas['Progress']
 export type Held = Schemas['Held']
+export type ProfileResult = Schemas['ProfileResult']
 export type EventRecord = Schemas['EventRecord']
 
 /** What the service said when it did not do as asked. */
@@ -132,6 +133,8 @@ export const api = {
   refresh: (station: string) => call<unknown>('POST', `${entity('station', station)}/refresh`),
   actions: () => call<Schemas['Actions']>('GET', '/api/v1/actions'),
   ask: (station: string, action: string) => call<Schemas['ActionResult']>('POST', `${entity('station', station)}/ask`, {}, { action }),
+  profile: (station: string, file: string, name: string, prefix: string, dryRun: boolean) =>
+    call<ProfileResult>('POST', `${entity('station', station)}/profile`, { file: name, prefix, dry_run: dryRun }, file),
   events: (query: Query) => call<Schemas['EventPage']>('GET', '/api/v1/events', query),
   findings: (subject?: string) => call<Schemas['Findings']>('GET', '/api/v1/findings', { subject }),
   resetFigures: () => call<unknown>('POST', '/api/v1/figures/reset'),

@@ -1906,6 +1906,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stations/{name}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** make points of a DNP3 XML device profile, all or none */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description what tags begin with; the station's name and / unless said */
+                    prefix?: string;
+                    /** @description true: say what would change */
+                    dry_run?: string;
+                    /** @description its name, for messages */
+                    file?: string;
+                };
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description make points of a DNP3 XML device profile, all or none */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProfileResult"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stations/{name}/read": {
         parameters: {
             query?: never;
@@ -3124,6 +3178,22 @@ export interface components {
             /** @description kind and name of the entity */
             subject?: string;
             value: string;
+        };
+        ProfileEntry: {
+            address: string;
+            /** @description of its events; 0 for none or where it is not said */
+            class: number;
+            description?: string;
+            tag: string;
+            unit?: string;
+        };
+        ProfileResult: {
+            /** @description what was left out, and why */
+            notes?: string[];
+            points: components["schemas"]["ProfileEntry"][];
+            product?: string;
+            summary: components["schemas"]["ChangeSummary"];
+            vendor?: string;
         };
         Progress: {
             done: number;

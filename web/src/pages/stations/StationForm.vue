@@ -5,6 +5,7 @@ import { computed, reactive, ref, watchEffect } from 'vue'
 import { api, message, type Station } from '../../api/client'
 import FindingList from '../../components/FindingList.vue'
 import AskStation from './AskStation.vue'
+import ImportProfile from './ImportProfile.vue'
 import ModbusFields from './ModbusFields.vue'
 import OutstationFields from './OutstationFields.vue'
 import ProbeStation from './ProbeStation.vue'
@@ -77,7 +78,10 @@ async function refresh() {
     <el-form-item class="switch"><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <FindingList v-if="station" :subject="station.name" alone />
     <ProbeStation v-if="station" :station="station.name" />
-    <AskStation v-if="station && dnp3" :station="station.name" />
+    <template v-if="station && dnp3">
+      <AskStation :station="station.name" />
+      <ImportProfile :station="station.name" />
+    </template>
     <div v-if="station" class="ask">
       <TestButton kind="station" :name="station.name" />
       <el-button title="what it refused before included" data-test="refresh" @click="refresh">Ask everything now</el-button>

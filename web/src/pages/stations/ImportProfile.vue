@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { ElMessage } from 'element-plus'
+import { ref } from 'vue'
+
+import { api, message, type ProfileResult } from '../../api/client'
+
+// Makes points of the device profile that a maker gives with an outstation; shown before anything changes.
+const props = defineProps<{ station: string }>()
+const open = ref(false)
+const name = ref('')
+const text = ref('')
+const prefix = ref(`${props.station}/`)
+const found = ref<ProfileResult>()
+const problem = ref('')
+const busy = ref(false)
+const input = ref<HTMLInputElement>()
+
+async function chosen(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (!file) return
+  name.value = file.name
+  text.value = await file.text()
+  open.value = true
+  await run(true)
+  if (input.value) input.value.value = ''
+}
+
+async function run(dryRun: boolean) {
+  busy.value = true
+  problem.value = ''
+  try {
+    found.value = await api.profile(props.station, text.value, name.value, prefix.value, dryRun)
+    if (!dryRun) {
+      open.value = false
+      ElMessage.success(`${found.value.summary.added} points added, ${found.value.summary.changed} changed`)
+    }
+  } catch (error) {
+    problem.value = message(error)
+    found.value = undefined
+  }
+  busy.value = false
+}
+</script>
+
+<template>
+  <el-button title="the DNP3 XML device profile of its maker" data-test="profile" @click="input?.click()">Points of a device profile…</el-button>
+  <input ref="input" type="file" accept=".xml" hidden @change="chosen" />
+  <el-dialog v-model="open" :title="`Points of ${name}`" width="min(720px, 94vw)">
+    <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
+    <el-input v-model="prefix" class="mono" aria-label="Before each tag" @change="run(true)"><template #prepend>tags begin with</template></el-input>
+    <template v-if="found">
+      <p>{{ found.vendor }} {{ found.product }} {{ found.summary.added }} points will be added, {{ found.summary.changed }} changed.</p>
+      <el-alert v-for="note in found.notes ?? []" :key="note" :title="note" type="warning" :closable="false" />
+      <el-table :data="found.points.slice(0, 1000)" size="small" max-height="320">
+        <el-table-column prop="tag" label="Tag" min-width="180" />
+        <el-table-column prop="address" label="Address" width="90" class-name="mono" />
+        <el-table-column label="Class" width="60"><template #default="{ row }">{{ row.class || '–' }}</template></el-table-column>
+        <el-table-column prop="unit" label="Unit" width="70" />
+        <el-table-column prop="description" label="Description" min-width="150" />
+      </el-table>
+    </template>
+    <template #footer>
+      <el-button @click="open = false">Leave it</el-button>
+      <el-button type="primary" :disabled="!found" :loading="busy" @click="run(false)">Make these points</el-button>
+    </template>
+  </el-dialog>
+</template>
