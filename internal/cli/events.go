@@ -119,6 +119,7 @@ func (a *app) asking() *cobra.Command {
   disable-unsolicited  let it be silent until it is asked
   cold-restart         restart it wholly
   warm-restart         restart its communication
+  test-link            reset and test the states of its data link layer
   attributes           read what it says of itself`,
 		Args: arguments(2, 2, "a station and what it is to do"),
 		RunE: func(c *cobra.Command, args []string) error {

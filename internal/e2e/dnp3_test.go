@@ -401,7 +401,9 @@ func TestTheConsoleOfAnOutstation(t *testing.T) {
 	})
 	p.awaitQuality("rtu/bi1", "good")
 	require.NoError(t, tab.Go(p.service.URL+"/events"))
-	p.far(func(now time.Time, o *outstation.Outstation) { o.Set(now, dnp3.BinaryInput, 1, codec.BoolValue(true), dnp3.Online) })
+	p.far(func(now time.Time, o *outstation.Outstation) {
+		o.Set(now, dnp3.BinaryInput, 1, codec.BoolValue(true), dnp3.Online)
+	})
 	require.NoError(t, tab.Until(`document.querySelector("[data-test=events]")?.textContent.includes("rtu/bi1")`))
 	text, err := tab.Text("[data-test=events] tbody tr")
 	require.NoError(t, err)
@@ -425,6 +427,7 @@ func TestFindingsOfDNP3(t *testing.T) {
 		{"refuses functions", "function-refused", rig.Faults{Exception: 1}, nil, `"unsolicited":false`},
 		{"confirmations missing", "confirms-lost", rig.Faults{LostConfirms: true}, nil, ""},
 		{"time wrong", "clock-wrong", rig.Faults{Clock: site.Duration(2 * time.Hour)}, map[string]any{"time_sync": "none"}, `"time_sync":"lan"`},
+		{"two masters", "two-masters", rig.Faults{TwoMasters: true}, nil, ""},
 		{"local control", "local-control", rig.Faults{Local: true}, nil, ""},
 		{"device trouble", "device-trouble", rig.Faults{Trouble: true}, nil, ""},
 	} {

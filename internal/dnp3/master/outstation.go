@@ -412,6 +412,26 @@ func (o *Outstation) Reset() error {
 	return nil
 }
 
+// Test resets the link states and tests them: the frame count of both ends must agree (9.2.6).
+func (o *Outstation) Test() error {
+	o.asking.Lock()
+	defer o.asking.Unlock()
+	if err := o.Reset(); err != nil {
+		return err
+	}
+	for range 2 {
+		got, err := o.linkRequest(dnp3.TestLinkStates, o.count|dnp3.CountValid, nil)
+		if err != nil {
+			return fmt.Errorf("testing the link states: %w", err)
+		}
+		if got != dnp3.Ack {
+			return fmt.Errorf("testing the link states: answered with %s", got)
+		}
+		o.count ^= dnp3.CountBit
+	}
+	return nil
+}
+
 // Status asks for the link status, which every outstation answers.
 func (o *Outstation) Status() (time.Duration, error) {
 	o.asking.Lock()

@@ -199,9 +199,15 @@ func (o *Outstation) happenings(now time.Time) {
 			o.freezes = slices.Delete(o.freezes, i, i+1)
 			continue
 		}
-		f.at += dnp3.Time(f.every)
+		// One whose time is long past comes about once, and not as often as it would have.
+		every := dnp3.Time(f.every)
+		f.at += ((clock-f.at)/every + 1) * every
+		i++
 	}
 }
+
+// mostFreezes is how many freezes may be to come.
+const mostFreezes = 16
 
 // freeze copies counters and analog inputs into their frozen twins, at once or at a time (4.4.5).
 func (o *Outstation) freeze(now time.Time, f dnp3.Fragment) (iin dnp3.IIN) {
@@ -214,6 +220,9 @@ func (o *Outstation) freeze(now time.Time, f dnp3.Fragment) (iin dnp3.IIN) {
 	every := uint32(0)
 	for objects.Next() {
 		h := objects.Header
+		if len(o.freezes) == mostFreezes {
+			return iin | dnp3.IINParameterError
+		}
 		switch {
 		case h.Group == 50 && h.Variation == 2 && h.Count == 1:
 			at, every = dnp3.ReadTime(objects.Body), binary.LittleEndian.Uint32(objects.Body[6:])

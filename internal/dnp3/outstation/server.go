@@ -35,7 +35,8 @@ type Faults struct {
 	Cut          bool // frames end too early
 	Twice        bool // every frame is sent twice
 	Other        bool // frames carry another source address
-	Refuse       bool // it knows no function but read
+	Refuse       bool // it knows no function but read and write
+	Masters      bool // another master, at address 99, asks it, too
 }
 
 // Serve answers on a connection until it ends or ctx does.
@@ -288,6 +289,9 @@ func (p *port) send(s *linkState, faults Faults, list []Send) error {
 		var segments dnp3.Segments
 		segments.Cut(fragment)
 		var out []byte
+		if faults.Masters { // what it asks is seen on a line that all share
+			out = dnp3.AppendFrame(out, dnp3.Frame{Control: dnp3.FromMaster | dnp3.Control(dnp3.RequestStatus), Destination: s.o.Address(), Source: 99})
+		}
 		source := s.o.Address()
 		if faults.Other {
 			source++

@@ -277,6 +277,9 @@ var actions = []action{
 	}},
 	{engine.Action{Name: "cold-restart", Text: "restart it wholly"}, simple("it restarts", dnp3.FuncColdRestart, nil)},
 	{engine.Action{Name: "warm-restart", Text: "restart its communication"}, simple("it restarts", dnp3.FuncWarmRestart, nil)},
+	{engine.Action{Name: "test-link", Text: "reset and test the states of its data link layer"}, func(_ *remote, out *master.Outstation) (string, error) {
+		return "its data link layer keeps count with ours", out.Test()
+	}},
 	{engine.Action{Name: "attributes", Text: "read what it says of itself"}, func(r *remote, out *master.Outstation) (string, error) {
 		list, err := out.Attributes()
 		text := ""

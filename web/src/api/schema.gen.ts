@@ -2766,6 +2766,8 @@ export interface components {
             trouble?: boolean;
             /** @description answers that end early */
             truncate?: boolean;
+            /** @description DNP3: another master, at address 99, asks it, too */
+            two_masters?: boolean;
             /** @description every other answer has its registers in reverse order, two by two */
             word_swap?: boolean;
             /** @description answers with the identifier or sequence number of another request */
