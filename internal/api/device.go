@@ -200,6 +200,9 @@ func (s *Server) lens(c *gin.Context) error {
 	if !ok {
 		return s.missing(site.KindPoint, tag)
 	}
+	if p.Address.Space.Protocol() == site.DNP3 {
+		return fail(http.StatusUnprocessableEntity, "%s is a %s: its object says what type it is, so there is one interpretation", tag, p.Address.Space.Name())
+	}
 	if !p.Address.Space.Registers() {
 		return fail(http.StatusUnprocessableEntity, "%s is a %s: a bit has one interpretation", tag, p.Address.Space.Name())
 	}

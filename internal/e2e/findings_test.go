@@ -378,7 +378,7 @@ func TestTrafficOnTheCommandLineAndRecording(t *testing.T) {
 	}, patience, pollEvery)
 	stopped := p.run("traffic", "stop").out
 	assert.Contains(t, stopped, "; stopped")
-	assert.Contains(t, p.run("traffic", "--function", "200").err, "function=200")
+	assert.Contains(t, p.run("traffic", "--function", "300").err, "function=300")
 	assert.Contains(t, p.run("status", "--figures").out, "plc")
 	assert.Contains(t, fmt.Sprint(p.run("status", "--figures=hour")), "choose minute, quarter or total")
 	assert.Zero(t, p.run("status", "--reset").code)

@@ -73,38 +73,45 @@ func (l *Events) Begin(id uint64) {
 	l.next, l.first = id, id
 }
 
-// keep is the event that a slot's reading has just become.
-func keep(s *Slot) kept {
-	r := &s.reading
-	e := kept{s.Point, s.conversion, r.Value, r.Raw.Object, r.Reason, r.Time.UnixNano(), noTime, r.Quality}
-	if !r.SourceTime.IsZero() {
-		e.source = r.SourceTime.UnixMilli()
-	}
-	return e
+// logging is a run of events that are kept together.
+type logging struct {
+	*Events
+	open bool
 }
 
-// add keeps events, in their order.
-func (l *Events) add(events []kept) {
-	if len(events) == 0 {
-		return
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.ring == nil { // room for all, since who has one event has many
-		l.ring = make([]kept, 0, MaxEvents)
-	}
-	for _, e := range events {
-		if len(l.ring) < MaxEvents {
-			l.ring = append(l.ring, e)
-		} else {
-			l.ring[(l.next-l.first)%MaxEvents] = e
+func (l *Events) begin() logging { return logging{Events: l} }
+
+// add keeps the event that a slot's reading has just become.
+func (l *logging) add(s *Slot) {
+	if !l.open {
+		l.mu.Lock()
+		l.open = true
+		if l.ring == nil { // room for all, since who has one event has many
+			l.ring = make([]kept, 0, MaxEvents)
 		}
-		l.next++
+	}
+	at := int((l.next - l.first) % MaxEvents)
+	if len(l.ring) < MaxEvents {
+		at, l.ring = len(l.ring), l.ring[:len(l.ring)+1]
+	}
+	l.next++
+	r, k := &s.reading, &l.ring[at]
+	k.point, k.conversion, k.value, k.object = s.Point, s.conversion, r.Value, r.Raw.Object
+	k.reason, k.quality, k.at, k.source = r.Reason, r.Quality, r.Time.UnixNano(), noTime
+	if !r.SourceTime.IsZero() {
+		k.source = r.SourceTime.UnixMilli()
+	}
+}
+
+func (l *logging) end() {
+	if !l.open {
+		return
 	}
 	if l.wake != nil {
 		close(l.wake)
 		l.wake = nil
 	}
+	l.mu.Unlock()
 }
 
 // After appends the events that follow an ID, at most limit. lost is how many of them are no longer kept.

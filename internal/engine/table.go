@@ -169,22 +169,21 @@ func (t *table) Says(string, []string) {}
 
 // Emit takes in samples.
 func (t *table) Emit(samples []Sample) {
-	var room [64]kept // events, which are kept together
 	for len(samples) > 0 {
-		events := room[:0]
 		mu := samples[0].Slot.mu // that of all slots of a station
 		mu.Lock()
+		log := t.events.begin()
 		i := 0
-		for ; i < len(samples) && samples[i].Slot.mu == mu && len(events) < len(room); i++ {
+		for ; i < len(samples) && samples[i].Slot.mu == mu; i++ {
 			if s := samples[i].Slot; !s.detached {
 				s.emit(&samples[i])
 				if samples[i].Event {
-					events = append(events, keep(s))
+					log.add(s)
 				}
 			}
 		}
+		log.end()
 		mu.Unlock()
-		t.events.add(events)
 		samples = samples[i:]
 	}
 }

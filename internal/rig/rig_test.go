@@ -3,6 +3,7 @@ package rig
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -117,7 +118,8 @@ func TestNamesOfPorts(t *testing.T) {
 func TestStationKeepsItsTablesApart(t *testing.T) {
 	c, err := Load("merrowfen.yaml", demo.Rig)
 	require.NoError(t, err)
-	s := newStation(c.Lines[0].Stations[0])
+	at := slices.IndexFunc(c.Lines, func(l Line) bool { return l.Name == "sallow-gate" })
+	s := newStation(c.Lines[at].Stations[0])
 	s.refresh(map[string]float64{"gate1": 0.25})
 	words := make([]uint16, 2)
 	require.NoError(t, s.ReadRegisters(modbus.HoldingRegisters, 9, words))
@@ -133,7 +135,11 @@ func FuzzLoad(f *testing.F) {
 		if c, err := Load("f", data); err == nil {
 			for _, l := range c.Lines {
 				for _, s := range l.Stations {
-					newStation(s)
+					if l.Protocol == site.DNP3 {
+						newFar(s).refresh(time.Now(), map[string]float64{})
+					} else {
+						newStation(s)
+					}
 				}
 			}
 		}

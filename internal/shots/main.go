@@ -40,14 +40,21 @@ var pages = []page{
 	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
 	{"communication", "/communication", ".el-table__row", nil},
 	{"traffic", "/traffic?link=tern-bus", ".frame", []string{".frame:nth-child(6)"}},
-	{"probe", "/stations?station=tern-drive1", "[data-test=probe]", []string{"[data-test=probe]"}},
-	{"finding", "/overview", "[data-test=finding-gateway-target]", nil},
+	{"events", "/events", "[data-test=events] tbody tr:nth-child(12)", nil},
+	{"probe", "/stations?station=heron-rtu", "[data-test=probe]", []string{"[data-test=probe]", "[data-test=held] thead input[type=checkbox]"}},
+	{"finding", "/overview", "[data-test=finding-other-outstation]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
 
-// prepared is what is done before the pictures: a device behind a gateway that does not answer it, and an address that its device refuses.
+// prepared is what is done before the pictures: a device behind a gateway that does not answer it, an outstation
+// that has another address, breakers that trip, and an address that its device refuses.
 var prepared = [][]string{
 	{"rig", "fault", "tern-bus", "11", "exception=11"},
+	{"link", "copy", "heron-line", "spare-line"},
+	{"link", "enable", "spare-line"},
+	{"station", "add", "spare-rtu", "--link", "spare-line", "--outstation", "12", "--description", "a wrong link address"},
+	{"write", "heron/feeder2/cmd", "trip"},
+	{"write", "heron/feeder2/cmd", "close"},
 	{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"},
 }
 
@@ -111,21 +118,12 @@ func console(ctx context.Context, url, dir string) error {
 	if err := tab.Go(url + "/overview"); err != nil {
 		return err
 	}
-	for _, look := range []string{"light", "dark"} {
-		if err := tab.Run("localStorage.setItem('look', '" + look + "')"); err != nil {
-			return err
-		}
-		for _, p := range pages {
-			file := p.name
-			if look == "dark" {
-				if p.name != "live" {
-					continue
-				}
-				file += "-dark"
-			}
-			if err := take(tab, url, p, filepath.Join(dir, file+".png")); err != nil {
-				return fmt.Errorf("page %s: %w", p.path, err)
-			}
+	if err := tab.Run("localStorage.setItem('look', 'light')"); err != nil {
+		return err
+	}
+	for _, p := range pages {
+		if err := take(tab, url, p, filepath.Join(dir, p.name+".png")); err != nil {
+			return fmt.Errorf("page %s: %w", p.path, err)
 		}
 	}
 	return nil

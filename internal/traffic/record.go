@@ -15,15 +15,24 @@ type Recorder struct {
 	path  string
 	links string // the only one; "" for all
 	limit int64
-	queue chan Frame
+	stop  chan struct{} // closed when it has ended
 	began time.Time
-	done  chan struct{}
+	done  chan struct{} // closed when all is on the disk
 
 	written atomic.Int64
 	frames  atomic.Uint64
 	dropped atomic.Uint64
 	mu      sync.Mutex
 	ended   string // why; guarded by mu
+	batch          // gathered; guarded by mu
+	spare   batch  // of run: that was written last
+}
+
+// batch is frames that wait to be written. Their data are in one run of bytes.
+type batch struct {
+	waiting []Frame
+	data    []byte
+	sizes   []int // where the data of each frame end
 }
 
 // Recording is the state of a recorder.
@@ -42,7 +51,13 @@ type Recording struct {
 // ErrRecording is returned when a recording runs already.
 var ErrRecording = errors.New("a recording runs already; stop it first")
 
-const recordQueue = 4096
+// Frames are gathered and written together, so that a recording does not cost the links a wake-up for each: so often, and at most so
+// many of so many bytes.
+const (
+	recordEvery = 50 * time.Millisecond
+	recordMost  = 1 << 15
+	recordBytes = 8 << 20
+)
 
 // Record begins to record to a new file.
 func (l *Log) Record(path, link string, limit int64) error {
@@ -53,7 +68,7 @@ func (l *Log) Record(path, link string, limit int64) error {
 	if err != nil {
 		return fmt.Errorf("recording: %w", err)
 	}
-	r := &Recorder{path: path, links: link, limit: limit, queue: make(chan Frame, recordQueue), began: time.Now(), done: make(chan struct{})}
+	r := &Recorder{path: path, links: link, limit: limit, stop: make(chan struct{}), began: time.Now(), done: make(chan struct{})}
 	l.recorder.Store(r)
 	go r.run(file)
 	return nil
@@ -85,13 +100,13 @@ func (r *Recorder) running() bool {
 	return r.ended == ""
 }
 
-// end closes the queue, once.
+// end takes no more frames; what was gathered is written.
 func (r *Recorder) end(why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.ended == "" {
 		r.ended = why
-		close(r.queue)
+		close(r.stop)
 	}
 }
 
@@ -104,31 +119,59 @@ func (r *Recorder) add(f Frame) {
 	if r.ended != "" {
 		return
 	}
-	select {
-	case r.queue <- f:
-	default:
+	if len(r.waiting) >= recordMost || len(r.data)+len(f.Data) > recordBytes {
 		r.dropped.Add(1)
+		return
 	}
+	r.data = append(r.data, f.Data...)
+	f.Data = nil // it is in data
+	r.waiting = append(r.waiting, f)
+	r.sizes = append(r.sizes, len(r.data))
 }
 
+// run writes what was gathered until the recording ends.
 func (r *Recorder) run(file *os.File) {
 	defer close(r.done)
 	w := NewWriter(file)
-	for f := range r.queue {
-		if err := w.Write(f); err != nil {
-			r.end("the disk: " + err.Error())
-			break
+	ticker := time.NewTicker(recordEvery)
+	defer ticker.Stop()
+	for going := true; going; {
+		select {
+		case <-ticker.C:
+		case <-r.stop:
+			going = false
 		}
-		r.frames.Add(1)
-		if r.written.Store(w.written); w.written >= r.limit {
-			r.end(fmt.Sprintf("the limit of %d bytes is reached", r.limit))
-			break
-		}
-		if len(r.queue) == 0 {
-			w.Flush() // its error is the next write's
-		}
+		r.write(w)
 	}
 	if err := errors.Join(w.Flush(), file.Close()); err != nil {
 		r.end("the disk: " + err.Error())
 	}
+}
+
+// write writes what was gathered.
+func (r *Recorder) write(w *Writer) {
+	r.mu.Lock()
+	b := r.batch
+	r.batch = batch{r.spare.waiting[:0], r.spare.data[:0], r.spare.sizes[:0]}
+	r.mu.Unlock()
+	from := 0
+	for i := range b.waiting {
+		b.waiting[i].Data = b.data[from:b.sizes[i]]
+		from = b.sizes[i]
+		if w.written >= r.limit {
+			r.end(fmt.Sprintf("the limit of %d bytes is reached", r.limit))
+			break
+		}
+		if err := w.Write(b.waiting[i]); err != nil {
+			r.end("the disk: " + err.Error())
+			break
+		}
+		r.frames.Add(1)
+		r.written.Store(w.written)
+	}
+	w.Flush() // its error is the next write's
+	if w.written >= r.limit {
+		r.end(fmt.Sprintf("the limit of %d bytes is reached", r.limit))
+	}
+	r.spare = b
 }

@@ -182,7 +182,6 @@ func (r *Ring) Add(f Frame) {
 	r.data = append(r.data, f.Data...)
 	r.mu.Unlock()
 	if rec := r.log.recorder.Load(); rec != nil {
-		f.Data = slices.Clone(f.Data)
 		rec.add(f)
 	}
 }

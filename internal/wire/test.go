@@ -20,6 +20,14 @@ func Test(ctx context.Context, link site.Link) (string, error) {
 		modem.Close()
 		return link.FarEnd() + " has a modem, which is ready; whether a station answers its call, the station's test tells", nil
 	}
+	if link.Listen != "" {
+		listener, err := Listen(ctx, link)
+		if err != nil {
+			return "", err
+		}
+		listener.Close()
+		return "this machine can listen at " + link.Listen + "; whether a station calls in, its test tells", nil
+	}
 	conn, err := Open(ctx, link)
 	if err != nil {
 		return "", err

@@ -117,14 +117,17 @@ func (d *Driver) Open(ctx context.Context, link site.Link, host engine.Host) (en
 	return s, nil
 }
 
-// watcher tells the host of what a channel sees.
-func watcher(host engine.Host, ends traffic.Ends) func(master.Event) {
+// watcher tells the host of what a channel sees; what an adapter is known to give back is not told.
+func watcher(host engine.Host, ends traffic.Ends, echoes bool) func(master.Event) {
 	kinds := [...]traffic.Kind{
 		master.EventSent: traffic.Sent, master.EventAnswer: traffic.Answer, master.EventLate: traffic.Late, master.EventForeign: traffic.Foreign,
 		master.EventStray: traffic.Stray, master.EventDamaged: traffic.Damaged, master.EventEcho: traffic.Echo, master.EventTimeout: traffic.Timeout,
 		master.EventClosed: traffic.Closed, master.EventReported: traffic.Report,
 	}
 	return func(e master.Event) {
+		if echoes && e.Kind == master.EventEcho {
+			return
+		}
 		host.Saw(engine.Frame{Kind: kinds[e.Kind], Unit: e.From, Asked: e.Asked, Data: e.Data, After: e.After, Text: e.Text, Ends: ends})
 	}
 }

@@ -39,7 +39,7 @@ type session struct {
 // begin speaks on a connection.
 func (s *session) begin(conn net.Conn) *master.Channel {
 	return master.New(conn, master.Options{
-		Timeout: time.Duration(s.link.Timeout), Retries: s.link.Retries, Watch: watcher(s.host, traffic.EndsOf(conn, Framing)), Stranger: s.stranger,
+		Timeout: time.Duration(s.link.Timeout), Retries: s.link.Retries, Watch: watcher(s.host, traffic.EndsOf(conn, Framing), s.link.Serial != nil && s.link.Serial.Echo), Stranger: s.stranger,
 	})
 }
 
