@@ -279,7 +279,13 @@ func (r *runner) write(session Session, s *stationRun, job writing, intended Wri
 	began := time.Now()
 	written := session.Write(s.Station.Station, job.command)
 	end := time.Now()
-	r.count(s, func(st *Statistics) { st.Requests++; st.answered(end.Sub(began), end) })
+	r.count(s, func(st *Statistics) {
+		st.Requests++
+		if written.Accepted || written.Refused {
+			st.Answers++
+			st.answered(end.Sub(began), end)
+		}
+	})
 	values := func(samples []Sample) (list []codec.Value) {
 		if !good(samples) {
 			return nil

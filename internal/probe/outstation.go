@@ -116,7 +116,7 @@ const settle = 500 * time.Millisecond
 func (p *prober) linkStatus() (string, error) {
 	took, err := p.far.out.Status()
 	if err == nil {
-		return fmt.Sprintf("outstation %d answers a request for its link status in %s", p.unit, took.Round(100*time.Microsecond)), nil
+		return fmt.Sprintf("outstation %d answers a request for its link status in %.1f ms", p.unit, float64(took)/float64(time.Millisecond)), nil
 	}
 	if errors.Is(err, master.ErrClosed) || errors.Is(err, master.ErrDamaged) || errors.Is(err, master.ErrGarbage) {
 		return "", err
@@ -149,7 +149,7 @@ func (p *prober) application() (string, error) {
 	var refused *master.RefusedError
 	switch {
 	case err == nil:
-		return fmt.Sprintf("its application answers; a message takes %s one way", delay.Round(100*time.Microsecond)), nil
+		return fmt.Sprintf("its application answers; a message takes %.1f ms one way", float64(delay)/float64(time.Millisecond)), nil
 	case errors.As(err, &refused):
 		return fmt.Sprintf("its application answers; it indicates %s", refused.IIN), nil
 	case errors.Is(err, master.ErrTimeout):

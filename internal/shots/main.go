@@ -24,7 +24,7 @@ const (
 type page struct {
 	name, path string
 	wait       string   // a selector that shows when the page is ready
-	click      []string // what is clicked before the picture
+	click      []string // what is clicked before the picture; of the last, the lower end is shown
 }
 
 var pages = []page{
@@ -142,6 +142,12 @@ func take(tab *browser.Page, url string, p page, file string) error {
 		}
 	}
 	time.Sleep(settle)
+	if n := len(p.click); n > 1 {
+		if err := tab.Run(fmt.Sprintf("document.querySelector(%q)?.scrollIntoView({block: 'center'})", p.click[n-1])); err != nil {
+			return err
+		}
+		time.Sleep(settle)
+	}
 	picture, err := tab.Picture()
 	if err != nil {
 		return err

@@ -19,6 +19,8 @@ type Line struct {
 	Before      func(now time.Time)        // called with Lock held before anything is asked of them
 	Faults      func(o *Outstation) Faults // with Lock held; nil: none
 	Every       time.Duration              // how often Before is called and reports are made; 0: when something is due
+
+	home map[*Outstation]*port // connection on which its master spoke last, to which it reports; guarded by Lock
 }
 
 // Faults are what is wrong with an outstation's communication.
@@ -126,8 +128,17 @@ func (p *port) gone() {
 	p.line.Lock.Lock()
 	defer p.line.Lock.Unlock()
 	for _, s := range p.on {
-		s.o.Disconnected()
+		if p.reports(s) {
+			s.o.Disconnected()
+			delete(p.line.home, s.o)
+		}
 	}
+}
+
+// reports reports whether an outstation reports by this connection: its master's, or any while that has not spoken.
+func (p *port) reports(s *linkState) bool {
+	home := p.line.home[s.o]
+	return home == nil || home == p
 }
 
 // wait is how long nothing is due.
@@ -172,6 +183,9 @@ func (p *port) tick() error {
 	now := time.Now()
 	p.before(now)
 	for _, s := range p.on {
+		if !p.reports(s) {
+			continue
+		}
 		f := p.faults(s.o)
 		if list := s.o.Tick(now); !f.Silent && !f.LinkOnly {
 			all = append(all, due{s, f, list})
@@ -258,6 +272,12 @@ func (p *port) data(s *linkState, f dnp3.Frame, broadcast bool) error {
 	faults := p.faults(s.o)
 	var list []Send
 	app, _ := dnp3.ParseFragment(fragment)
+	if p.line.home == nil {
+		p.line.home = map[*Outstation]*port{}
+	}
+	if f.Source == s.o.config.Master {
+		p.line.home[s.o] = p
+	}
 	lost := faults.LostConfirms && app.Function == dnp3.FuncConfirm
 	if !lost && !faults.Silent && !faults.LinkOnly {
 		if s.o.config.Refuse = nil; faults.Refuse {

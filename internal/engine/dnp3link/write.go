@@ -262,7 +262,7 @@ var actions = []action{
 	}},
 	{engine.Action{Name: "delay", Text: "measure how long a message takes"}, func(r *remote, out *master.Outstation) (string, error) {
 		delay, err := out.Delay()
-		return fmt.Sprintf("a message takes %s one way", delay.Round(100*time.Microsecond)), err
+		return fmt.Sprintf("a message takes %.1f ms one way", float64(delay)/float64(time.Millisecond)), err
 	}},
 	{engine.Action{Name: "freeze", Text: "freeze all counters"}, simple("all counters are frozen", dnp3.FuncFreeze, frozen)},
 	{engine.Action{Name: "freeze-clear", Text: "freeze all counters and set them to 0"}, simple("all counters are frozen and begin at 0", dnp3.FuncFreezeClear, frozen)},

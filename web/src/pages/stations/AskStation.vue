@@ -29,7 +29,7 @@ async function ask() {
 
 <template>
   <div class="ask-station">
-    <div class="form-row">
+    <div class="row">
       <el-select v-model="action" placeholder="Have it do something…" data-test="action"><el-option v-for="a in actions" :key="a.name" :value="a.name" :label="a.text" /></el-select>
       <el-button :disabled="!action" :loading="busy" data-test="ask" @click="ask">Do it</el-button>
     </div>
@@ -41,6 +41,10 @@ async function ask() {
 <style scoped>
 .ask-station {
   margin: 10px 0;
+}
+.row {
+  display: flex;
+  gap: 10px;
 }
 .said {
   overflow-wrap: anywhere;

@@ -39,7 +39,7 @@ const value = (v: unknown) => (typeof v === 'number' && !Number.isInteger(v) ? S
       <el-table-column label="Flags" min-width="80"><template #default="{ row }">{{ (row.flags ?? []).join(', ') }}</template></el-table-column>
     </el-table>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
-    <div class="form-row take">
+    <div class="take">
       <el-input v-model="prefix" name="prefix" class="mono" aria-label="Before each tag"><template #prepend>tags begin with</template></el-input>
       <el-button type="primary" plain :disabled="chosen.length === 0" :loading="busy" data-test="take" @click="take">{{ text }}</el-button>
     </div>
@@ -48,7 +48,8 @@ const value = (v: unknown) => (typeof v === 'number' && !Number.isInteger(v) ? S
 
 <style scoped>
 .take {
+  display: grid;
+  gap: 8px;
   margin-top: 8px;
-  align-items: center;
 }
 </style>
