@@ -164,6 +164,7 @@ func bufferedBurst() error {
 	}
 	defer s.Close()
 	s.(engine.Reporter).Follow(station)
+	s.(engine.Reporter).Begin()
 	if out := s.Do(jobs[0]); out.Err != nil {
 		return out.Err
 	}

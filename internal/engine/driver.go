@@ -67,11 +67,12 @@ type Caller interface {
 	AtHand(station site.Station) bool
 }
 
-// Reporter is a Session whose stations report by themselves. It is told of them when it opens, before anything is asked, and when
-// they change.
+// Reporter is a Session whose stations report by themselves. It is told of them when it opens, before it begins to take what comes
+// and before anything is asked, and when they change.
 type Reporter interface {
 	Follow(station Station)
 	Leave(station string)
+	Begin()
 }
 
 // Performer is a Session that can have a station do more than read and write.

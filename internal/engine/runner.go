@@ -419,6 +419,7 @@ func (r *runner) open(ctx context.Context, c *connection) bool {
 				reporter.Follow(s.Station)
 			}
 		}
+		reporter.Begin()
 	}
 	r.setLink(LinkUp, "")
 	for _, s := range r.stations {

@@ -108,6 +108,7 @@ func (p *prober) speak() {
 	// Events are not confirmed, so that they stay with the outstation for whoever polls it.
 	p.far.channel = master.New(p.conn, master.Options{Timeout: time.Duration(p.link.Timeout), Stranger: p.far.stranger, Unconfirmed: true})
 	p.far.out = p.far.channel.Outstation(uint16(p.unit), uint16(p.master), p.far)
+	p.far.channel.Start()
 }
 
 // settle is how long answers to many questions at once may take.

@@ -91,15 +91,10 @@ type Channel struct {
 	done   sync.WaitGroup
 }
 
-// New begins reading from a connection.
+// New makes a channel of a connection. What comes is taken from Start on, so that nothing comes before its outstations are known.
 func New(conn net.Conn, o Options) *Channel {
 	o.Timeout = cmp.Or(o.Timeout, 2*time.Second)
 	c := &Channel{conn: conn, o: o, on: map[uint16]*Outstation{}, closed: make(chan struct{}), work: make(chan work, ahead)}
-	c.done.Go(func() {
-		defer close(c.work)
-		c.read()
-	})
-	c.done.Go(c.handle)
 	return c
 }
 
@@ -149,6 +144,15 @@ func (w work) take() {
 	if w.x != nil && w.final {
 		close(w.x.done)
 	}
+}
+
+// Start begins to take what comes.
+func (c *Channel) Start() {
+	c.done.Go(func() {
+		defer close(c.work)
+		c.read()
+	})
+	c.done.Go(c.handle)
 }
 
 // Close closes the connection and waits for its reader.

@@ -116,6 +116,7 @@ func join(t *testing.T, c outstation.Config, points []outstation.Point, o master
 	}
 	p.channel = master.New(conn, o)
 	p.Outstation = p.channel.Outstation(10, 1, p)
+	p.channel.Start()
 	t.Cleanup(func() { p.channel.Close(); cancel(); serving.Wait() })
 	return p
 }

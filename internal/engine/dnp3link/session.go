@@ -43,22 +43,11 @@ func (s *session) begin(conn net.Conn) *master.Channel {
 	})
 }
 
-// listen waits for stations that call in.
+// listen makes ready for stations that call in.
 func (s *session) listen(ctx context.Context) (err error) {
-	if s.listener, err = wire.Listen(ctx, s.link); err != nil {
-		return err
-	}
 	s.calls = map[*master.Channel]bool{}
-	s.ending.Go(func() {
-		for {
-			conn, err := s.listener.Accept()
-			if err != nil {
-				return
-			}
-			s.called(conn)
-		}
-	})
-	return nil
+	s.listener, err = wire.Listen(ctx, s.link)
+	return err
 }
 
 // called takes a connection that came in. Which station it is, its first frame tells; those that are silent until they are asked,
@@ -72,6 +61,7 @@ func (s *session) called(conn net.Conn) {
 		knock = append(knock, s.place(ch, r))
 	}
 	s.mu.Unlock()
+	ch.Start()
 	s.ending.Go(func() {
 		for _, o := range knock {
 			if o.Knock() != nil {
@@ -122,6 +112,23 @@ func (s *session) Follow(station engine.Station) {
 func sameStation(a, b site.Station) bool {
 	return a.LinkAddress() == b.LinkAddress() && a.MasterAddress() == b.MasterAddress() && a.Unsolicited == b.Unsolicited &&
 		slices.Equal(a.UnsolicitedClasses, b.UnsolicitedClasses) && a.TimeSync == b.TimeSync && a.LinkReset == b.LinkReset && a.LinkConfirm == b.LinkConfirm
+}
+
+// Begin is for engine.Reporter.
+func (s *session) Begin() {
+	if s.channel != nil {
+		s.channel.Start()
+		return
+	}
+	s.ending.Go(func() {
+		for {
+			conn, err := s.listener.Accept()
+			if err != nil {
+				return
+			}
+			s.called(conn)
+		}
+	})
 }
 
 // Leave is for engine.Reporter.
