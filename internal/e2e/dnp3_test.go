@@ -394,6 +394,7 @@ func TestTheConsoleOfAnOutstation(t *testing.T) {
 	require.NoError(t, tab.Go(p.service.URL+"/stations?station=rtu"))
 	require.NoError(t, tab.Click("[data-test=probe]"))
 	require.NoError(t, tab.Click("[data-test=held] thead input[type=checkbox]"))
+	require.NoError(t, tab.Until(`!document.querySelector("[data-test=take]").disabled`))
 	require.NoError(t, tab.Click("[data-test=take]"))
 	p.until("its points", func() bool {
 		points, err := p.client.Points(t.Context(), "rtu")

@@ -111,6 +111,9 @@ func (p *prober) speak() {
 	p.far.channel.Start()
 }
 
+// reportWait is how long an outstation may wait for the confirmation of a report, which a probe leaves to whoever polls it.
+const reportWait = 8 * time.Second
+
 // settle is how long answers to many questions at once may take.
 const settle = 500 * time.Millisecond
 
@@ -178,6 +181,10 @@ func (p *prober) attributes() (string, error) {
 
 func (p *prober) points() (string, error) {
 	a, err := p.far.out.Read(master.Class0, nil)
+	// An outstation that waits for its report to be confirmed answers a read when it has given that up (4.6.2.3).
+	for began := time.Now(); errors.Is(err, master.ErrTimeout) && time.Since(began) < reportWait && p.ctx.Err() == nil; {
+		a, err = p.far.out.Read(master.Class0, nil)
+	}
 	if err != nil {
 		return "", err
 	}

@@ -198,7 +198,7 @@ func (o *Outstation) fragment(b []byte) {
 
 // unsolicited takes a report. The same again is confirmed again and not taken: its confirmation was lost (4.6.2.4).
 func (o *Outstation) unsolicited(f dnp3.Fragment, b []byte) {
-	if f.Control&dnp3.Confirm != 0 && !o.channel.o.Unconfirmed {
+	if f.Control&dnp3.Confirm != 0 && !(o.channel.o.Unconfirmed && hasEvents(f.Objects)) {
 		o.confirm(f.Control)
 	}
 	if bytes.Equal(b, o.report) {
