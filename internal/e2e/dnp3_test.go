@@ -428,6 +428,7 @@ func TestFindingsOfDNP3(t *testing.T) {
 		{"refuses functions", "function-refused", rig.Faults{Exception: 1}, nil, `"unsolicited":false`},
 		{"confirmations missing", "confirms-lost", rig.Faults{LostConfirms: true}, nil, ""},
 		{"time wrong", "clock-wrong", rig.Faults{Clock: site.Duration(2 * time.Hour)}, map[string]any{"time_sync": "none"}, `"time_sync":"lan"`},
+		{"refuses objects", "object-refused", rig.Faults{NoEvents: true}, nil, ""},
 		{"two masters", "two-masters", rig.Faults{TwoMasters: true}, nil, ""},
 		{"local control", "local-control", rig.Faults{Local: true}, nil, ""},
 		{"device trouble", "device-trouble", rig.Faults{Trouble: true}, nil, ""},

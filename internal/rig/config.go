@@ -122,6 +122,7 @@ type Faults struct {
 	LinkOnly     bool          `json:"link_only,omitempty" doc:"DNP3: its data link layer answers, its application does not"`
 	LostConfirms bool          `json:"lost_confirms,omitempty" doc:"DNP3: confirmations do not reach it"`
 	TwoMasters   bool          `json:"two_masters,omitempty" doc:"DNP3: another master, at address 99, asks it, too"`
+	NoEvents     bool          `json:"no_events,omitempty" doc:"DNP3: it knows no event classes"`
 	Overflow     bool          `json:"overflow,omitempty" doc:"DNP3: events were lost, once"`
 	CommLost     bool          `json:"comm_lost,omitempty" doc:"DNP3: it does not reach what is behind it: its points say so"`
 	Local        bool          `json:"local,omitempty" doc:"DNP3: its outputs are switched to local control"`

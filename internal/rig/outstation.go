@@ -160,7 +160,7 @@ func (r *Rig) communication(f *far) outstation.Faults {
 	silent := x.Drop || now.Before(f.until) || x.Outage != nil && now.Sub(r.began)%time.Duration(x.Outage.Every) >= time.Duration(x.Outage.Every-x.Outage.For)
 	return outstation.Faults{
 		Delay: time.Duration(x.Delay), Silent: silent, LinkOnly: x.LinkOnly, Checksum: x.Checksum, Noise: x.Noise, Garbage: x.Garbage, Sequence: x.Identifier,
-		LostConfirms: x.LostConfirms, Close: x.Close, Cut: x.Truncate, Twice: x.Duplicate, Other: x.WrongUnit, Refuse: x.Exception != 0, Masters: x.TwoMasters,
+		LostConfirms: x.LostConfirms, Close: x.Close, Cut: x.Truncate, Twice: x.Duplicate, Other: x.WrongUnit, Refuse: x.Exception != 0, Masters: x.TwoMasters, NoEvents: x.NoEvents,
 	}
 }
 

@@ -32,6 +32,8 @@ type Config struct {
 	Attributes     []dnp3.Attribute
 	// Act carries out a command on a point that exists; select asks only whether it would. nil lets outputs follow.
 	Act func(Command) dnp3.Status
+	// NoEvents says that it knows no event classes.
+	NoEvents bool
 	// Refuse are functions that it does not have.
 	Refuse []dnp3.Function
 }

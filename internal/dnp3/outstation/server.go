@@ -38,6 +38,7 @@ type Faults struct {
 	Twice        bool // every frame is sent twice
 	Other        bool // frames carry another source address
 	Refuse       bool // it knows no function but read and write
+	NoEvents     bool // it knows no event classes
 	Masters      bool // another master, at address 99, asks it, too
 }
 
@@ -280,6 +281,7 @@ func (p *port) data(s *linkState, f dnp3.Frame, broadcast bool) error {
 	}
 	lost := faults.LostConfirms && app.Function == dnp3.FuncConfirm
 	if !lost && !faults.Silent && !faults.LinkOnly {
+		s.o.config.NoEvents = faults.NoEvents
 		if s.o.config.Refuse = nil; faults.Refuse {
 			s.o.config.Refuse = refusable[:]
 		}

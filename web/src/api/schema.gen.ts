@@ -2750,6 +2750,8 @@ export interface components {
             lost_confirms?: boolean;
             /** @description what is written is carried out and not answered */
             mute_writes?: boolean;
+            /** @description DNP3: it knows no event classes */
+            no_events?: boolean;
             /** @description stray bytes before each answer */
             noise?: boolean;
             /** @description no answers from time to time: {every: 6m, for: 30s} */

@@ -25,6 +25,7 @@ export const faults: { name: Name; does: string; value?: string; dialup?: boolea
   { name: 'link_only', does: 'its data link layer answers alone', dnp3: true },
   { name: 'lost_confirms', does: 'confirmations do not reach it', dnp3: true },
   { name: 'two_masters', does: 'another master asks it, too', dnp3: true },
+  { name: 'no_events', does: 'knows no event classes', dnp3: true },
   { name: 'overflow', does: 'loses events, once', dnp3: true },
   { name: 'comm_lost', does: 'does not reach what is behind it', dnp3: true },
   { name: 'local', does: 'outputs are in local control', dnp3: true },
