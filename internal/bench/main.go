@@ -35,6 +35,9 @@ func run() error {
 	if len(os.Args) > 1 && os.Args[1] == "outstations" {
 		return reporters()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "polls" {
+		return polls()
+	}
 	if len(os.Args) > 1 && os.Args[1] == "dnp3" {
 		return errors.Join(bufferedBurst(), manyOutstations())
 	}

@@ -27,8 +27,8 @@ type Slot struct {
 	count       int32
 	seen        uint32 // version of block that is in reading
 	movement    movement
+	detached    bool // here, where it takes no room of its own
 	subscribers []*Subscription
-	detached    bool
 }
 
 // newSlot makes a slot; the layout and conversion of another that are the same are used again.

@@ -219,7 +219,6 @@ func (p Point) validateDNP3(f *faults) {
 	}
 	f.span("pulse", cmp.Or(p.Pulse, Duration(DefaultPulseOn)), time.Millisecond, 24*time.Hour)
 	f.span("pulse_off", p.PulseOff, 0, 24*time.Hour)
-	f.count("pulse_count", p.PulseCount, 0, 255)
 	if p.Select != nil && !(p.Writable && p.Address.Space.Output() && p.Address.Part == Whole) {
 		f.add("select", *p.Select, "belongs to a writable bo or ao")
 	}

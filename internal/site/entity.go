@@ -341,12 +341,12 @@ type Point struct {
 	States      States          `json:"states,omitempty" doc:"names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits"`
 	Invert      bool            `json:"invert,omitempty" doc:"bool only: 0 means true"`
 	Writable    bool            `json:"writable,omitempty" doc:"true: the point may be written"`
+	PulseCount  uint8           `json:"pulse_count,omitempty" doc:"DNP3 bo: number of pulses, 1 to 255; 1 unless said"`
 	ReadBack    Address         `json:"read_back,omitzero" doc:"where a written value is read back from, when that is not its address: ir:9"`
 	Pulse       Duration        `json:"pulse,omitempty" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time"`
 	Control     Control         `json:"control,omitempty" doc:"DNP3 bo: how it is commanded; latch unless said" enum:"latch,pulse,trip-close"`
 	Select      *bool           `json:"select,omitempty" doc:"DNP3 bo, ao: false: operated directly; selected first, then operated, unless said"`
 	PulseOff    Duration        `json:"pulse_off,omitempty" doc:"DNP3 bo: time between pulses"`
-	PulseCount  int             `json:"pulse_count,omitempty" doc:"DNP3 bo: number of pulses, 1 to 255; 1 unless said"`
 	PollGroup   string          `json:"poll_group,omitempty" doc:"the group of its station's poll_groups whose period it has"`
 	Poll        Duration        `json:"poll,omitempty" doc:"how often it is read; as the station says unless said"`
 }

@@ -149,7 +149,7 @@ func outputOf(p site.Point, on bool) (dnp3.Output, error) {
 		pulse = site.Duration(site.DefaultPulseOn)
 	}
 	o.On, o.Off = uint32(time.Duration(pulse).Milliseconds()), uint32(time.Duration(p.PulseOff).Milliseconds())
-	o.Count = byte(max(1, p.PulseCount))
+	o.Count = max(1, p.PulseCount)
 	o.Code = dnp3.PulseOn
 	switch {
 	case p.Control == site.ControlTripClose && on:
