@@ -7,7 +7,6 @@ const (
 	transportFinal  = 0x80
 	transportFirst  = 0x40
 	transportNumber = 0x3F
-	maxSegment      = MaxUserData - 1
 )
 
 // Segments cuts a fragment into segments, each with its transport octet, and numbers them.
@@ -38,6 +37,14 @@ func (s *Segments) Next(number *byte) []byte {
 	}
 	s.room[0] = octet
 	return s.room[:n+1]
+}
+
+// Opening is what a first segment has of its fragment; nil of others.
+func Opening(segment []byte) []byte {
+	if len(segment) == 0 || segment[0]&transportFirst == 0 {
+		return nil
+	}
+	return segment[1:]
 }
 
 // Errors of Reassembly; what was gathered so far is dropped.

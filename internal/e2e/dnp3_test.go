@@ -344,7 +344,7 @@ func TestAProbeListsWhatAnOutstationHasAndTakesItOver(t *testing.T) {
 	stranger := p.run("probe", "--link", "yard", "--unit", "10", "--master", "9")
 	assert.Contains(t, stranger.out, "Is 9 the master address that it was told")
 	scan := p.run("scan", "yard", "--last", "30", "--wait", "50ms")
-	assert.Equal(t, "outstation 10: answers a request for its link status\n1 outstations found\n", scan.out)
+	assert.Equal(t, "outstation 10: answers a request for its link status\n1 outstation found\n", scan.out)
 	assert.Equal(t, 1, p.run("scan", "yard", "--last", "70000").code)
 	p.far(func(now time.Time, o *outstation.Outstation) {
 		o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(false), dnp3.Online)

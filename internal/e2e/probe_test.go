@@ -77,7 +77,7 @@ points: [{tag: other, station: two, address: "hr:0"}]
 	p.found("line-settings", "line")
 	out := p.run("scan", "line", "--settings", "--last", "3", "--wait", "60ms")
 	assert.Contains(t, out.out, "unit 2 answers under "+p.rig.Address("line")+" 38400")
-	assert.Contains(t, out.out, "1 units found")
+	assert.Contains(t, out.out, "1 unit found")
 	_, err := p.client.Set(t.Context(), site.KindLink, "line", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 38400}})
 	require.NoError(t, err)
 	p.awaitQuality("other", "good")

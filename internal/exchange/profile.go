@@ -41,7 +41,7 @@ type Profile struct {
 // node is an element with what is in it.
 type node struct {
 	name     string
-	text     string
+	text     []byte
 	children []*node
 	line     int
 }
@@ -114,7 +114,7 @@ func parseXML(data []byte) (*node, error) {
 			open = open[:len(open)-1]
 		case xml.CharData:
 			if len(open) > 0 {
-				open[len(open)-1].text += string(t)
+				open[len(open)-1].text = append(open[len(open)-1].text, t...)
 			}
 		}
 	}
@@ -161,7 +161,7 @@ func (n *node) said(names ...string) string {
 
 // deep is the first text in an element or in those within it.
 func (n *node) deep() string {
-	if text := strings.Join(strings.Fields(n.text), " "); text != "" {
+	if text := strings.Join(strings.Fields(string(n.text)), " "); text != "" {
 		return text
 	}
 	for _, c := range n.children {

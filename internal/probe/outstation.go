@@ -265,7 +265,7 @@ func scanAddresses(ctx context.Context, link site.Link, r ScanRequest, done, tot
 	}
 	p.pause(time.Duration(r.Wait))
 	tell()
-	report(Progress{Done: total, Total: total, Ended: fmt.Sprintf("%d outstations found", n)})
+	report(Progress{Done: total, Total: total, Ended: counted(n, "outstation")})
 	return nil
 }
 

@@ -180,6 +180,14 @@ func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total i
 		}
 		report(step)
 	}
-	report(Progress{Done: total, Total: total, Ended: fmt.Sprintf("%d units found", n)})
+	report(Progress{Done: total, Total: total, Ended: counted(n, "unit")})
 	return nil
+}
+
+// counted says how many were found.
+func counted(n int, what string) string {
+	if n != 1 {
+		what += "s"
+	}
+	return fmt.Sprintf("%d %s found", n, what)
 }

@@ -1,8 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
+	"slices"
+	"strings"
 	"time"
 
 	"arithmon/internal/codec"
@@ -80,6 +83,9 @@ type EventFilter struct {
 	Limit   int
 }
 
+// globbed makes a pattern in which only * stands for others one of SQLite's GLOB, to which ? and [ mean something, too.
+var globbed = strings.NewReplacer("?", "[?]", "[", "[[]")
+
 // Events lists events in their order: the newest that are wanted, or those after one.
 func (s *Store) Events(ctx context.Context, f EventFilter) ([]EventRecord, error) {
 	order := "DESC"
@@ -97,10 +103,7 @@ func (s *Store) Events(ctx context.Context, f EventFilter) ([]EventRecord, error
 	if f.Before > 0 {
 		before = int64(f.Before)
 	}
-	tag := f.Tag
-	if tag == "" {
-		tag = "*"
-	}
+	tag := globbed.Replace(cmp.Or(f.Tag, "*"))
 	rows, err := s.db.QueryContext(ctx, `SELECT id, time, source_time, station, tag, value, text, unit, quality, reason, raw FROM events
 		WHERE id > ?1 AND id < ?2 AND (?3 = '*' OR tag GLOB ?3) AND (?4 = '' OR station = ?4) AND time >= ?5 AND time < ?6 ORDER BY id `+order+` LIMIT ?7`,
 		int64(f.After), before, tag, f.Station, from, until, f.Limit)
@@ -131,9 +134,7 @@ func (s *Store) Events(ctx context.Context, f EventFilter) ([]EventRecord, error
 		list = append(list, e)
 	}
 	if f.After == 0 { // they were read from the newest on
-		for i, k := 0, len(list)-1; i < k; i, k = i+1, k-1 {
-			list[i], list[k] = list[k], list[i]
-		}
+		slices.Reverse(list)
 	}
 	return list, rows.Err()
 }

@@ -94,8 +94,7 @@ type Channel struct {
 // New makes a channel of a connection. What comes is taken from Start on, so that nothing comes before its outstations are known.
 func New(conn net.Conn, o Options) *Channel {
 	o.Timeout = cmp.Or(o.Timeout, 2*time.Second)
-	c := &Channel{conn: conn, o: o, on: map[uint16]*Outstation{}, closed: make(chan struct{}), work: make(chan work, ahead)}
-	return c
+	return &Channel{conn: conn, o: o, on: map[uint16]*Outstation{}, closed: make(chan struct{}), work: make(chan work, ahead)}
 }
 
 // ahead is how many fragments may be read before their handler has taken them.
@@ -173,7 +172,7 @@ func (c *Channel) Lost() bool {
 
 // Outstation gives the outstation at a link address, as seen by a master address. What it says goes to h.
 func (c *Channel) Outstation(address, master uint16, h Handler) *Outstation {
-	o := &Outstation{channel: c, address: address, master: master, handler: h}
+	o := &Outstation{channel: c, address: address, master: master, handler: h, past: 0xFF}
 	c.mu.Lock()
 	c.on[address] = o
 	c.mu.Unlock()
@@ -316,9 +315,9 @@ func (c *Channel) send(to, from uint16, control dnp3.Control, segments ...[]byte
 
 // Broadcast sends a request to all outstations, from a master address; none answers (4.2.2.8).
 func (c *Channel) Broadcast(from uint16, f dnp3.Function, objects []byte) error {
-	control := dnp3.First | dnp3.Final
-	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: control, Function: f, Objects: objects})
-	return c.send(dnp3.BroadcastMayAck, from, dnp3.Control(dnp3.UnconfirmedData), append([]byte{0xC0}, fragment...))
+	all := Outstation{channel: c} // whose numbers begin anew, as first segments may
+	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: dnp3.First | dnp3.Final, Function: f, Objects: objects})
+	return c.send(dnp3.BroadcastMayAck, from, dnp3.Control(dnp3.UnconfirmedData), all.cut(fragment)...)
 }
 
 // Knock sends a request for link status to addresses that need not be there; who answers, Stranger is told.

@@ -31,15 +31,16 @@ type Outstation struct {
 	// Confirmed says that requests are sent as confirmed user data: the data link layer acknowledges every frame.
 	Confirmed bool
 
-	asking  sync.Mutex // held while a request is under way
-	seq     byte
-	segment byte
-	count   dnp3.Control // frame count bit of the next confirmed frame
-	reset   bool         // its link states are
+	asking sync.Mutex // held while a request is under way
+	seq    byte
+	count  dnp3.Control // frame count bit of the next confirmed frame
+	reset  bool         // its link states are
 
 	mu      sync.Mutex
+	segment byte // number of the next
 	pending *exchange
 	knock   *knock
+	knocked bool // somebody asked for the link status and does not wait
 	past    byte // sequence number of the last request that timed out, 0xFF for none
 
 	// Of the reader alone.
@@ -59,7 +60,6 @@ type exchange struct {
 	iin   dnp3.IIN
 	each  func(dnp3.Fragment)
 	done  chan struct{}
-	bad   error
 }
 
 // knock is a request to the data link layer under way.
@@ -96,10 +96,11 @@ func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 		if k := o.knock; k != nil {
 			k.got, o.knock = f.Function(), nil
 			defer close(k.done)
-		} else {
+		} else if !o.knocked {
 			e.Kind = EventStray
 			o.channel.Counters.Stray.Add(1)
 		}
+		o.knocked = false
 		o.mu.Unlock()
 		o.channel.see(e)
 		return
@@ -143,8 +144,8 @@ func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 
 // data takes a segment.
 func (o *Outstation) data(f dnp3.Frame, raw []byte) {
-	if len(f.Data) >= 3 && f.Data[0]&0x40 != 0 { // the first tells what the fragment is
-		o.kind = o.sort(dnp3.AppControl(f.Data[1]), dnp3.Function(f.Data[2]))
+	if begun, err := dnp3.ParseFragment(dnp3.Opening(f.Data)); err == nil { // the first segment tells what the fragment is
+		o.kind = o.sort(begun.Control, begun.Function)
 	}
 	e := Event{Kind: o.kind, From: int(o.address), Asked: int(o.address), Data: raw}
 	o.mu.Lock()
@@ -241,18 +242,20 @@ func (o *Outstation) solicited(f dnp3.Fragment) {
 // confirm sends an application confirmation. It is sent without one of the data link layer, since that would be waited for by the
 // reader, which alone could take it.
 func (o *Outstation) confirm(c dnp3.AppControl) {
-	b := [3]byte{0xC0, byte(dnp3.First | dnp3.Final | c&dnp3.Unsolicited | dnp3.AppControl(c.Seq())), byte(dnp3.FuncConfirm)}
-	b[0] |= o.channel.nextSegment(o)
-	o.channel.send(o.address, o.master, dnp3.Control(dnp3.UnconfirmedData), b[:]) // a connection that is gone is noticed by the reader
+	fragment := [2]byte{byte(dnp3.First | dnp3.Final | c&dnp3.Unsolicited | dnp3.AppControl(c.Seq())), byte(dnp3.FuncConfirm)}
+	o.channel.send(o.address, o.master, dnp3.Control(dnp3.UnconfirmedData), o.cut(fragment[:])...) // a connection that is gone is noticed by the reader
 }
 
-// nextSegment numbers a segment.
-func (c *Channel) nextSegment(o *Outstation) byte {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	n := o.segment & 0x3F
-	o.segment++
-	return n
+// cut makes segments of a fragment, whose numbers follow each other, whoever else sends meanwhile.
+func (o *Outstation) cut(fragment []byte) (list [][]byte) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	var segments dnp3.Segments
+	segments.Cut(fragment)
+	for s := segments.Next(&o.segment); s != nil; s = segments.Next(&o.segment) {
+		list = append(list, bytes.Clone(s))
+	}
+	return list
 }
 
 // Answer is the end of a response.
@@ -298,7 +301,7 @@ func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragmen
 		return a, err
 	}
 	a.Took, a.IIN = time.Since(a.Sent), x.iin
-	return a, x.bad
+	return a, nil
 }
 
 // spoilt is how much came that was no good.
@@ -347,19 +350,7 @@ func (c *Channel) why() error {
 
 // transmit cuts a fragment into frames and sends them, each acknowledged where that is wanted.
 func (o *Outstation) transmit(fragment []byte) error {
-	var segments [][]byte
-	for first := true; first || len(fragment) > 0; first = false {
-		n := min(len(fragment), dnp3.MaxUserData-1)
-		octet := o.channel.nextSegment(o)
-		if first {
-			octet |= 0x40
-		}
-		if n == len(fragment) {
-			octet |= 0x80
-		}
-		segments = append(segments, append([]byte{octet}, fragment[:n]...))
-		fragment = fragment[n:]
-	}
+	segments := o.cut(fragment)
 	if !o.Confirmed {
 		return o.channel.send(o.address, o.master, dnp3.Control(dnp3.UnconfirmedData), segments...)
 	}
@@ -443,6 +434,9 @@ func (o *Outstation) Status() (time.Duration, error) {
 
 // Knock asks for the link status without waiting; who answers is Heard.
 func (o *Outstation) Knock() error {
+	o.mu.Lock()
+	o.knocked = true
+	o.mu.Unlock()
 	return o.channel.send(o.address, o.master, dnp3.Control(dnp3.RequestStatus))
 }
 

@@ -32,6 +32,7 @@ type session struct {
 	mu      sync.Mutex
 	remotes map[string]*remote // by station
 	calls   map[*master.Channel]bool
+	closing bool
 	ended   engine.Traffic // of calls that are over
 	knocked time.Time      // when it was last looked for other addresses
 }
@@ -55,6 +56,11 @@ func (s *session) listen(ctx context.Context) (err error) {
 func (s *session) called(conn net.Conn) {
 	ch := s.begin(conn)
 	s.mu.Lock()
+	if s.closing {
+		s.mu.Unlock()
+		ch.Close()
+		return
+	}
 	s.calls[ch] = true
 	var knock []*master.Outstation
 	for _, r := range s.remotes {
@@ -286,6 +292,7 @@ func (s *session) Close() {
 	}
 	s.listener.Close()
 	s.mu.Lock()
+	s.closing = true
 	calls := make([]*master.Channel, 0, len(s.calls))
 	for ch := range s.calls {
 		calls = append(calls, ch)

@@ -1,0 +1,187 @@
+package dnp3link
+
+import (
+	"fmt"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/diagnose"
+	"arithmon/internal/dnp3"
+	"arithmon/internal/site"
+)
+
+// response takes a fragment of whatever response.
+func (r *remote) response(f dnp3.Fragment) {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	r.memory.mu.Lock()
+	defer r.memory.mu.Unlock()
+	r.came = time.Now()
+	known := r.known(f)
+	var newest dnp3.Time
+	had, class := false, 0
+	if f.Function == dnp3.FuncResponse { // reports may be of any class
+		class = r.single
+	}
+	err := dnp3.Measurements(f.Objects, func(m *dnp3.Measurement, _ *dnp3.Objects) {
+		if m == nil {
+			return
+		}
+		if m.Event {
+			had = true
+			if m.HasTime && m.Time > newest {
+				newest = m.Time
+			}
+			if known != nil && m.HasTime && known[identityOf(m)] > 0 {
+				known[identityOf(m)]--
+				return
+			}
+		}
+		m.Unsynchronised = m.Unsynchronised || f.IIN&dnp3.IINNeedTime != 0
+		r.measured(m, class)
+	})
+	r.emit()
+	if err != nil {
+		r.note(diagnose.NoteNoObject, 0, "a response has what is not understood: "+err.Error())
+	}
+	if had { // what brings no events, such as the answer to a command, says nothing about those before
+		r.memory.unsure = append(r.memory.unsure[:0], f.Objects...)
+	}
+	// What is reported by itself is fresh, so that its time tells of the clock; no event is of the future.
+	if off := time.Until(newest.Go()); newest != 0 && (off > tolerated || f.Function == dnp3.FuncUnsolicited && off > -tolerated) {
+		r.timeOff(off)
+	}
+	r.indicated(f)
+}
+
+// identity is what tells an event that comes again from another.
+type identity struct {
+	kind  dnp3.Kind
+	index uint16
+	time  dnp3.Time
+	flags dnp3.Flags
+	value codec.Value
+}
+
+func identityOf(m *dnp3.Measurement) identity {
+	return identity{m.Kind, m.Index, m.Time, m.Flags, m.Value}
+}
+
+// known are the events that were taken from the fragment before, when this one brings them again: then its confirmation was lost, and
+// the outstation reports all of them anew (4.6.2.5). Of a response that goes on, the fragment before was confirmed.
+func (r *remote) known(f dnp3.Fragment) map[identity]int {
+	if len(r.memory.unsure) == 0 || f.Control&dnp3.First == 0 && f.Function == dnp3.FuncResponse {
+		return nil
+	}
+	timed := func(objects []byte) map[identity]int {
+		set := map[identity]int{}
+		dnp3.Measurements(objects, func(m *dnp3.Measurement, _ *dnp3.Objects) {
+			if m != nil && m.Event && m.HasTime {
+				set[identityOf(m)]++
+			}
+		})
+		return set
+	}
+	before := timed(r.memory.unsure)
+	if len(before) == 0 {
+		return nil
+	}
+	now := timed(f.Objects)
+	for id := range before {
+		if now[id] == 0 {
+			if len(now) == 0 {
+				return nil
+			}
+			for id := range now { // all of a shorter fragment may be of the one before
+				if before[id] == 0 {
+					return nil
+				}
+			}
+			break
+		}
+	}
+	r.note(diagnose.NoteConfirms, 0, fmt.Sprintf("%d events came again although they were confirmed", len(now)))
+	return before
+}
+
+// measured emits a measurement to the points that it is of; class is that of events, where it is known.
+func (r *remote) measured(m *dnp3.Measurement, class int) {
+	e := r.entry(m.Kind, m.Index, false)
+	if e == nil {
+		return
+	}
+	if m.Command {
+		return // what was commanded is no reading; the state of the output is reported by itself
+	}
+	if !m.Event {
+		e.round, e.variation = r.round, m.Variation
+	} else if class != 0 {
+		e.class = class
+	}
+	if len(e.slots) == 0 {
+		return
+	}
+	for _, slot := range e.slots {
+		if len(r.samples) == cap(r.samples) {
+			r.emit()
+		}
+		n := len(r.samples)
+		r.samples = r.samples[:n+1]
+		s := &r.samples[n]
+		fill(s, m)
+		s.Slot, s.Time = slot, r.came
+	}
+}
+
+// emit gives what was measured to the points.
+func (r *remote) emit() {
+	if len(r.samples) > 0 {
+		r.session.host.Emit(r.samples)
+		r.samples = r.samples[:0]
+	}
+}
+
+// indicated acts upon the indications of a response (4.2.2.6).
+func (r *remote) indicated(f dnp3.Fragment) {
+	host, name := r.session.host, r.station.Name
+	r.mu.Lock()
+	before := r.iin
+	r.iin = f.IIN
+	hurry := false
+	if f.IIN&dnp3.IINRestart != 0 {
+		again := before&dnp3.IINRestart == 0
+		r.todo.clear = true
+		if again && r.round > 0 { // it restarted while we spoke: everything begins anew
+			r.todo.integrity, r.todo.enable, hurry = true, true, true
+		}
+		if again && r.round > 1 {
+			defer r.note(diagnose.NoteRestarted, 0, "it says that it restarted")
+		}
+		hurry = hurry || again
+	}
+	if f.IIN&dnp3.IINNeedTime != 0 && r.station.TimeSync != "" && r.station.TimeSync != site.TimeSyncNone && !r.todo.time {
+		r.todo.time = true
+		hurry = hurry || before&dnp3.IINNeedTime == 0
+	}
+	if f.IIN&dnp3.IINOverflow != 0 && before&dnp3.IINOverflow == 0 {
+		r.todo.integrity, hurry = true, true
+		defer r.note(diagnose.NoteEventsLost, 0, "its event buffer overflowed")
+	}
+	if f.IIN&dnp3.IINEvents != 0 && f.Function == dnp3.FuncUnsolicited && !r.more {
+		r.more, hurry = true, true
+	}
+	r.mu.Unlock()
+	if shown := f.IIN &^ (dnp3.IINEvents | dnp3.IINBroadcast | dnp3.IINRefused); shown != before&^(dnp3.IINEvents|dnp3.IINBroadcast|dnp3.IINRefused) {
+		host.Says(name, shown.Names())
+		for bit, kind := range map[dnp3.IIN]diagnose.NoteKind{dnp3.IINNeedTime: diagnose.NoteNeedsTime, dnp3.IINTrouble: diagnose.NoteTrouble, dnp3.IINCorrupt: diagnose.NoteCorrupt, dnp3.IINLocalControl: diagnose.NoteLocal} {
+			text := ""
+			if shown&bit != 0 {
+				text = "it indicates " + bit.String()
+			}
+			r.note(kind, 0, text)
+		}
+	}
+	if hurry {
+		host.Hurry(name)
+	}
+}
