@@ -107,13 +107,9 @@ func newAt(at *site.Link) *site.Link {
 }
 
 func (s *Server) probe(c *gin.Context) error {
-	node, err := parse(c)
+	request, err := request[ProbeRequest](c)
 	if err != nil {
 		return err
-	}
-	var request ProbeRequest
-	if faults := node.Decode(&request, ProbeRequest{}); faults != nil {
-		return faults
 	}
 	to := probe.Target{Unit: 1, Master: site.DefaultMaster}
 	if request.Station != "" {
@@ -150,13 +146,9 @@ func (s *Server) probe(c *gin.Context) error {
 }
 
 func (s *Server) scan(c *gin.Context) error {
-	node, err := parse(c)
+	request, err := request[ScanRequest](c)
 	if err != nil {
 		return err
-	}
-	var request ScanRequest
-	if faults := node.Decode(&request, ScanRequest{}); faults != nil {
-		return faults
 	}
 	where, err := s.place(request.Link, newAt(request.At))
 	if err != nil {

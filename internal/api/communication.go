@@ -136,13 +136,9 @@ func (s *Server) recording(c *gin.Context) error {
 }
 
 func (s *Server) record(c *gin.Context) error {
-	node, err := parse(c)
+	request, err := request[RecordRequest](c)
 	if err != nil {
 		return err
-	}
-	var request RecordRequest
-	if faults := node.Decode(&request, RecordRequest{}); faults != nil {
-		return faults
 	}
 	if request.LimitMB == 0 {
 		request.LimitMB = 100

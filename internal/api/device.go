@@ -264,13 +264,9 @@ func (s *Server) words(ctx context.Context, p site.Point, n int) ([]uint16, erro
 }
 
 func (s *Server) write(c *gin.Context) error {
-	node, err := parse(c)
+	request, err := request[WriteRequest](c)
 	if err != nil {
 		return err
-	}
-	var request WriteRequest
-	if faults := node.Decode(&request, WriteRequest{}); faults != nil {
-		return faults
 	}
 	if err := s.exists(site.KindPoint, request.Tag); err != nil {
 		return err
@@ -311,13 +307,9 @@ func (s *Server) writeRange(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	node, err := parse(c)
+	request, err := request[RangeWrite](c)
 	if err != nil {
 		return err
-	}
-	var request RangeWrite
-	if faults := node.Decode(&request, RangeWrite{}); faults != nil {
-		return faults
 	}
 	wrong := func(field, value, format string, args ...any) error {
 		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: field, Value: value, Message: fmt.Sprintf(format, args...)}}

@@ -168,13 +168,9 @@ func (s *Server) ask(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	node, err := parse(c)
+	request, err := request[ActionRequest](c)
 	if err != nil {
 		return err
-	}
-	var request ActionRequest
-	if faults := node.Decode(&request, ActionRequest{}); faults != nil {
-		return faults
 	}
 	known := ""
 	for _, a := range s.engine.Actions(st.Speaks()) {

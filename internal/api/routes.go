@@ -332,6 +332,18 @@ func parse(c *gin.Context) (*document.Node, error) {
 	return document.Parse(b)
 }
 
+// request reads the request's body as a T.
+func request[T any](c *gin.Context) (request T, err error) {
+	node, err := parse(c)
+	if err != nil {
+		return request, err
+	}
+	if faults := node.Decode(&request, request); faults != nil {
+		return request, faults
+	}
+	return request, nil
+}
+
 func (s *Server) add(kind site.Kind) func(*gin.Context) error {
 	return func(c *gin.Context) error {
 		node, err := parse(c)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"arithmon/internal/engine/dnp3link"
 	"arithmon/internal/store"
 )
 
@@ -104,24 +105,15 @@ func (a *app) tellEvent(e store.EventRecord) error {
 
 // asking is the verb ask of stations.
 func (a *app) asking() *cobra.Command {
+	var actions strings.Builder
+	for _, action := range dnp3link.New().Actions() {
+		fmt.Fprintf(&actions, "\n  %-20s %s", action.Name, action.Text)
+	}
 	c := &cobra.Command{
 		Use:   "ask NAME WHAT",
 		Short: "Have a DNP3 station do something: set its clock, freeze its counters, restart",
-		Long: `Have a DNP3 station do something beside reading and writing. It is recorded as writes are. WHAT is one of
-  integrity            read all events and all present values
-  set-time             set its clock
-  clock                read its clock, and say how wrong it is
-  delay                measure how long a message takes
-  freeze               freeze all counters
-  freeze-clear         freeze all counters and set them to 0
-  freeze-analogs       freeze all analog inputs
-  enable-unsolicited   let it report events by itself
-  disable-unsolicited  let it be silent until it is asked
-  cold-restart         restart it wholly
-  warm-restart         restart its communication
-  test-link            reset and test the states of its data link layer
-  attributes           read what it says of itself`,
-		Args: arguments(2, 2, "a station and what it is to do"),
+		Long:  "Have a DNP3 station do something beside reading and writing. It is recorded as writes are. WHAT is one of" + actions.String(),
+		Args:  arguments(2, 2, "a station and what it is to do"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.client().Ask(c.Context(), args[0], args[1])
 			if err != nil {

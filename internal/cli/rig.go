@@ -120,7 +120,8 @@ func (a *app) rigFault() *cobra.Command {
 		fmt.Fprintf(&b, "\n  %-17s %s", f[0], f[1])
 	}
 	return &cobra.Command{Use: "fault LINE UNIT FAULT[=VALUE]...", Short: "Switch faults of a simulated device on or off",
-		Long: "Switch faults of a simulated device: NAME switches one on, NAME=VALUE sets it, NAME=off takes it away.\nFaults:" + b.String(),
+		Long: "Switch faults of a simulated device: NAME switches one on, NAME=VALUE sets it, NAME=off takes it away.\n" +
+			"UNIT is its unit identifier, or its address where the line speaks DNP3.\nFaults:" + b.String(),
 		Args: arguments(3, -1, "a line, a unit and at least one fault"),
 		RunE: func(c *cobra.Command, args []string) error {
 			unit, err := strconv.Atoi(args[1])
@@ -145,7 +146,7 @@ func (a *app) rigFault() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(f, func(t *table) { t.line(fmt.Sprintf("%s unit %d: %s", args[0], unit, orNone(spoken(f)))) })
+			return a.print(f, func(t *table) { t.line(fmt.Sprintf("%s %d: %s", args[0], unit, orNone(spoken(f)))) })
 		}}
 }
 

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"os/user"
+	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -117,7 +118,11 @@ The other verbs speak to the running service.`,
 	}
 	root.PersistentFlags().StringVar(&a.server, "server", server, "URL of the service (or ARITHMON_SERVER)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "form of the output: text, json, yaml or csv")
+	negative := regexp.MustCompile(`-\.?[0-9]\S*$`)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		if number := negative.FindString(err.Error()); number != "" {
+			return usage("%s looks like an option; put the options first, then --, then the rest: %s [options] -- ... %s", number, c.CommandPath(), number)
+		}
 		return usage("%s. See %s --help", err, c.CommandPath())
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true

@@ -103,6 +103,7 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		{"value out of the type's range", []string{"write", "gate/setpoint", "4000"}, 1, ""},
 		{"not writable", []string{"write", "gate/level", "1"}, 5, ""},
 		{"no such field", []string{"point", "set", "gate/level", "--colour", "red"}, 2, "unknown flag: --colour"},
+		{"a negative number", []string{"write", "gate/level", "-7"}, 2, "-7 looks like an option"},
 		{"no such verb", []string{"raed", "x"}, 2, `unknown command "raed"`},
 		{"too few arguments", []string{"write", "gate/setpoint"}, 2, "takes a tag and a value"},
 		{"no such form", []string{"status", "-o", "xml"}, 2, "choose text, json, yaml or csv"},

@@ -264,7 +264,7 @@ func TestFaultsAreSwitchedWhileTheRigRuns(t *testing.T) {
 	p := serving(t, devices)
 	p.apply(p.site())
 	p.awaitQuality("gate/level", "good")
-	assert.Contains(t, p.run("rig", "fault", "gate", "1", "exception=2").out, "gate unit 1: exception=2")
+	assert.Contains(t, p.run("rig", "fault", "gate", "1", "exception=2").out, "gate 1: exception=2")
 	p.awaitQuality("gate/level", "bad (exception-2)")
 	assert.Contains(t, p.run("rig", "show").out, "exception=2")
 	assert.Equal(t, 0, p.run("rig", "clear").code)

@@ -104,7 +104,7 @@ type Faults struct {
 	Delay        site.Duration `json:"delay,omitempty" doc:"time before each answer"`
 	Drop         bool          `json:"drop,omitempty" doc:"no answers"`
 	Close        bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
-	Garbage      bool          `json:"garbage,omitempty" doc:"answers that are not Modbus"`
+	Garbage      bool          `json:"garbage,omitempty" doc:"answers of bytes without meaning"`
 	WrongUnit    bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit or outstation"`
 	Identifier   bool          `json:"wrong_identifier,omitempty" doc:"answers with the identifier or sequence number of another request"`
 	Checksum     bool          `json:"checksum,omitempty" doc:"answers whose CRC or LRC is wrong"`

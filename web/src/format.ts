@@ -35,6 +35,7 @@ export function time(at: string): string {
 
 /** Where a link goes: host and port, or a serial port with its settings. */
 export function farEnd(l: Link): string {
+  if (l.listen) return `listens at ${l.listen}`
   const s = l.serial
   if ((l.transport !== 'serial' && l.transport !== 'dialup') || !s) return `${l.host ?? ''}:${l.port ?? ''}`
   return `${s.device} ${s.baud ?? ''} ${s.data_bits ?? ''}${(s.parity ?? '?')[0]?.toUpperCase()}${s.stop_bits ?? ''}`

@@ -2740,7 +2740,7 @@ export interface components {
             exception?: number;
             /** @description the values no longer move */
             frozen?: boolean;
-            /** @description answers that are not Modbus */
+            /** @description answers of bytes without meaning */
             garbage?: boolean;
             /** @description DNP3: its data link layer answers, its application does not */
             link_only?: boolean;

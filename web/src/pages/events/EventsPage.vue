@@ -100,11 +100,11 @@ function gap(i: number) {
         <thead>
           <tr>
             <th>Device time</th>
-            <th class="right" title="by the devices' clocks">after the one below</th>
+            <th class="right" title="since the one below, by the devices' clocks">Since the one before</th>
             <th>Tag</th>
             <th>Value</th>
             <th>Quality</th>
-            <th class="right">came after</th>
+            <th class="right">Came after</th>
             <th>Object</th>
           </tr>
         </thead>
