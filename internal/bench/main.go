@@ -79,12 +79,15 @@ func exchanges(registers int, changing bool) error {
 	if err != nil {
 		return err
 	}
-	fixed := answer(1, []byte{3, 0, 0, 0, byte(registers)})
+	turns, turn := [2]modbus.Reply{answer(1, []byte{3, 0, 0, 0, byte(registers)}), answer(1, []byte{3, 0, 0, 0, byte(registers)})}, 0
+	for i := 2; i < len(turns[1].PDU); i++ {
+		turns[1].PDU[i] ^= 0xFF
+	}
 	device := modbus.Server{Handle: func(byte, []byte) modbus.Reply {
-		for i := 2; changing && i < len(fixed.PDU); i++ {
-			fixed.PDU[i]++
+		if changing {
+			turn ^= 1
 		}
-		return fixed
+		return turns[turn]
 	}}
 	go device.Serve(ctx, listener)
 	echo, err := net.Listen("tcp", "127.0.0.1:0")

@@ -8,12 +8,14 @@ import (
 	"arithmon/internal/reading"
 )
 
-// Block is the raw data of an answer with many readings. Storing it is the hot path: each slot only notes where its data
+// Block is the raw data of an answer with many readings. Storing it is the hot path: each slot notes once where its data
 // are, and what they mean is worked out when someone looks, so that what nobody looks at costs nothing. The lock of the
 // station's slots guards it.
 type Block struct {
 	data    []byte // big-endian registers, or packed bits, the first in the lowest bit of the first byte
 	bits    bool
+	tied    bool   // all slots held to it and nobody followed them
+	ties    uint32 // of the slots, when that was so
 	version uint32 // counts round
 	at      time.Time
 }
@@ -25,12 +27,12 @@ type Place struct {
 	Count int32
 }
 
-// Store takes in an answer for slots of one station: big-endian registers, or packed bits.
-func (b *Block) Store(data []byte, bits bool, places []Place) {
+// Store takes in an answer for slots of one station, and when it came: big-endian registers, or packed bits.
+func (b *Block) Store(data []byte, bits bool, places []Place, at time.Time) {
 	mu := places[0].Slot.mu
 	mu.Lock()
 	defer mu.Unlock()
-	b.data, b.bits = append(b.data[:0], data...), bits
+	b.data, b.bits, b.at = append(b.data[:0], data...), bits, at
 	b.place(places)
 }
 
@@ -45,9 +47,14 @@ func (s *Slot) words(words []uint16) []uint16 {
 // bit is that of a slot.
 func (s *Slot) bit() bool { return s.block.data[s.first/8]>>(s.first%8)&1 == 1 }
 
+// place lets the slots know, unless all of them do.
 func (b *Block) place(places []Place) {
-	b.at = time.Now()
 	b.version++
+	mu := places[0].Slot.mu
+	if b.tied && b.ties == mu.ties {
+		return
+	}
+	b.tied = true
 	for i := range places {
 		s := places[i].Slot
 		if s.block != b {
@@ -55,11 +62,14 @@ func (b *Block) place(places []Place) {
 				continue
 			}
 			s.block, s.first, s.count, s.seen = b, places[i].First, places[i].Count, b.version-1
+			mu.ties++ // it may have held to another
 		}
 		if len(s.subscribers) > 0 {
 			s.notify()
+			b.tied = false
 		}
 	}
+	b.ties = mu.ties
 }
 
 // settle brings the reading up to date with the block; the lock is held.

@@ -134,7 +134,8 @@ type Frame struct {
 	Data  []byte        // as on the wire
 	After time.Duration // of an answer: since its request
 	Text  string        // what is wrong, when something is
-	Ends  traffic.Ends  // of the connection
+	At    time.Time     // when; zero: now
+	Ends  *traffic.Ends // of the connection
 }
 
 // Sample is one raw reading of a point, before scaling.

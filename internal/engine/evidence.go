@@ -23,7 +23,10 @@ const insteadEvery = 10 * time.Minute
 
 // Saw is for Host: it counts a frame and keeps it.
 func (r *runner) Saw(f Frame) {
-	now := time.Now()
+	now := f.At
+	if now.IsZero() {
+		now = time.Now()
+	}
 	name := ""
 	r.mu.Lock()
 	s := r.units[f.Unit]

@@ -101,6 +101,7 @@ func (t *table) subscribe(patterns []string) *Subscription {
 		}
 		slot.mu.Lock()
 		slot.subscribers = append(slices.Clip(slot.subscribers), s)
+		slot.mu.ties++
 		s.mark(slot)
 		slot.mu.Unlock()
 	}

@@ -20,7 +20,7 @@ type Slot struct {
 	Period     time.Duration
 	conversion *site.Conversion // likewise
 
-	mu          *sync.Mutex // of all slots of its station, so that an answer with many readings takes it once
+	mu          *slotLock // of all slots of its station, so that an answer with many readings takes it once
 	reading     reading.Reading
 	block       *Block // holds what is newer than reading, when set and not seen
 	first       int32  // where its data are in block
@@ -31,8 +31,14 @@ type Slot struct {
 	subscribers []*Subscription
 }
 
+// slotLock guards the slots of a station.
+type slotLock struct {
+	sync.Mutex
+	ties uint32 // counts when a slot parts from its block or gets a follower, which blocks look for
+}
+
 // newSlot makes a slot; the layout and conversion of another that are the same are used again.
-func newSlot(p *site.Point, s site.Station, mu *sync.Mutex, now time.Time, like *Slot) *Slot {
+func newSlot(p *site.Point, s site.Station, mu *slotLock, now time.Time, like *Slot) *Slot {
 	layout, conversion := p.Layout(s), p.Conversion()
 	slot := &Slot{mu: mu, Point: p, Layout: &layout, Period: p.Period(s), conversion: &conversion, reading: reading.NotRead(now)}
 	if like != nil && *like.Layout == layout {
@@ -97,7 +103,7 @@ func (s *Slot) fail(reason reading.Reason, now time.Time) {
 	if s.detached || s.reading.Quality == reading.Bad && s.reading.Reason == reason {
 		return
 	}
-	s.block = nil
+	s.loose()
 	s.reading = s.reading.Failed(reason, now)
 	s.notify()
 }
@@ -117,9 +123,17 @@ func (s *Slot) age(now time.Time) {
 	if s.settle(); s.reading.Quality == reading.Bad || s.reading.Reason == reading.Stale {
 		return
 	}
-	s.block = nil
+	s.loose()
 	s.reading = s.reading.Aged()
 	s.notify()
+}
+
+// loose parts the slot from its block; the lock is held.
+func (s *Slot) loose() {
+	if s.block != nil {
+		s.block = nil
+		s.mu.ties++
+	}
 }
 
 func (s *Slot) notify() {
@@ -132,14 +146,14 @@ func (s *Slot) notify() {
 type table struct {
 	mu            sync.RWMutex
 	slots         map[string]*Slot
-	locks         map[string]*sync.Mutex // by station
-	last          *Slot                  // that was made, which the next is often like
+	locks         map[string]*slotLock // by station
+	last          *Slot                // that was made, which the next is often like
 	subscriptions map[*Subscription]struct{}
 	events        *Events
 }
 
 func newTable() *table {
-	return &table{slots: map[string]*Slot{}, locks: map[string]*sync.Mutex{}, subscriptions: map[*Subscription]struct{}{}, events: newEvents()}
+	return &table{slots: map[string]*Slot{}, locks: map[string]*slotLock{}, subscriptions: map[*Subscription]struct{}{}, events: newEvents()}
 }
 
 // NewTable makes a live table of one station by itself, for tests and measurements of a driver.
@@ -194,7 +208,7 @@ func (s *Slot) emit(sample *Sample) {
 	if came.IsZero() {
 		came = time.Now()
 	}
-	s.block = nil
+	s.loose()
 	s.take(sample, came)
 	s.notify()
 }
@@ -210,7 +224,7 @@ func (t *table) put(p *site.Point, st site.Station) *Slot {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.locks[st.Name] == nil {
-		t.locks[st.Name] = new(sync.Mutex)
+		t.locks[st.Name] = new(slotLock)
 	}
 	slot := newSlot(p, st, t.locks[st.Name], time.Now(), t.last)
 	old := t.slots[p.Tag]

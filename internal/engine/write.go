@@ -143,7 +143,7 @@ func (e *Engine) Write(ctx context.Context, tag string, given codec.Value, recor
 // WriteAddresses sends raw values to successive addresses of a station that no point needs to have, laid out as p says.
 // What a point of the site forbids is refused.
 func (e *Engine) WriteAddresses(ctx context.Context, st site.Station, p site.Point, given []codec.Value, record func(Write) error) (Write, error) {
-	slot := newSlot(&p, st, new(sync.Mutex), time.Now(), nil)
+	slot := newSlot(&p, st, new(slotLock), time.Now(), nil)
 	w := Write{Station: st.Name, Address: p.Address}
 	job := writing{slot, Command{Address: p.Address, Layout: *slot.Layout}, record}
 	for i, v := range given {

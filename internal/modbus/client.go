@@ -48,7 +48,7 @@ type ClientOptions struct {
 type Client struct {
 	Counters Counters
 
-	conn        net.Conn
+	conn        timed
 	options     ClientOptions
 	transaction uint16
 	pdu, out    []byte
@@ -83,7 +83,9 @@ func (c *Client) late(f Frame) (time.Duration, bool) {
 
 func (c *Client) watch(e Event) {
 	if c.options.Watch != nil {
-		e.Asked = int(c.unit)
+		if e.Asked = int(c.unit); e.At.IsZero() {
+			e.At = time.Now()
+		}
 		c.options.Watch(e)
 	}
 }
@@ -93,17 +95,28 @@ func NewClient(conn net.Conn, o ClientOptions) *Client {
 	if o.Gap == 0 {
 		o.Gap = 50 * time.Millisecond
 	}
-	return &Client{conn: conn, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, o.Framing.longest()), in: make([]byte, 2*o.Framing.longest())}
+	return &Client{conn: timed{Conn: conn}, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, o.Framing.longest()), in: make([]byte, 2*o.Framing.longest())}
 }
 
-// Do sends req to a unit and waits for its answer, at most timeout. The data returned are those of
-// Request.ParseAnswer and hold until the next call. An answer that is not to this request is dropped and counted, and
-// the wait goes on; when nothing better comes in time, the error tells of it.
-// After an error that wraps ErrClosed the connection must be closed; after any other the client can go on.
+// Answered is what a request was answered with.
+type Answered struct {
+	Data []byte    // those of Request.ParseAnswer
+	At   time.Time // when it was there
+}
+
+// Do is Exchange for those who want the data alone.
 func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, error) {
+	answer, err := c.Exchange(unit, req, timeout)
+	return answer.Data, err
+}
+
+// Exchange sends req to a unit and waits for its answer, at most timeout. The data returned hold until the next call. An answer that
+// is not to this request is dropped and counted, and the wait goes on; when nothing better comes in time, the error tells of it.
+// After an error that wraps ErrClosed the connection must be closed; after any other the client can go on.
+func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answered, error) {
 	pdu, err := req.Append(c.pdu[:0])
 	if err != nil {
-		return nil, err
+		return Answered{}, err
 	}
 	c.settle()
 	c.transaction++
@@ -111,22 +124,19 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 	out := c.options.Framing.Append(c.out[:0], Frame{c.transaction, unit, pdu})
 	began := time.Now()
 	deadline := began.Add(timeout + time.Duration(len(out))*c.options.Character)
-	if err := c.conn.SetDeadline(deadline); err != nil {
-		return nil, c.lost(err)
-	}
-	n, err := c.conn.Write(out)
+	n, err := c.conn.write(out, deadline)
 	c.Counters.Sent.Add(uint64(n))
 	c.sent.note(c.transaction, began)
-	c.watch(Event{Kind: EventSent, Unit: unit, Data: out[:n]})
+	c.watch(Event{Kind: EventSent, Unit: unit, Data: out[:n], At: began})
 	if err != nil {
 		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
-		return nil, c.lost(err)
+		return Answered{}, fmt.Errorf("%w: %w", ErrClosed, err) // a part of a frame may be on its way
 	}
 	echo := 0
 	if c.options.Echo {
 		echo = len(out)
 	}
-	data, err := c.await(unit, req, deadline, echo, out)
+	answer, err := c.await(unit, req, deadline, echo, out)
 	c.unsettled = err != nil
 	switch {
 	case errors.Is(err, ErrClosed):
@@ -140,7 +150,7 @@ func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, erro
 		}
 		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", timeout)})
 	}
-	return data, err
+	return answer, err
 }
 
 // waited is how soon after a request an answer to another is read that had come before.
@@ -158,13 +168,10 @@ func (c *Client) Send(req Request, turnaround time.Duration) error {
 	}
 	c.settle()
 	out := c.options.Framing.Append(c.out[:0], Frame{0, 0, pdu})
-	if err := c.conn.SetDeadline(time.Now().Add(time.Minute)); err != nil {
-		return c.lost(err)
-	}
-	n, err := c.conn.Write(out)
+	n, err := c.conn.write(out, time.Now().Add(time.Minute))
 	c.Counters.Sent.Add(uint64(n))
 	if err != nil {
-		return c.lost(err)
+		return fmt.Errorf("%w: %w", ErrClosed, err)
 	}
 	time.Sleep(time.Duration(len(out))*c.options.Character + turnaround)
 	c.unsettled = c.options.Echo
@@ -205,32 +212,33 @@ func (c *Client) settle() {
 func (c *Client) watchStale(b []byte) {
 	e := Event{Kind: EventStray, Unit: c.unit, Data: b}
 	if c.unsettled {
-		e.Kind, e.After = EventLate, c.sent.since(c.transaction)
+		e.Kind, e.At = EventLate, time.Now()
+		e.After = c.sent.since(c.transaction, e.At)
 	}
 	c.watch(e)
 }
 
 // waiting reads what has come in already into the buffer, without waiting for more.
 func (c *Client) waiting() (n int) {
-	if raw, ok := c.conn.(syscall.Conn); ok {
+	if raw, ok := c.conn.Conn.(syscall.Conn); ok {
 		if control, err := raw.SyscallConn(); err == nil {
 			n = readNow(control, c.in)
 			return max(0, n)
 		}
 	}
-	if p, ok := c.conn.(interface{ ReadNow([]byte) int }); ok {
+	if p, ok := c.conn.Conn.(interface{ ReadNow([]byte) int }); ok {
 		return p.ReadNow(c.in)
 	}
-	if !c.unsettled || c.conn.SetReadDeadline(time.Now().Add(drainTime)) != nil {
+	if !c.unsettled {
 		return 0
 	}
-	n, _ = c.conn.Read(c.in)
+	n, _ = c.conn.read(c.in, time.Now().Add(drainTime))
 	return n
 }
 
 // await reads frames until the answer to req is among them. echo is how many bytes of our own come back first, out is
 // what was sent.
-func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out []byte) ([]byte, error) {
+func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out []byte) (Answered, error) {
 	var wrong error // what came instead
 	for {
 		raw := c.in[c.used:c.held]
@@ -245,7 +253,7 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			continue
 		case err != nil:
 			c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw, Text: err.Error()})
-			return nil, fmt.Errorf("%w: %w", ErrClosed, err)
+			return Answered{}, fmt.Errorf("%w: %w", ErrClosed, err)
 		case n == 0:
 			err = c.more(deadline, &echo)
 			if err == nil {
@@ -259,7 +267,7 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 				if c.options.Framing != MBAP {
 					c.held, c.used = 0, 0 // told of and done with; a stream with lengths goes on
 				}
-				return nil, err
+				return Answered{}, err
 			}
 		}
 		c.used += n
@@ -276,9 +284,9 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			// Identifiers are used in turn, so one a little behind is an answer that comes late.
 			if behind := c.transaction - frame.Transaction; behind < 1<<15 {
 				c.Counters.Late.Add(1)
-				e := Event{Kind: EventLate, Unit: frame.Unit, Data: raw}
-				if c.sent.since(c.transaction) > waited { // otherwise it lay there, who knows since when
-					e.After = c.sent.since(frame.Transaction)
+				e := Event{Kind: EventLate, Unit: frame.Unit, Data: raw, At: time.Now()}
+				if c.sent.since(c.transaction, e.At) > waited { // otherwise it lay there, who knows since when
+					e.After = c.sent.since(frame.Transaction, e.At)
 				}
 				c.watch(e)
 			} else {
@@ -295,15 +303,16 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			wrong = misfit(frame, unit, req)
 			c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: wrong.Error()})
 		default:
-			data, err := req.ParseAnswer(frame.PDU)
+			answer := Answered{At: time.Now()}
+			answer.Data, err = req.ParseAnswer(frame.PDU)
 			if c.options.Watch != nil {
-				e := Event{Kind: EventAnswer, Unit: unit, Data: raw, After: c.sent.since(c.transaction)}
+				e := Event{Kind: EventAnswer, Unit: unit, Data: raw, At: answer.At, After: c.sent.since(c.transaction, answer.At)}
 				if err != nil {
 					e.Text = err.Error()
 				}
 				c.watch(e)
 			}
-			return data, err
+			return answer, err
 		}
 	}
 }
@@ -353,11 +362,8 @@ func (c *Client) more(deadline time.Time, echo *int) error {
 		if quiet := time.Now().Add(c.options.Gap); quiet.Before(deadline) || c.options.Character > 0 {
 			deadline = quiet
 		}
-		if err := c.conn.SetReadDeadline(deadline); err != nil {
-			return c.lost(err)
-		}
 	}
-	got, err := c.conn.Read(c.in[c.held:])
+	got, err := c.conn.read(c.in[c.held:], deadline)
 	c.Counters.Got.Add(uint64(got))
 	if got == 0 && err != nil {
 		return c.lost(err)

@@ -8,6 +8,7 @@ type Event struct {
 	Unit  byte          // that sent or is asked
 	Asked int           // unit that had been asked, of what came; -1 when that is not known
 	Data  []byte        // as on the wire; holds during the call
+	At    time.Time     // when it was seen
 	After time.Duration // of an answer, also a late one: since its request was sent; 0 when that is not known
 	Text  string        // what is wrong, when something is
 }
@@ -45,10 +46,10 @@ func (s *sentAt) note(id uint16, at time.Time) {
 	e.id, e.after = id, at.Sub(s.first)
 }
 
-// since is how long ago a request was sent, 0 when that is not known.
-func (s *sentAt) since(id uint16) time.Duration {
+// since is how long before now a request was sent, 0 when that is not known.
+func (s *sentAt) since(id uint16, now time.Time) time.Duration {
 	if e := s.last[id%uint16(len(s.last))]; e.id == id && e.after != 0 {
-		return time.Since(s.first) - e.after
+		return now.Sub(s.first) - e.after
 	}
 	return 0
 }

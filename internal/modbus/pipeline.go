@@ -29,7 +29,7 @@ type Pipeline struct {
 type call struct {
 	unit    byte
 	request Request
-	data    []byte
+	answer  Answered
 	err     error
 	wrong   error // what came instead
 	done    chan struct{}
@@ -46,17 +46,17 @@ func NewPipeline(conn net.Conn, watch func(Event)) *Pipeline {
 	return p
 }
 
-// Do is Client.Do. The data belong to the caller.
-func (p *Pipeline) Do(unit byte, req Request, timeout time.Duration) ([]byte, error) {
+// Exchange is Client.Exchange. The data belong to the caller.
+func (p *Pipeline) Exchange(unit byte, req Request, timeout time.Duration) (Answered, error) {
 	pdu, err := req.Append(make([]byte, 0, MaxPDU))
 	if err != nil {
-		return nil, err
+		return Answered{}, err
 	}
 	c := &call{unit: unit, request: req, done: make(chan struct{})}
 	p.mu.Lock()
 	if p.failed != nil {
 		defer p.mu.Unlock()
-		return nil, p.failed
+		return Answered{}, p.failed
 	}
 	for {
 		p.transaction++
@@ -66,14 +66,15 @@ func (p *Pipeline) Do(unit byte, req Request, timeout time.Duration) ([]byte, er
 	}
 	id := p.transaction
 	p.waiting[id] = c
-	p.sent.note(id, time.Now())
+	began := time.Now()
+	p.sent.note(id, began)
 	p.mu.Unlock()
 
 	p.writing.Lock()
-	p.conn.SetWriteDeadline(time.Now().Add(timeout)) // its error shows in the write
+	p.conn.SetWriteDeadline(began.Add(timeout)) // its error shows in the write
 	p.out = AppendMBAP(p.out[:0], Frame{id, unit, pdu})
 	n, err := p.conn.Write(p.out)
-	p.watch(Event{Kind: EventSent, Unit: unit, Asked: int(unit), Data: p.out[:n]})
+	p.watch(Event{Kind: EventSent, Unit: unit, Asked: int(unit), Data: p.out[:n], At: began})
 	p.writing.Unlock()
 	p.Counters.Sent.Add(uint64(n))
 	if err != nil {
@@ -83,22 +84,22 @@ func (p *Pipeline) Do(unit byte, req Request, timeout time.Duration) ([]byte, er
 	defer timer.Stop()
 	select {
 	case <-c.done:
-		return c.data, c.err
+		return c.answer, c.err
 	case <-timer.C:
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	select {
 	case <-c.done: // in the last moment
-		return c.data, c.err
+		return c.answer, c.err
 	default:
 	}
 	delete(p.waiting, id)
 	if c.wrong != nil {
-		return nil, c.wrong
+		return Answered{}, c.wrong
 	}
-	p.watch(Event{Kind: EventTimeout, Unit: unit, Asked: int(unit), Text: fmt.Sprintf("no answer within %s", timeout)})
-	return nil, ErrTimeout
+	p.watch(Event{Kind: EventTimeout, Unit: unit, Asked: int(unit), Text: fmt.Sprintf("no answer within %s", timeout), At: time.Now()})
+	return Answered{}, ErrTimeout
 }
 
 // read hands answers to those who wait for them until the connection ends.
@@ -128,21 +129,22 @@ func (p *Pipeline) read() {
 func (p *Pipeline) answer(f Frame, raw []byte) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	c := p.waiting[f.Transaction]
+	c, now := p.waiting[f.Transaction], time.Now()
 	switch {
 	case c == nil && p.transaction-f.Transaction < 1<<15:
 		p.Counters.Late.Add(1)
-		p.watch(Event{Kind: EventLate, Unit: f.Unit, Asked: int(f.Unit), Data: raw, After: p.sent.since(f.Transaction)})
+		p.watch(Event{Kind: EventLate, Unit: f.Unit, Asked: int(f.Unit), Data: raw, At: now, After: p.sent.since(f.Transaction, now)})
 	case c == nil:
 		p.Counters.Foreign.Add(1)
-		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: -1, Data: raw, Text: "another identifier than any request under way"})
+		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: -1, Data: raw, At: now, Text: "another identifier than any request under way"})
 	case f.Unit != c.unit || f.PDU[0]&^exceptionFlag != byte(c.request.Function):
 		p.Counters.Foreign.Add(1)
 		c.wrong = misfit(f, c.unit, c.request)
-		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: int(c.unit), Data: raw, Text: c.wrong.Error()})
+		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: int(c.unit), Data: raw, At: now, Text: c.wrong.Error()})
 	default:
-		c.data, c.err = c.request.ParseAnswer(append([]byte(nil), f.PDU...))
-		e := Event{Kind: EventAnswer, Unit: f.Unit, Asked: int(f.Unit), Data: raw, After: p.sent.since(f.Transaction)}
+		c.answer.At = now
+		c.answer.Data, c.err = c.request.ParseAnswer(append([]byte(nil), f.PDU...))
+		e := Event{Kind: EventAnswer, Unit: f.Unit, Asked: int(f.Unit), Data: raw, At: now, After: p.sent.since(f.Transaction, now)}
 		if c.err != nil {
 			e.Text = c.err.Error()
 		}
@@ -160,7 +162,7 @@ func (p *Pipeline) fail(err error) {
 		return
 	}
 	p.failed = err
-	p.watch(Event{Kind: EventClosed, Asked: -1, Text: err.Error()})
+	p.watch(Event{Kind: EventClosed, Asked: -1, At: time.Now(), Text: err.Error()})
 	for id, c := range p.waiting {
 		c.err = err
 		delete(p.waiting, id)

@@ -43,9 +43,9 @@ func TestAPipelineMatchesAnswersByTheirIdentifiers(t *testing.T) {
 	var all sync.WaitGroup
 	for i := range n {
 		all.Go(func() {
-			data, err := p.Do(1, readOne(uint16(i)), 5*time.Second)
+			answer, err := p.Exchange(1, readOne(uint16(i)), 5*time.Second)
 			if assert.NoError(t, err) {
-				assert.Equal(t, 0x1000+uint16(i), Word(data, 0))
+				assert.Equal(t, 0x1000+uint16(i), Word(answer.Data, 0))
 			}
 		})
 	}
@@ -65,11 +65,11 @@ func TestPipelineFaults(t *testing.T) {
 		})
 		var all sync.WaitGroup
 		all.Go(func() {
-			_, err := p.Do(1, readOne(1), 100*time.Millisecond)
+			_, err := p.Exchange(1, readOne(1), 100*time.Millisecond)
 			assert.ErrorIs(t, err, ErrTimeout)
 		})
 		all.Go(func() {
-			_, err := p.Do(1, readOne(2), 5*time.Second)
+			_, err := p.Exchange(1, readOne(2), 5*time.Second)
 			assert.NoError(t, err)
 		})
 		all.Wait()
@@ -81,18 +81,18 @@ func TestPipelineFaults(t *testing.T) {
 			}
 			return Reply{PDU: []byte{3, 2, 0, 7}, Wrong: pdu[2] == 3, Delay: 200 * time.Millisecond}
 		})
-		_, err := p.Do(1, readOne(1), 20*time.Millisecond)
+		_, err := p.Exchange(1, readOne(1), 20*time.Millisecond)
 		assert.ErrorIs(t, err, ErrTimeout)
-		_, err = p.Do(1, readOne(2), 5*time.Second)
+		_, err = p.Exchange(1, readOne(2), 5*time.Second)
 		require.NoError(t, err)
 		assert.Equal(t, uint64(1), p.Counters.Late.Load())
-		_, err = p.Do(1, readOne(3), 400*time.Millisecond)
+		_, err = p.Exchange(1, readOne(3), 400*time.Millisecond)
 		assert.ErrorIs(t, err, ErrTimeout)
 		assert.Equal(t, uint64(1), p.Counters.Foreign.Load())
 	})
 	t.Run("another unit", func(t *testing.T) {
 		p, _ := piped(t, func(byte, []byte) Reply { return Reply{PDU: []byte{3, 2, 0, 7}, Other: true} })
-		_, err := p.Do(1, readOne(1), 100*time.Millisecond)
+		_, err := p.Exchange(1, readOne(1), 100*time.Millisecond)
 		var wrong *WrongUnitError
 		require.ErrorAs(t, err, &wrong)
 		assert.ErrorIs(t, err, ErrBadResponse)
@@ -100,7 +100,7 @@ func TestPipelineFaults(t *testing.T) {
 	})
 	t.Run("an exception", func(t *testing.T) {
 		p, _ := piped(t, func(byte, []byte) Reply { return Reply{PDU: []byte{0x83, 2}} })
-		_, err := p.Do(1, readOne(1), time.Second)
+		_, err := p.Exchange(1, readOne(1), time.Second)
 		assert.Equal(t, IllegalDataAddress, err)
 	})
 	t.Run("a connection that ends fails all that wait, and all after", func(t *testing.T) {
@@ -108,20 +108,20 @@ func TestPipelineFaults(t *testing.T) {
 		var all sync.WaitGroup
 		for i := range 4 {
 			all.Go(func() {
-				_, err := p.Do(1, readOne(uint16(i)), 10*time.Second)
+				_, err := p.Exchange(1, readOne(uint16(i)), 10*time.Second)
 				assert.ErrorIs(t, err, ErrClosed)
 			})
 		}
 		conn.Close()
 		all.Wait()
-		_, err := p.Do(1, readOne(1), time.Second)
+		_, err := p.Exchange(1, readOne(1), time.Second)
 		assert.ErrorIs(t, err, ErrClosed)
 	})
 	t.Run("garbage ends it", func(t *testing.T) {
 		p, _ := piped(t, func(byte, []byte) Reply {
 			return Reply{PDU: []byte{3, 2, 0, 7}, Alter: func([]byte) []byte { return []byte("220 ready\r\n") }}
 		})
-		_, err := p.Do(1, readOne(1), time.Second)
+		_, err := p.Exchange(1, readOne(1), time.Second)
 		assert.ErrorIs(t, err, ErrClosed)
 	})
 }

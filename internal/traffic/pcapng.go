@@ -5,179 +5,291 @@ import (
 	"encoding/binary"
 	"io"
 	"net/netip"
+	"strings"
 )
 
-// Link types of the capture: whole IP packets, and the first of those that are left to users, for serial frames.
+// Link types of a capture: whole IP packets, and the first of those that are left to users, for serial frames.
 const (
 	linkRaw  = 101
 	linkUser = 147
 )
 
-// Writer writes frames as a pcapng capture: those of a network as the IP packets that carried them, with their real
-// addresses and ports; those of a serial line under the link type USER0 (147), which a protocol analyser can be told.
-type Writer struct {
-	out     *bufio.Writer
-	err     error
-	written int64
-	flows   map[Ends]*flow
+// Blocks of a capture and their options (pcapng, sections 3 and 4).
+const (
+	blockSection   = 0x0A0D0D0A
+	blockInterface = 1
+	blockPacket    = 6
 
-	// Buffers that are used again and again, since a recording must not cost the links much.
-	whole, body, segment, carried []byte
+	optionComment    = 1
+	optionName       = 2 // of an interface
+	optionDirection  = 2 // of a packet
+	optionResolution = 9 // of an interface's times
+)
+
+// longestComment is how much of what is wrong with a frame is said.
+const longestComment = 500
+
+// capture makes a pcapng capture, frame by frame: those of a network are the IP packets that carried them, with their real
+// addresses and ports and sequence numbers that are made up; those of a serial line have the link type USER0 (147), which a protocol
+// analyser can be told. Each link is an interface by its name.
+type capture struct {
+	interfaces map[medium]uint32
+	flows      map[connection]*flow
 }
 
-// flow is where a TCP connection has got to, each way.
-type flow struct{ sent, received uint32 }
-
-// NewWriter begins a capture.
-func NewWriter(w io.Writer) *Writer {
-	c := &Writer{out: bufio.NewWriter(w), flows: map[Ends]*flow{}}
-	header := []byte{0x4D, 0x3C, 0x2B, 0x1A, 1, 0, 0, 0} // byte order, version 1.0
-	c.block(0x0A0D0D0A, append(header, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF))
-	for _, link := range []uint16{linkRaw, linkUser} {
-		body := binary.LittleEndian.AppendUint16(nil, link)
-		body = append(body, 0, 0, 0, 0, 0, 0)
-		body = append(body, 9, 0, 1, 0, 9, 0, 0, 0, 0, 0, 0, 0) // times are in nanoseconds
-		c.block(1, body)
-	}
-	return c
+type medium struct {
+	link string
+	kind uint16
 }
 
-// block writes one block of the file.
-func (c *Writer) block(kind uint32, body []byte) {
-	for len(body)%4 != 0 {
-		body = append(body, 0)
-	}
-	b := binary.LittleEndian.AppendUint32(c.whole[:0], kind)
-	b = binary.LittleEndian.AppendUint32(b, uint32(12+len(body)))
-	b = append(b, body...)
-	b = binary.LittleEndian.AppendUint32(b, uint32(12+len(body)))
-	if c.err == nil {
-		_, c.err = c.out.Write(b)
-	}
-	c.written += int64(len(b))
-	c.whole = b
+type connection struct {
+	link string
+	ends *Ends
 }
 
-// Write adds a frame; one without data is left out.
-func (c *Writer) Write(f Frame) error {
+// flow is what the frames of a connection share, and how far it is.
+type flow struct {
+	number  uint32 // of its interface
+	network bool
+	ways    [2]way // out, in
+}
+
+// way is one direction of a connection.
+type way struct {
+	head     []byte // of its packets: IP, then TCP or UDP, with what differs left 0
+	ip       int    // bytes of head that are IP's
+	tcp      bool   // and not UDP
+	pseudo   uint64 // sum over the pseudo header, the length left out
+	sequence uint32 // of TCP
+}
+
+// beginCapture adds what a capture begins with to b.
+func beginCapture(b []byte) (*capture, []byte) {
+	start := len(b)
+	b = beginBlock(b, blockSection)
+	b = append(b, 0x4D, 0x3C, 0x2B, 0x1A, 1, 0, 0, 0)             // byte order, version 1.0
+	b = append(b, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF) // of unknown length
+	return &capture{map[medium]uint32{}, map[connection]*flow{}}, endBlock(b, start)
+}
+
+// append adds a frame. One without data is left out.
+func (c *capture) append(b []byte, f *Frame) []byte {
 	if len(f.Data) == 0 {
-		return c.err
+		return b
 	}
-	iface, packet := uint32(1), f.Data
-	if f.Ends.Local.IsValid() && f.Ends.Remote.IsValid() {
-		iface, packet = 0, c.packet(f)
+	flow := c.flows[connection{f.Link, f.Ends}]
+	if flow == nil {
+		b, flow = c.open(b, f)
 	}
+	start := len(b)
+	b = beginBlock(b, blockPacket)
+	b = binary.LittleEndian.AppendUint32(b, flow.number)
 	at := uint64(f.Time.UnixNano())
-	body := binary.LittleEndian.AppendUint32(c.body[:0], iface)
-	body = binary.LittleEndian.AppendUint32(body, uint32(at>>32))
-	body = binary.LittleEndian.AppendUint32(body, uint32(at))
-	body = binary.LittleEndian.AppendUint32(body, uint32(len(packet)))
-	body = binary.LittleEndian.AppendUint32(body, uint32(len(packet)))
-	body = append(body, packet...)
-	for len(body)%4 != 0 {
-		body = append(body, 0)
+	b = binary.LittleEndian.AppendUint32(b, uint32(at>>32))
+	b = binary.LittleEndian.AppendUint32(b, uint32(at))
+	b = append(b, 0, 0, 0, 0, 0, 0, 0, 0) // lengths, once they are known
+	packet := len(b)
+	along, against := flow.way(f)
+	b = append(append(b, along.head...), f.Data...)
+	if flow.network {
+		along.fill(b[packet:], len(f.Data), against)
 	}
-	comment := f.Link + ": " + f.Kind.String()
+	length := uint32(len(b) - packet)
+	binary.LittleEndian.PutUint32(b[packet-8:], length)
+	binary.LittleEndian.PutUint32(b[packet-4:], length)
+	b = pad(b, packet)
+	direction := byte(1) // in
+	if f.Kind == Sent {
+		direction = 2
+	}
+	b = append(b, optionDirection, 0, 4, 0, direction, 0, 0, 0)
+	if f.Kind.Wrong() || f.Text != "" {
+		b = appendOption(b, optionComment, comment(f))
+	}
+	return endBlock(b, start)
+}
+
+// comment says what is wrong with a frame.
+func comment(f *Frame) string {
+	s := f.Kind.String()
 	if f.Text != "" {
-		comment += ": " + f.Text
+		s += ": " + f.Text
 	}
-	comment = comment[:min(len(comment), 500)]
-	body = binary.LittleEndian.AppendUint16(body, 1) // a comment
-	body = binary.LittleEndian.AppendUint16(body, uint16(len(comment)))
-	body = append(body, comment...)
-	for len(body)%4 != 0 {
-		body = append(body, 0)
-	}
-	c.body = append(body, 0, 0, 0, 0)
-	c.block(6, c.body)
-	return c.err
+	return strings.ToValidUTF8(s[:min(len(s), longestComment)], "")
 }
 
-// Flush writes what is still held.
-func (c *Writer) Flush() error {
-	if c.err == nil {
-		c.err = c.out.Flush()
+// open begins the flow of a frame's connection.
+func (c *capture) open(b []byte, f *Frame) ([]byte, *flow) {
+	made := new(flow)
+	on := medium{f.Link, linkUser}
+	if e := f.Ends; e.Local.IsValid() && e.Remote.IsValid() {
+		made.network, on.kind = true, linkRaw
+		made.ways = [2]way{newWay(e.Local, e.Remote, e.Packets), newWay(e.Remote, e.Local, e.Packets)}
 	}
-	return c.err
+	number, known := c.interfaces[on]
+	if !known {
+		number = uint32(len(c.interfaces))
+		c.interfaces[on] = number
+		start := len(b)
+		b = binary.LittleEndian.AppendUint16(beginBlock(b, blockInterface), on.kind)
+		b = append(b, 0, 0, 0, 0, 0, 0)
+		if f.Link != "" {
+			b = appendOption(b, optionName, f.Link)
+		}
+		b = endBlock(appendOption(b, optionResolution, "\x09"), start) // nanoseconds
+	}
+	made.number = number
+	c.flows[connection{f.Link, f.Ends}] = made
+	return b, made
 }
 
-// packet is the IP packet that carried a frame.
-func (c *Writer) packet(f Frame) []byte {
-	from, to := f.Ends.Remote, f.Ends.Local
+// way is that of a frame, and the other one.
+func (l *flow) way(f *Frame) (along, against *way) {
 	if f.Kind == Sent {
-		from, to = to, from
+		return &l.ways[0], &l.ways[1]
 	}
-	ports := binary.BigEndian.AppendUint16(c.segment[:0], from.Port())
-	ports = binary.BigEndian.AppendUint16(ports, to.Port())
-	if f.Ends.Packets {
-		segment := binary.BigEndian.AppendUint16(ports, uint16(8+len(f.Data)))
-		c.segment = append(append(segment, 0, 0), f.Data...)
-		return c.ip(17, from.Addr(), to.Addr(), c.segment, 6)
-	}
-	key := f.Ends
-	flows := c.flows[key]
-	if flows == nil {
-		flows = &flow{1, 1}
-		c.flows[key] = flows
-	}
-	seq, ack := &flows.received, flows.sent
-	if f.Kind == Sent {
-		seq, ack = &flows.sent, flows.received
-	}
-	segment := binary.BigEndian.AppendUint32(ports, *seq)
-	segment = binary.BigEndian.AppendUint32(segment, ack)
-	segment = append(segment, 5<<4, 0x18, 0xFF, 0xFF, 0, 0, 0, 0) // PSH and ACK
-	*seq += uint32(len(f.Data))
-	c.segment = append(segment, f.Data...)
-	return c.ip(6, from.Addr(), to.Addr(), c.segment, 16)
+	return &l.ways[1], &l.ways[0]
 }
 
-// ip puts a segment into an IP packet, which holds until the next; its checksum goes to an offset within it.
-func (c *Writer) ip(protocol byte, from, to netip.Addr, segment []byte, checksum int) []byte {
-	from, to = from.Unmap().WithZone(""), to.Unmap().WithZone("")
-	if from.Is4() != to.Is4() { // no packet has both
-		from, to = netip.AddrFrom16(from.As16()), netip.AddrFrom16(to.As16())
+// Where the fields are that differ from packet to packet (RFC 791, 8200, 9293, 768).
+const (
+	ip4Length   = 2
+	ip4Checksum = 10
+	ip6Length   = 4
+
+	tcpSequence = 4
+	tcpAck      = 8
+	tcpChecksum = 16
+	udpLength   = 4
+	udpChecksum = 6
+
+	protocolTCP = 6
+	protocolUDP = 17
+)
+
+// newWay makes the headers of one direction.
+func newWay(from, to netip.AddrPort, datagrams bool) way {
+	source, target := from.Addr().Unmap().WithZone(""), to.Addr().Unmap().WithZone("")
+	if source.Is4() != target.Is4() { // no packet has both
+		source, target = netip.AddrFrom16(source.As16()), netip.AddrFrom16(target.As16())
 	}
-	var room [48]byte
-	pseudo := append(append(room[:0], from.AsSlice()...), to.AsSlice()...)
-	if from.Is4() {
-		pseudo = append(pseudo, 0, protocol, byte(len(segment)>>8), byte(len(segment)))
+	protocol := byte(protocolTCP)
+	if datagrams {
+		protocol = protocolUDP
+	}
+	w := way{tcp: !datagrams, sequence: 1}
+	if source.Is4() {
+		w.head = []byte{0x45, 0, 0, 0, 0, 0, 0x40, 0, 64, protocol, 0, 0}
 	} else {
-		pseudo = append(pseudo, 0, 0, byte(len(segment)>>8), byte(len(segment)), 0, 0, 0, protocol)
+		w.head = []byte{0x60, 0, 0, 0, 0, 0, protocol, 64}
 	}
-	binary.BigEndian.PutUint16(segment[checksum:], sum(pseudo, segment))
-	head := c.carried[:0]
-	if from.Is4() {
-		head = append(head, 0x45, 0, 0, 0, 0, 0, 0x40, 0, 64, protocol, 0, 0)
-		binary.BigEndian.PutUint16(head[2:], uint16(20+len(segment)))
-		head = append(append(head, from.AsSlice()...), to.AsSlice()...)
-		binary.BigEndian.PutUint16(head[10:], sum(head))
+	addresses := append(source.AsSlice(), target.AsSlice()...)
+	w.head = append(w.head, addresses...)
+	w.ip = len(w.head)
+	w.pseudo = sum(uint64(protocol), addresses)
+	w.head = binary.BigEndian.AppendUint16(w.head, from.Port())
+	w.head = binary.BigEndian.AppendUint16(w.head, to.Port())
+	if datagrams {
+		w.head = append(w.head, 0, 0, 0, 0)
 	} else {
-		head = append(head, 0x60, 0, 0, 0, byte(len(segment)>>8), byte(len(segment)), protocol, 64)
-		head = append(append(head, from.AsSlice()...), to.AsSlice()...)
+		w.head = append(w.head, 0, 0, 0, 0, 0, 0, 0, 0, 5<<4, 0x18, 0xFF, 0xFF, 0, 0, 0, 0) // PSH and ACK
 	}
-	c.carried = append(head, segment...)
-	return c.carried
+	return w
 }
 
-// sum is the checksum of IP (RFC 1071) over parts of which only the last may be of odd length.
-func sum(parts ...[]byte) uint16 {
-	var s uint32
-	for _, b := range parts {
-		s = add(s, b)
+// fill fills in what differs in the headers of a packet that carries so many bytes.
+func (w *way) fill(packet []byte, carried int, against *way) {
+	segment, checksum := packet[w.ip:], udpChecksum
+	if w.tcp {
+		checksum = tcpChecksum
+		binary.BigEndian.PutUint32(segment[tcpSequence:], w.sequence)
+		binary.BigEndian.PutUint32(segment[tcpAck:], against.sequence)
+		w.sequence += uint32(carried)
+	} else {
+		binary.BigEndian.PutUint16(segment[udpLength:], uint16(len(segment)))
 	}
+	folded := fold(sum(w.pseudo+uint64(len(segment)), segment))
+	if folded == 0 && !w.tcp {
+		folded = 0xFFFF // 0 says that there is none
+	}
+	binary.BigEndian.PutUint16(segment[checksum:], folded)
+	if packet[0]>>4 == 4 {
+		binary.BigEndian.PutUint16(packet[ip4Length:], uint16(len(packet)))
+		binary.BigEndian.PutUint16(packet[ip4Checksum:], fold(sum(0, packet[:w.ip])))
+	} else {
+		binary.BigEndian.PutUint16(packet[ip6Length:], uint16(len(segment)))
+	}
+}
+
+// beginBlock adds the head of a block, whose length endBlock fills in.
+func beginBlock(b []byte, kind uint32) []byte {
+	return append(binary.LittleEndian.AppendUint32(b, kind), 0, 0, 0, 0)
+}
+
+// endBlock ends the options and the block that began at start.
+func endBlock(b []byte, start int) []byte {
+	b = append(b, 0, 0, 0, 0)
+	length := uint32(len(b) - start + 4)
+	binary.LittleEndian.PutUint32(b[start+4:], length)
+	return binary.LittleEndian.AppendUint32(b, length)
+}
+
+func appendOption(b []byte, code uint16, text string) []byte {
+	b = binary.LittleEndian.AppendUint16(b, code)
+	b = binary.LittleEndian.AppendUint16(b, uint16(len(text)))
+	start := len(b)
+	return pad(append(b, text...), start)
+}
+
+// pad fills up to 32 bits from start.
+func pad(b []byte, start int) []byte {
+	return append(b, 0, 0, 0)[:len(b)+(start-len(b))&3]
+}
+
+// sum adds the 16-bit words of b to s, as the checksum of IP does (RFC 1071); fold ends it.
+func sum(s uint64, b []byte) uint64 {
+	for ; len(b) >= 4; b = b[4:] {
+		s += uint64(binary.BigEndian.Uint32(b))
+	}
+	if len(b) >= 2 {
+		s += uint64(binary.BigEndian.Uint16(b))
+		b = b[2:]
+	}
+	if len(b) == 1 {
+		s += uint64(b[0]) << 8
+	}
+	return s
+}
+
+// fold makes a sum the checksum.
+func fold(s uint64) uint16 {
 	for s > 0xFFFF {
 		s = s>>16 + s&0xFFFF
 	}
 	return ^uint16(s)
 }
 
-func add(s uint32, b []byte) uint32 {
-	for i := 0; i+1 < len(b); i += 2 {
-		s += uint32(b[i])<<8 | uint32(b[i+1])
-	}
-	if len(b)%2 == 1 {
-		s += uint32(b[len(b)-1]) << 8
-	}
-	return s
+// Writer writes frames as a pcapng capture.
+type Writer struct {
+	capture *capture
+	out     *bufio.Writer
+	room    []byte
 }
+
+// NewWriter begins a capture.
+func NewWriter(w io.Writer) *Writer {
+	c, head := beginCapture(nil)
+	out := bufio.NewWriter(w)
+	out.Write(head) // its error is the next one's
+	return &Writer{capture: c, out: out}
+}
+
+// Write adds a frame; one without data is left out.
+func (w *Writer) Write(f Frame) error {
+	w.room = w.capture.append(w.room[:0], &f)
+	_, err := w.out.Write(w.room)
+	return err
+}
+
+// Flush writes what is still held.
+func (w *Writer) Flush() error { return w.out.Flush() }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"sync"
-	"sync/atomic"
 	"time"
 )
 
@@ -15,24 +14,17 @@ type Recorder struct {
 	path  string
 	links string // the only one; "" for all
 	limit int64
-	stop  chan struct{} // closed when it has ended
 	began time.Time
+	stop  chan struct{} // closed when it has ended
 	done  chan struct{} // closed when all is on the disk
 
-	written atomic.Int64
-	frames  atomic.Uint64
-	dropped atomic.Uint64
-	mu      sync.Mutex
-	ended   string // why; guarded by mu
-	batch          // gathered; guarded by mu
-	spare   batch  // of run: that was written last
-}
-
-// batch is frames that wait to be written. Their data are in one run of bytes.
-type batch struct {
-	waiting []Frame
-	data    []byte
-	sizes   []int // where the data of each frame end
+	mu       sync.Mutex // guards what follows
+	capture  *capture
+	gathered []byte // of the capture, to be written next
+	bytes    int64  // of the capture, gathered or written
+	frames   uint64
+	dropped  uint64
+	ended    string // why
 }
 
 // Recording is the state of a recorder.
@@ -51,11 +43,10 @@ type Recording struct {
 // ErrRecording is returned when a recording runs already.
 var ErrRecording = errors.New("a recording runs already; stop it first")
 
-// Frames are gathered and written together, so that a recording does not cost the links a wake-up for each: so often, and at most so
-// many of so many bytes.
+// The capture is made as frames come, and written in large pieces, so that a recording does not cost the links a wake-up for
+// each: so often, and at most so many bytes.
 const (
 	recordEvery = 50 * time.Millisecond
-	recordMost  = 1 << 15
 	recordBytes = 8 << 20
 )
 
@@ -68,7 +59,9 @@ func (l *Log) Record(path, link string, limit int64) error {
 	if err != nil {
 		return fmt.Errorf("recording: %w", err)
 	}
-	r := &Recorder{path: path, links: link, limit: limit, stop: make(chan struct{}), began: time.Now(), done: make(chan struct{})}
+	r := &Recorder{path: path, links: link, limit: limit, began: time.Now(), stop: make(chan struct{}), done: make(chan struct{})}
+	r.capture, r.gathered = beginCapture(nil)
+	r.bytes = int64(len(r.gathered))
 	l.recorder.Store(r)
 	go r.run(file)
 	return nil
@@ -91,7 +84,7 @@ func (l *Log) Recording() Recording {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return Recording{r.ended == "", r.path, r.links, r.began.UTC(), r.frames.Load(), r.written.Load(), r.limit, r.dropped.Load(), r.ended}
+	return Recording{r.ended == "", r.path, r.links, r.began.UTC(), r.frames, r.bytes, r.limit, r.dropped, r.ended}
 }
 
 func (r *Recorder) running() bool {
@@ -104,13 +97,17 @@ func (r *Recorder) running() bool {
 func (r *Recorder) end(why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.endLocked(why)
+}
+
+func (r *Recorder) endLocked(why string) {
 	if r.ended == "" {
 		r.ended = why
 		close(r.stop)
 	}
 }
 
-func (r *Recorder) add(f Frame) {
+func (r *Recorder) add(f *Frame) {
 	if r.links != "" && f.Link != r.links {
 		return
 	}
@@ -119,59 +116,44 @@ func (r *Recorder) add(f Frame) {
 	if r.ended != "" {
 		return
 	}
-	if len(r.waiting) >= recordMost || len(r.data)+len(f.Data) > recordBytes {
-		r.dropped.Add(1)
+	before := len(r.gathered)
+	if before+len(f.Data) > recordBytes {
+		r.dropped++
 		return
 	}
-	r.data = append(r.data, f.Data...)
-	f.Data = nil // it is in data
-	r.waiting = append(r.waiting, f)
-	r.sizes = append(r.sizes, len(r.data))
+	r.gathered = r.capture.append(r.gathered, f)
+	if r.bytes += int64(len(r.gathered) - before); len(r.gathered) > before {
+		r.frames++
+	}
+	if r.bytes >= r.limit {
+		r.endLocked(fmt.Sprintf("the limit of %d bytes is reached", r.limit))
+	}
 }
 
 // run writes what was gathered until the recording ends.
 func (r *Recorder) run(file *os.File) {
 	defer close(r.done)
-	w := NewWriter(file)
 	ticker := time.NewTicker(recordEvery)
 	defer ticker.Stop()
-	for going := true; going; {
+	var piece []byte
+	var err error
+	for going := true; going && err == nil; {
 		select {
 		case <-ticker.C:
 		case <-r.stop:
 			going = false
 		}
-		r.write(w)
+		r.mu.Lock()
+		piece, r.gathered = r.gathered, piece[:0]
+		r.mu.Unlock()
+		if len(piece) > 0 {
+			_, err = file.Write(piece)
+		}
 	}
-	if err := errors.Join(w.Flush(), file.Close()); err != nil {
+	if err = errors.Join(err, file.Close()); err != nil {
 		r.end("the disk: " + err.Error())
 	}
-}
-
-// write writes what was gathered.
-func (r *Recorder) write(w *Writer) {
 	r.mu.Lock()
-	b := r.batch
-	r.batch = batch{r.spare.waiting[:0], r.spare.data[:0], r.spare.sizes[:0]}
-	r.mu.Unlock()
-	from := 0
-	for i := range b.waiting {
-		b.waiting[i].Data = b.data[from:b.sizes[i]]
-		from = b.sizes[i]
-		if w.written >= r.limit {
-			r.end(fmt.Sprintf("the limit of %d bytes is reached", r.limit))
-			break
-		}
-		if err := w.Write(b.waiting[i]); err != nil {
-			r.end("the disk: " + err.Error())
-			break
-		}
-		r.frames.Add(1)
-		r.written.Store(w.written)
-	}
-	w.Flush() // its error is the next write's
-	if w.written >= r.limit {
-		r.end(fmt.Sprintf("the limit of %d bytes is reached", r.limit))
-	}
-	r.spare = b
+	defer r.mu.Unlock()
+	r.capture, r.gathered = nil, nil
 }

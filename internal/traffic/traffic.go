@@ -54,8 +54,8 @@ type Ends struct {
 }
 
 // EndsOf are those of a connection.
-func EndsOf(conn net.Conn, framing string) Ends {
-	e := Ends{Framing: framing}
+func EndsOf(conn net.Conn, framing string) *Ends {
+	e := &Ends{Framing: framing}
 	of := func(a net.Addr) netip.AddrPort {
 		switch a := a.(type) {
 		case *net.TCPAddr:
@@ -70,6 +70,8 @@ func EndsOf(conn net.Conn, framing string) Ends {
 	return e
 }
 
+var unknown Ends
+
 // Frame is one frame of a link.
 type Frame struct {
 	Seq     uint64 // in the order of all links, from 1
@@ -81,7 +83,7 @@ type Frame struct {
 	Data    []byte
 	After   time.Duration
 	Text    string
-	Ends    Ends
+	Ends    *Ends // of its connection, which frames share
 }
 
 // Log holds the rings of all links.
@@ -111,9 +113,9 @@ type Ring struct {
 	link string
 
 	mu     sync.Mutex
-	frames []kept // the oldest first
-	data   []byte // of frames, in their order
-	ends   []Ends // of the connections of frames; few, since a connection has many
+	frames []kept  // the oldest first
+	data   []byte  // of frames, in their order
+	ends   []*Ends // of the connections of frames; few, since a connection has many
 	limit  int
 }
 
@@ -151,7 +153,7 @@ func (l *Log) Size() (bytes uint64) {
 	defer l.mu.Unlock()
 	for _, r := range l.rings {
 		r.mu.Lock()
-		bytes += uint64(cap(r.frames)*int(unsafe.Sizeof(kept{})) + cap(r.data) + cap(r.ends)*int(unsafe.Sizeof(Ends{})))
+		bytes += uint64(cap(r.frames)*int(unsafe.Sizeof(kept{})) + cap(r.data) + cap(r.ends)*int(unsafe.Sizeof(Ends{})+unsafe.Sizeof(&Ends{})))
 		r.mu.Unlock()
 	}
 	return bytes
@@ -174,6 +176,9 @@ func (r *Ring) Add(f Frame) {
 	}
 	f.Seq, f.Link = r.log.seq.Add(1), r.link
 	f.Data = f.Data[:min(len(f.Data), math.MaxUint16)]
+	if f.Ends == nil {
+		f.Ends = &unknown
+	}
 	r.mu.Lock()
 	if r.size()+len(f.Data) > r.limit {
 		r.forget()
@@ -182,7 +187,7 @@ func (r *Ring) Add(f Frame) {
 	r.data = append(r.data, f.Data...)
 	r.mu.Unlock()
 	if rec := r.log.recorder.Load(); rec != nil {
-		rec.add(f)
+		rec.add(&f)
 	}
 }
 
@@ -211,7 +216,7 @@ func (r *Ring) forget() {
 const recentEnds = 32
 
 // end returns the number of the two ends of a connection. There are never more of them than frames.
-func (r *Ring) end(e Ends) uint16 {
+func (r *Ring) end(e *Ends) uint16 {
 	for i := len(r.ends) - 1; i >= max(0, len(r.ends)-recentEnds); i-- {
 		if r.ends[i] == e {
 			return uint16(i)

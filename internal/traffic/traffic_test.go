@@ -1,11 +1,12 @@
 package traffic
 
 import (
-	"bytes"
 	"encoding/binary"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -17,7 +18,7 @@ import (
 )
 
 func frame(kind Kind, data ...byte) Frame {
-	return Frame{Time: time.Unix(1, 0), Station: "st", Unit: 1, Kind: kind, Data: data, Ends: Ends{Framing: "rtu"}}
+	return Frame{Time: time.Unix(1, 0), Station: "st", Unit: 1, Kind: kind, Data: data, Ends: &Ends{Framing: "rtu"}}
 }
 
 func TestARingIsBoundedAndKeepsTheNewest(t *testing.T) {
@@ -44,7 +45,7 @@ func TestFramesOfManyConnections(t *testing.T) {
 	r := l.Ring("bus", 1)
 	for i := range 3000 { // a device that closes after each request
 		f := frame(Sent, byte(i>>8), byte(i))
-		f.Ends.Local = netip.AddrPortFrom(netip.MustParseAddr("192.0.2.1"), uint16(i))
+		f.Ends = &Ends{Framing: "rtu", Local: netip.AddrPortFrom(netip.MustParseAddr("192.0.2.1"), uint16(i))}
 		r.Add(f)
 	}
 	list, _ := l.Frames(Filter{Limit: 3000})
@@ -69,7 +70,7 @@ func TestFilters(t *testing.T) {
 	a.Add(frame(Sent, 1, 3, 0, 0, 0, 1, 0x84, 0x0A))
 	a.Add(frame(Answer, 1, 0x83, 2, 0xC0, 0xF1)) // a refusal
 	b.Add(frame(Sent, 1, 4, 0, 0, 0, 1, 0x31, 0xCA))
-	b.Add(Frame{Station: "other", Kind: Timeout, Text: "no answer", Ends: Ends{Framing: "rtu"}})
+	b.Add(Frame{Station: "other", Kind: Timeout, Text: "no answer", Ends: &Ends{Framing: "rtu"}})
 	count := func(f Filter) int {
 		f.Limit = 100
 		list, _ := l.Frames(f)
@@ -86,22 +87,61 @@ func TestFilters(t *testing.T) {
 
 // A TCP packet of a capture has the addresses, the ports and the sequence of its connection.
 func TestPacketsOfACapture(t *testing.T) {
-	ends := Ends{Local: netip.MustParseAddrPort("192.0.2.1:40000"), Remote: netip.MustParseAddrPort("192.0.2.7:502"), Framing: "mbap"}
-	w := NewWriter(new(bytes.Buffer))
-	packet := func(kind Kind, data string) []byte {
-		return bytes.Clone(w.packet(Frame{Kind: kind, Data: []byte(data), Ends: ends}))
+	c, _ := beginCapture(nil)
+	ends := &Ends{Local: netip.MustParseAddrPort("192.0.2.1:40000"), Remote: netip.MustParseAddrPort("192.0.2.7:502"), Framing: "mbap"}
+	packet := func(kind Kind, ends *Ends, data string) []byte {
+		b := c.append(nil, &Frame{Link: "gate", Kind: kind, Data: []byte(data), Ends: ends})
+		if binary.LittleEndian.Uint32(b) == blockInterface {
+			assert.Contains(t, string(b), "gate")
+			b = b[binary.LittleEndian.Uint32(b[4:]):]
+		}
+		assert.Equal(t, uint32(len(b)), binary.LittleEndian.Uint32(b[4:]))
+		return b[28 : 28+binary.LittleEndian.Uint32(b[20:])]
 	}
-	request, again, answer := packet(Sent, "12 bytes here"), packet(Sent, "x"), packet(Answer, "answer")
+	request, again, answer := packet(Sent, ends, "12 bytes here"), packet(Sent, ends, "x"), packet(Answer, ends, "answer")
 	assert.Equal(t, byte(0x45), request[0])
 	assert.Equal(t, []byte{192, 0, 2, 1, 192, 0, 2, 7}, request[12:20])
-	assert.Equal(t, uint16(0), sum(request[:20]), "the header's checksum fits")
+	assert.Equal(t, uint16(0), fold(sum(0, request[:20])), "the header's checksum fits")
+	assert.Equal(t, "12 bytes here", string(request[40:]))
 	assert.Equal(t, uint32(1), binary.BigEndian.Uint32(request[24:]))
 	assert.Equal(t, uint32(14), binary.BigEndian.Uint32(again[24:]), "after the bytes before")
 	assert.Equal(t, []byte{192, 0, 2, 7, 192, 0, 2, 1}, answer[12:20])
 	assert.Equal(t, uint32(15), binary.BigEndian.Uint32(answer[28:]), "it acknowledges both")
-	six := w.packet(Frame{Kind: Sent, Data: []byte("x"), Ends: Ends{Local: netip.MustParseAddrPort("[fd00::1]:1"), Remote: netip.MustParseAddrPort("[fd00::2]:502"), Packets: true}})
+	six := packet(Sent, &Ends{Local: netip.MustParseAddrPort("[fd00::1]:1"), Remote: netip.MustParseAddrPort("[fd00::2]:502"), Packets: true}, "x")
 	assert.Equal(t, byte(0x60), six[0])
 	assert.Equal(t, byte(17), six[6])
+	assert.Equal(t, []byte("x"), packet(Answer, &Ends{Framing: "rtu"}, "x"), "on a serial line there is no packet")
+	assert.Len(t, c.interfaces, 2, "a link is one, however many connections it had")
+}
+
+// An analyser finds nothing wrong with what a recording says of frames of every kind.
+func TestAnAnalyserReadsACapture(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.pcapng")
+	l := NewLog()
+	require.NoError(t, l.Record(path, "", 1<<20))
+	tcp := &Ends{Local: netip.MustParseAddrPort("192.0.2.1:40000"), Remote: netip.MustParseAddrPort("192.0.2.7:502"), Framing: "mbap"}
+	udp := &Ends{Local: netip.MustParseAddrPort("[fd00::1]:40001"), Remote: netip.MustParseAddrPort("[fd00::2]:502"), Framing: "mbap", Packets: true}
+	mixed := &Ends{Local: netip.MustParseAddrPort("[fd00::1]:40001"), Remote: netip.MustParseAddrPort("192.0.2.9:502"), Framing: "mbap"}
+	for i, ends := range []*Ends{tcp, udp, mixed, {Framing: "rtu"}} {
+		r := l.Ring([]string{"gate", "datagrams", "both", "bus"}[i], 4)
+		for n := range 5 { // every length that has to be padded
+			r.Add(Frame{Time: time.Unix(1_700_000_000, 1), Kind: Sent, Data: make([]byte, 1+n), Ends: ends})
+			r.Add(Frame{Time: time.Unix(1_700_000_000, 2), Kind: Late, Text: "after 2 s", Data: make([]byte, 9+n), Ends: ends})
+		}
+	}
+	l.Ring("gate", 4).Add(Frame{Kind: Timeout, Text: "no answer"}) // has no bytes
+	r := l.StopRecording()
+	assert.Equal(t, uint64(40), r.Frames)
+	out, err := exec.Command("tshark", "-r", path, "-o", "ip.check_checksum:TRUE", "-o", "tcp.check_checksum:TRUE", "-o", "udp.check_checksum:TRUE", "-T", "fields", "-e", "frame.interface_name",
+		"-e", "frame.time_epoch", "-e", "frame.packet_flags_direction", "-e", "frame.comment", "-e", "ip.checksum.status", "-e", "tcp.checksum.status", "-e", "udp.checksum.status", "-e", "tcp.analysis.flags", "-E", "separator=|").Output()
+	require.NoError(t, err, "make tools installs it")
+	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+	require.Len(t, lines, 40)
+	for i, checked := range []string{"1|1||", "||1|", "|1||", "|||"} { // checksums that fit, and no remark on the order
+		link := []string{"gate", "datagrams", "both", "bus"}[i]
+		assert.Equal(t, link+"|1700000000.000000001|0x00000002||"+checked, lines[10*i])
+		assert.Equal(t, link+"|1700000000.000000002|0x00000001|late: after 2 s|"+checked, lines[10*i+9])
+	}
 }
 
 func TestARecordingEndsAtItsLimit(t *testing.T) {
@@ -140,7 +180,7 @@ func TestDissect(t *testing.T) {
 	assert.Equal(t, "register 10", d.Fields[4].Name, "as its request says")
 	assert.Equal(t, "register +1", alone(reply).Fields[4].Name)
 	ascii := frame(Answer, modbus.AppendASCII(nil, modbus.Frame{Unit: 1, PDU: []byte{0x83, 2}})...)
-	ascii.Ends.Framing = "ascii"
+	ascii.Ends = &Ends{Framing: "ascii"}
 	assert.Equal(t, "unit 1: Read Holding Registers (3) refused: exception 2 (illegal data address)", alone(ascii).Summary)
 	code, refused := Function(&ascii)
 	assert.Equal(t, 3, code)

@@ -118,7 +118,7 @@ func (d *Driver) Open(ctx context.Context, link site.Link, host engine.Host) (en
 }
 
 // watcher tells the host of what a channel sees; what an adapter is known to give back is not told.
-func watcher(host engine.Host, ends traffic.Ends, echoes bool) func(master.Event) {
+func watcher(host engine.Host, ends *traffic.Ends, echoes bool) func(master.Event) {
 	kinds := [...]traffic.Kind{
 		master.EventSent: traffic.Sent, master.EventAnswer: traffic.Answer, master.EventLate: traffic.Late, master.EventForeign: traffic.Foreign,
 		master.EventStray: traffic.Stray, master.EventDamaged: traffic.Damaged, master.EventEcho: traffic.Echo, master.EventTimeout: traffic.Timeout,

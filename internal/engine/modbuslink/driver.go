@@ -276,7 +276,7 @@ func watcher(conn net.Conn, link site.Link, host engine.Host) func(modbus.Event)
 	}
 	ends := traffic.EndsOf(conn, string(link.Framing))
 	return func(e modbus.Event) {
-		host.Saw(engine.Frame{Kind: traffic.Kind(e.Kind), Unit: int(e.Unit), Asked: e.Asked, Data: e.Data, After: e.After, Text: e.Text, Ends: ends})
+		host.Saw(engine.Frame{Kind: traffic.Kind(e.Kind), Unit: int(e.Unit), Asked: e.Asked, Data: e.Data, After: e.After, At: e.At, Text: e.Text, Ends: ends})
 	}
 }
 

@@ -31,20 +31,20 @@ type session struct {
 
 // asker makes one exchange: modbus.Client or modbus.Pipeline.
 type asker interface {
-	Do(unit byte, req modbus.Request, timeout time.Duration) ([]byte, error)
+	Exchange(unit byte, req modbus.Request, timeout time.Duration) (modbus.Answered, error)
 }
 
 // ask makes one exchange and notes whether the connection is lost.
-func (s *session) ask(unit byte, request modbus.Request) ([]byte, error) {
+func (s *session) ask(unit byte, request modbus.Request) (modbus.Answered, error) {
 	s.wait()
-	data, err := s.asker.Do(unit, request, s.timeout)
+	answer, err := s.asker.Exchange(unit, request, s.timeout)
 	if s.silence > 0 {
 		s.quiet = time.Now()
 	}
 	if errors.Is(err, modbus.ErrClosed) {
 		s.lost.Store(true)
 	}
-	return data, err
+	return answer, err
 }
 
 // wait keeps the silence between two frames.
@@ -63,7 +63,7 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 		out.Skipped = true
 		return out
 	}
-	data, err := s.ask(j.to.unit, j.request)
+	answer, err := s.ask(j.to.unit, j.request)
 	switch {
 	case len(j.items) == 0: // only whether it lives
 		return outcome(err)
@@ -72,7 +72,7 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 	}
 	j.refused = false
 	j.refusals.note(function, false)
-	j.block.Store(data, function.Bits(), j.items)
+	j.block.Store(answer.Data, function.Bits(), j.items, answer.At)
 	return engine.Outcome{}
 }
 
@@ -104,16 +104,16 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 	for done := 0; done < what.Count; {
 		n := min(largest, what.Count-done)
 		at := what.Start.Offset + uint16(done)
-		data, err := s.ask(byte(station.Unit), modbus.Request{Function: function, Address: at, Quantity: uint16(n)})
+		answer, err := s.ask(byte(station.Unit), modbus.Request{Function: function, Address: at, Quantity: uint16(n)})
 		if err != nil {
 			asked := site.Range{Start: site.Address{Space: what.Start.Space, Offset: at}, Count: n}
 			return nil, fmt.Errorf("%s: %w", asked, err)
 		}
-		words := modbus.AppendWords(nil, data)
+		words := modbus.AppendWords(nil, answer.Data)
 		for i := range n {
 			sample := engine.Sample{Quality: reading.Good}
 			if function.Bits() {
-				sample.DecodeBit(modbus.Bit(data, i))
+				sample.DecodeBit(modbus.Bit(answer.Data, i))
 			} else {
 				sample.DecodeWords(codec.Layout{Type: codec.TypeUint16}, words[i:i+1])
 			}
@@ -134,12 +134,12 @@ func (s *session) Test(station site.Station) (string, error) {
 	if !ok {
 		request = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 1}
 	}
-	data, err := s.ask(byte(station.Unit), request)
+	answer, err := s.ask(byte(station.Unit), request)
 	asked := request.Function.String()
 	var exception modbus.Exception
 	switch {
 	case err == nil && request.Function == modbus.ReadHoldingRegisters:
-		return fmt.Sprintf("unit %d answers: hr:%d is 0x%04X", station.Unit, request.Address, modbus.Word(data, 0)), nil
+		return fmt.Sprintf("unit %d answers: hr:%d is 0x%04X", station.Unit, request.Address, modbus.Word(answer.Data, 0)), nil
 	case err == nil:
 		return fmt.Sprintf("unit %d answers to %s", station.Unit, asked), nil
 	case errors.As(err, &exception) && outcome(err).Answered:

@@ -41,18 +41,18 @@ func (s *session) Write(station site.Station, what engine.Command) engine.Writte
 			w.Err = fmt.Errorf("the rest of the register could not be read (%w)", err)
 			return w
 		}
-		merged := what.Layout.Merge(modbus.Word(rest, 0), request.Or)
+		merged := what.Layout.Merge(modbus.Word(rest.Data, 0), request.Or)
 		request = registersRequest(station, what.Address.Offset, []uint16{merged})
 	}
 	w.Reached = true
-	data, err := s.ask(unit, request)
+	answer, err := s.ask(unit, request)
 	if err != nil && !errors.Is(err, modbus.Acknowledge) { // which says that the device works on it (AP 7)
 		w.Err, w.Refused = err, outcome(err).Answered
 		return w
 	}
 	w.Accepted = true
 	if request.Function == modbus.ReadWriteMultipleRegisters {
-		w.After = samplesOf(what, modbus.ReadHoldingRegisters, data)
+		w.After = samplesOf(what, modbus.ReadHoldingRegisters, answer.Data)
 	}
 	for try := range readBackTries {
 		if try > 0 {
@@ -182,14 +182,14 @@ func same(layout codec.Layout, sent, after []engine.Sample) bool {
 func (s *session) readBack(unit byte, what engine.Command, from site.Address) ([]engine.Sample, error) {
 	function := readFunction[from.Space]
 	n := len(what.Raw) * what.Layout.Words()
-	data, err := s.ask(unit, modbus.Request{Function: function, Address: from.Offset, Quantity: uint16(n)})
+	answer, err := s.ask(unit, modbus.Request{Function: function, Address: from.Offset, Quantity: uint16(n)})
 	if err != nil {
 		return nil, err
 	}
 	if bit, ok := from.Part.Bit(); ok {
 		what.Layout.Bit = int8(bit)
 	}
-	return samplesOf(what, function, data), nil
+	return samplesOf(what, function, answer.Data), nil
 }
 
 // samplesOf decodes the values of a command.
