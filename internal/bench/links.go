@@ -264,6 +264,7 @@ func elsewhere() (port int, stop func(), err error) {
 
 // watching compares the exchanges of a link, as fast as they go, with and without keeping its frames.
 func watching() error {
+	const rounds = 3 * pairs
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -290,28 +291,29 @@ func watching() error {
 		_, err := e.ReadAddresses(ctx, "link0000-1", site.Range{Start: site.Address{Space: site.HoldingRegisters}, Count: 50})
 		return err
 	}
-	var kept, recorded []float64
-	for range pairs { // in turn, so that what slows the machine slows all
-		e.Traffic().Pause(true)
-		base, err := rate(ask)
-		if err != nil {
-			return err
-		}
-		e.Traffic().Pause(false)
-		with, err := rate(ask)
-		if err != nil {
-			return err
-		}
-		if err := e.Traffic().Record(filepath.Join(dir, fmt.Sprint(len(kept))), "", 1<<30); err != nil {
-			return err
-		}
-		disk, err := rate(ask)
-		if err != nil {
-			return err
-		}
-		e.Traffic().StopRecording()
-		kept, recorded = append(kept, with/base), append(recorded, disk/base)
+	log, path := e.Traffic(), filepath.Join(dir, "recording")
+	ways := []struct{ begin, end func() error }{
+		{func() error { log.Pause(true); return nil }, func() error { log.Pause(false); return nil }},
+		{func() error { return nil }, func() error { return nil }},
+		{func() error { return log.Record(path, "", 1<<30) }, func() error { log.StopRecording(); return os.Remove(path) }},
 	}
-	fmt.Printf("what watching costs: %.2f of the exchanges with the frames kept, %.2f with a recording to disk (medians of %d, against none of it)\n", median(kept), median(recorded), pairs)
+	var kept, recorded []float64
+	for i := range rounds { // in turn, so that what slows the machine slows all, and each of them first as often
+		var rates [3]float64
+		for k := range ways {
+			k = (k + i) % len(ways)
+			if err := ways[k].begin(); err != nil {
+				return err
+			}
+			if rates[k], err = rate(ask); err != nil {
+				return err
+			}
+			if err := ways[k].end(); err != nil {
+				return err
+			}
+		}
+		kept, recorded = append(kept, rates[1]/rates[0]), append(recorded, rates[2]/rates[0])
+	}
+	fmt.Printf("what watching costs: %.2f of the exchanges with the frames kept, %.2f with a recording to disk (medians of %d rounds, against none of it)\n", median(kept), median(recorded), rounds)
 	return nil
 }

@@ -4,7 +4,6 @@ package main
 import (
 	"context"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -29,29 +28,32 @@ func main() {
 }
 
 func run() error {
-	if len(os.Args) > 1 && os.Args[1] == "devices" {
-		return devices()
+	parts := []func() error{exchangesOfOne, watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations}
+	if len(os.Args) > 1 {
+		some := map[string][]func() error{
+			"exchanges": {exchangesOfOne}, "watching": {watching}, "polls": {polls}, "dnp3": {bufferedBurst, manyOutstations},
+			"devices": {devices}, "outstations": {reporters}, // which others start
+		}
+		if parts = some[os.Args[1]]; parts == nil {
+			return fmt.Errorf("%q is no part; there are exchanges, watching, polls and dnp3", os.Args[1])
+		}
 	}
-	if len(os.Args) > 1 && os.Args[1] == "outstations" {
-		return reporters()
+	for _, f := range parts {
+		if err := f(); err != nil {
+			return err
+		}
 	}
-	if len(os.Args) > 1 && os.Args[1] == "polls" {
-		return polls()
-	}
-	if len(os.Args) > 1 && os.Args[1] == "dnp3" {
-		return errors.Join(bufferedBurst(), manyOutstations())
-	}
+	return nil
+}
+
+// exchangesOfOne are those of one station on one socket.
+func exchangesOfOne() error {
 	fmt.Println("one station, one socket: exchanges as a share of those of a bare TCP echo of the same bytes")
 	for _, registers := range []int{10, 50, modbus.MaxReadRegisters} {
 		for _, changing := range []bool{false, true} {
 			if err := exchanges(registers, changing); err != nil {
 				return err
 			}
-		}
-	}
-	for _, f := range []func() error{watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations} {
-		if err := f(); err != nil {
-			return err
 		}
 	}
 	return nil

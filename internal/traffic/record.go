@@ -15,6 +15,7 @@ type Recorder struct {
 	links string // the only one; "" for all
 	limit int64
 	began time.Time
+	piece chan struct{} // holds one token when a piece is gathered
 	stop  chan struct{} // closed when it has ended
 	done  chan struct{} // closed when all is on the disk
 
@@ -43,11 +44,12 @@ type Recording struct {
 // ErrRecording is returned when a recording runs already.
 var ErrRecording = errors.New("a recording runs already; stop it first")
 
-// The capture is made as frames come, and written in large pieces, so that a recording does not cost the links a wake-up for
-// each: so often, and at most so many bytes.
+// The capture is made as frames come, and written in pieces, so that a recording does not cost the links a wake-up for each: so
+// often, when so many bytes are gathered, and at most as many as there is room for.
 const (
 	recordEvery = 50 * time.Millisecond
-	recordBytes = 8 << 20
+	recordPiece = 128 << 10
+	recordRoom  = 8 << 20
 )
 
 // Record begins to record to a new file.
@@ -59,8 +61,8 @@ func (l *Log) Record(path, link string, limit int64) error {
 	if err != nil {
 		return fmt.Errorf("recording: %w", err)
 	}
-	r := &Recorder{path: path, links: link, limit: limit, began: time.Now(), stop: make(chan struct{}), done: make(chan struct{})}
-	r.capture, r.gathered = beginCapture(nil)
+	r := &Recorder{path: path, links: link, limit: limit, began: time.Now(), piece: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
+	r.capture, r.gathered = beginCapture(make([]byte, 0, 2*recordPiece))
 	r.bytes = int64(len(r.gathered))
 	l.recorder.Store(r)
 	go r.run(file)
@@ -117,13 +119,19 @@ func (r *Recorder) add(f *Frame) {
 		return
 	}
 	before := len(r.gathered)
-	if before+len(f.Data) > recordBytes {
+	if before+len(f.Data) > recordRoom {
 		r.dropped++
 		return
 	}
 	r.gathered = r.capture.append(r.gathered, f)
 	if r.bytes += int64(len(r.gathered) - before); len(r.gathered) > before {
 		r.frames++
+	}
+	if before < recordPiece && len(r.gathered) >= recordPiece {
+		select {
+		case r.piece <- struct{}{}:
+		default:
+		}
 	}
 	if r.bytes >= r.limit {
 		r.endLocked(fmt.Sprintf("the limit of %d bytes is reached", r.limit))
@@ -135,11 +143,12 @@ func (r *Recorder) run(file *os.File) {
 	defer close(r.done)
 	ticker := time.NewTicker(recordEvery)
 	defer ticker.Stop()
-	var piece []byte
+	piece := make([]byte, 0, 2*recordPiece)
 	var err error
 	for going := true; going && err == nil; {
 		select {
 		case <-ticker.C:
+		case <-r.piece:
 		case <-r.stop:
 			going = false
 		}
