@@ -48,6 +48,7 @@ type prober struct {
 	conn  net.Conn
 	modem *wire.Modem
 	ask   *modbus.Client
+	used  bool         // something was answered on conn
 	heard map[int]bool // units that answered
 
 	master int // of an outstation
@@ -171,16 +172,24 @@ func (p *prober) do(unit int, r modbus.Request) ([]byte, error) {
 	if p.link.Serial != nil {
 		time.Sleep(modbus.Silence(p.link.Serial.Baud, p.link.Serial.Bits()))
 	}
-	data, err := p.ask.Do(byte(unit), r, time.Duration(p.link.Timeout))
-	if errors.Is(err, modbus.ErrClosed) && p.modem == nil { // some devices close after each refusal
+	for {
+		data, err := p.ask.Do(byte(unit), r, time.Duration(p.link.Timeout))
+		if !errors.Is(err, modbus.ErrClosed) || p.modem != nil {
+			p.used = true
+			return data, err
+		}
+		// Some devices close after each answer, or after each refusal. That is known once another connection was asked.
 		p.conn.Close()
 		conn, again := wire.Open(p.ctx, p.link)
 		if again != nil {
 			return nil, err
 		}
 		p.conn, p.ask = conn, client(conn, p.link)
+		if !p.used {
+			return nil, err
+		}
+		p.used = false
 	}
-	return data, err
 }
 
 // life is the request that most devices answer, be it with a refusal.
@@ -223,6 +232,9 @@ func (p *prober) anything() (string, error) {
 	}
 	if errors.Is(last, modbus.ErrChecksum) {
 		return "", fmt.Errorf("bytes come back, and their checksum is wrong (%w). Compare the line settings, or let them be found with a scan", last)
+	}
+	if errors.Is(last, modbus.ErrClosed) && !p.link.Transport.OnPort() {
+		return "", fmt.Errorf("the far end takes the connection and closes it when it is asked (%w). It may bear no further connection beside those it has, or none from this address, or speak another protocol or framing on this port", last)
 	}
 	if p.link.Transport.OnPort() {
 		return "", fmt.Errorf("nothing comes back (%w). Check wiring, power, unit and line settings; a scan looks for units and settings", last)
@@ -336,24 +348,65 @@ func (p *prober) tables() (string, error) {
 	return strings.Join(said, "; "), nil
 }
 
+// limits finds out how much the device gives at once and, last, since a gateway may be busy with it for a while, whether it looks at
+// the unit.
 func (p *prober) limits() (string, error) {
+	text := p.largest()
+	if other := p.stranger(); other >= 0 {
+		text += fmt.Sprintf("; unit %d, which is hardly there, answers as well: the device does not look at the unit", other)
+	}
+	return text, nil
+}
+
+// stranger is a unit that is hardly there and answers nevertheless, -1 when none does. On a line of several devices nobody is asked.
+func (p *prober) stranger() int {
+	if p.link.Transport.OnPort() || p.link.Framing != site.MBAP {
+		return -1
+	}
+	other := strangeUnit
+	if p.unit == other {
+		other--
+	}
+	if _, err := p.do(other, life); err != nil {
+		return -1
+	}
+	return other
+}
+
+// strangeUnit is a unit that devices seldom have.
+const strangeUnit = 239
+
+// mostSilent is how many sizes of a read may stay without an answer before smaller ones are not tried.
+const mostSilent = 7
+
+// largest says how many registers are read at once.
+func (p *prober) largest() string {
 	if p.table != site.HoldingRegisters && p.table != site.InputRegisters {
-		return "no registers at 0 to try it on", nil
+		return "no registers at 0 to try it on"
 	}
 	function := readers[0].function
 	if p.table == site.InputRegisters {
 		function = readers[1].function
 	}
+	var refusal error
+	silent := 0
 	for _, n := range []uint16{125, 120, 100, 64, 60, 50, 32, 20, 16, 10, 8, 4, 2, 1} {
 		_, err := p.do(p.unit, modbus.Request{Function: function, Quantity: n})
 		switch {
-		case err == nil && n == 125:
-			return "125 registers at once, the most there is", nil
+		case err == nil && n == modbus.MaxReadRegisters:
+			return "125 registers at once, the most there is"
+		case err == nil && n == 1:
+			return "single registers only"
+		case err == nil && alive(refusal):
+			return fmt.Sprintf("at least %d registers at once from %s:0; more are refused, there or for their number", n, p.table)
 		case err == nil:
-			return fmt.Sprintf("at least %d registers at once from %s:0; more are refused, there or for their number", n, p.table), nil
+			return fmt.Sprintf("at least %d registers at once from %s:0; for more there is no proper answer (%s), so the station needs its largest read set", n, p.table, refusal)
 		case !alive(err):
-			return fmt.Sprintf("%d registers at once: %s", n, err), nil
+			if silent++; silent > mostSilent {
+				return fmt.Sprintf("%d registers at once: %s", n, err)
+			}
 		}
+		refusal = err
 	}
-	return "single registers only", nil
+	return fmt.Sprintf("%s:0 is not answered any more", p.table)
 }

@@ -148,6 +148,9 @@ func trySettings(ctx context.Context, link site.Link, _ ScanRequest, known []int
 	return -1, nil
 }
 
+// severalUnits is how many units hardly are behind one address without a gap.
+const severalUnits = 8
+
 // scanUnits asks every unit once.
 func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total int, report func(Progress)) error {
 	p := &prober{ctx: ctx, link: link, heard: map[int]bool{}}
@@ -180,7 +183,11 @@ func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total i
 		}
 		report(step)
 	}
-	report(Progress{Done: total, Total: total, Ended: counted(n, "unit")})
+	ended := counted(n, "unit")
+	if asked := r.Last - r.First + 1; n == asked && n >= severalUnits && !link.Transport.OnPort() {
+		ended += "; every unit that was asked answers, so the device may not look at the unit, and be one"
+	}
+	report(Progress{Done: total, Total: total, Ended: ended})
 	return nil
 }
 
