@@ -50,6 +50,11 @@ const (
 	TimeoutShort      Code = "timeout-short"
 	ShortResponse     Code = "short-response"
 	IdentifierIgnored Code = "identifier-ignored"
+	AnswersMalformed  Code = "answers-malformed"
+	AnswersMissing    Code = "answers-missing"
+	ExtraBytes        Code = "extra-bytes"
+	DeviceBusy        Code = "device-busy"
+	ExceptionUnknown  Code = "exception-unknown"
 )
 
 // The codes of points.
@@ -128,12 +133,12 @@ type Station struct {
 	Silent      bool
 	Answering   bool
 	Reason      string
-	Counts      Counts // of the last minute
-	Since       Counts // since the last answer
-	OtherUnit   int    // that answered in its place, -1 for none
-	Short       int    // answers with too few registers
-	ClosedAfter int    // connections that ended after an answer
-	Slowest     time.Duration
+	Counts      Counts        // of the last minute
+	Since       Counts        // since the last answer
+	OtherUnit   int           // that answered in its place, -1 for none
+	Short       int           // answers with too few registers, within the last minute or since the last answer
+	ClosedAfter int           // connections that ended after an answer
+	Slowest     time.Duration // of answers that came late, likewise
 	Median      time.Duration
 	Refused     []Refusal
 	Notes       map[NoteKind]Note
@@ -207,7 +212,7 @@ const enough = 3
 
 // Find draws the conclusions, the most certain first.
 func Find(e Evidence) []Finding {
-	f := finder{stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}}
+	f := finder{stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}, noisy: map[string]bool{}}
 	for _, s := range e.Stations {
 		f.stations[s.Station.Link] = append(f.stations[s.Station.Link], s)
 		if f.units[s.Station.Link] == nil {
@@ -241,10 +246,20 @@ type finder struct {
 	units    map[string]map[int]string // stations by link and unit
 	covered  map[string]bool           // stations whose trouble is explained
 	slow     map[string]bool           // links on which several stations answer late
+	noisy    map[string]bool           // links with noise
 }
 
 func (f *finder) add(kind site.Kind, subject string, code Code, certainty float64, cause string, evidence []string, next ...Step) {
 	f.list = append(f.list, Finding{Code: code, Subject: subject, Kind: kind, Certainty: certainty, Cause: cause, Evidence: evidence, Next: next})
+}
+
+// seen is how often something was seen within the last minute or, of a station that is silent and therefore asked seldom, since it
+// answered last.
+func seen(minute, since int) (n int, when string) {
+	if since > minute {
+		return since, "since the last answer"
+	}
+	return minute, "within a minute"
 }
 
 func say(text string) Step { return Step{Text: text} }

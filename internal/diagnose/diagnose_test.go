@@ -187,3 +187,85 @@ func TestTheMostCertainComesFirst(t *testing.T) {
 	})
 	assert.Equal(t, []Code{NameUnresolved, UnitSilent}, codes(list))
 }
+
+// one is the finding of evidence that has one cause.
+func one(t *testing.T, l Link, stations ...Station) Finding {
+	t.Helper()
+	list := Find(Evidence{Links: []Link{l}, Stations: stations})
+	require.Len(t, list, 1)
+	assert.NotEmpty(t, list[0].Next)
+	return list[0]
+}
+
+func TestOddAnswers(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		edit func(*Station)
+		code Code
+		says string
+	}{
+		{"none is proper", func(s *Station) {
+			silent(Counts{Requests: 5, Malformed: 5})(s)
+			s.Reason = "bad response: an answer broke off"
+		}, AnswersMalformed, "what it answers is no proper answer"},
+		{"some are not proper", func(s *Station) { s.Counts.Malformed = 4 }, AnswersMalformed, "Some of the device's answers"},
+		{"more than answers", func(s *Station) { s.Counts.Damaged = 40 }, ExtraBytes, "Bytes that belong to no answer"},
+		{"some are missing", func(s *Station) { s.Counts.Timeouts = 10 }, AnswersMissing, "Some requests stay without an answer"},
+		{"each comes twice", func(s *Station) { s.Counts.Stray = 60 }, UnitTwice, "a gateway says everything twice"},
+		{"it is busy", func(s *Station) { s.Counts.Exceptions = map[int]int{5: 2, 6: 3} }, DeviceBusy, "busy with something else"},
+		{"codes of its own", func(s *Station) { s.Counts.Exceptions = map[int]int{0: 30} }, ExceptionUnknown, "a code that the standard does not have"},
+		{"never its identifier", func(s *Station) { silent(Counts{Requests: 5, Malformed: 5, Foreign: 5})(s) }, IdentifierIgnored, "another transaction identifier"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			f := one(t, link(nil), station("a", 1, c.edit), station("b", 2, nil))
+			assert.Equal(t, c.code, f.Code)
+			assert.Equal(t, "a", f.Subject)
+			assert.Contains(t, f.Cause, c.says)
+		})
+	}
+	few := func(s *Station) { s.Counts.Requests, s.Counts.Timeouts, s.Counts.Malformed = 1000, 4, 4 }
+	assert.Empty(t, Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, few)}}), "a few of many say nothing")
+	noisy := link(func(l *Link) { serial(l); l.Counts = Counts{Answers: 110, Checksums: 8} })
+	both := func(s *Station) { s.Counts.Checksums, s.Counts.Timeouts = 4, 8 }
+	assert.Equal(t, LineNoise, one(t, noisy, station("a", 1, both), station("b", 2, both)).Code, "noise explains what is missing")
+}
+
+// A station that does not answer is asked seldom, so that a minute shows too little of it.
+func TestFindingsOfTheSilentStay(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		since Counts
+		code  Code
+	}{
+		{"late", Counts{Requests: 9, Timeouts: 9, Late: 8}, TimeoutShort},
+		{"no path", Counts{Requests: 9, Exceptions: map[int]int{10: 9}}, GatewayPath},
+		{"no target", Counts{Requests: 9, Exceptions: map[int]int{11: 9}}, GatewayTarget},
+		{"silence", Counts{Requests: 9, Timeouts: 9}, UnitSilent},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			dead := station("a", 1, func(s *Station) {
+				silent(c.since)(s)
+				s.Counts = Counts{Requests: 2, Timeouts: 1, Late: 1, Exceptions: map[int]int{10: 1, 11: 1}}
+			})
+			f := one(t, link(nil), dead, station("b", 2, nil))
+			assert.Equal(t, c.code, f.Code)
+		})
+	}
+	l := link(func(l *Link) { l.Since = Counts{Requests: 9, Malformed: 9, Echoes: 9}; l.Counts.Echoes = 2 })
+	f := one(t, l, station("a", 1, silent(Counts{Requests: 9, Malformed: 9})))
+	assert.Equal(t, Echo, f.Code)
+	assert.Contains(t, f.Evidence[0], "9 of our own requests came back since the last answer")
+}
+
+func TestAFarEndThatClosesWhenItIsAsked(t *testing.T) {
+	closing := func(s *Station) {
+		silent(Counts{Requests: 5, Closed: 5})(s)
+		s.Reason = "connection lost: reset"
+	}
+	shut := link(func(l *Link) { l.Since = Counts{Requests: 5, Closed: 5} })
+	f := one(t, shut, station("a", 1, closing), station("b", 2, closing))
+	assert.Equal(t, ClosesConnection, f.Code)
+	assert.Equal(t, "bus", f.Subject)
+	assert.Contains(t, f.Evidence, "connection lost: reset")
+	assert.Empty(t, Find(Evidence{Links: []Link{link(func(l *Link) { l.Since = Counts{Requests: 2, Closed: 2} })}, Stations: []Station{station("a", 1, closing)}}), "it may have restarted")
+}

@@ -16,13 +16,13 @@ func (f *finder) link(l Link) bool {
 		return false
 	}
 	name, c := l.Link.Name, l.Counts
-	if c.Echoes >= enough {
+	if echoes, when := seen(c.Echoes, l.Since.Echoes); echoes >= enough {
 		step := say("find out what sends the bytes back: an adapter with its receiver always on, a loop-back plug, an echo service on that port")
 		if l.Link.Transport.OnPort() {
 			step = set("set echo: true, so that what comes back is taken off", site.KindLink, name, map[string]any{"serial": withEcho(l.Link)})
 		}
 		f.add(site.KindLink, name, Echo, 0.95, "What is sent comes back: the adapter, or something on the line, echoes it.",
-			[]string{fmt.Sprintf("%d of our own requests came back within a minute", c.Echoes)}, step,
+			[]string{fmt.Sprintf("%d of our own requests came back %s", echoes, when)}, step,
 			say("on a two-wire bus, check that the adapter switches its receiver off while it sends"))
 		return l.Since.Answers == 0 && l.Since.Echoes > 0
 	}
@@ -51,6 +51,13 @@ func (f *finder) link(l Link) bool {
 			[]string{fmt.Sprintf("%d answers were no Modbus", l.Since.Closed+l.Since.Malformed), f.said(name)},
 			say("check the port: Modbus TCP is 502 unless the manual says otherwise"), say("a serial gateway that passes bytes through needs framing rtu"))
 		return true
+	case !l.Link.Transport.OnPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
+		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end takes the connection, and closes it when it is asked.",
+			[]string{fmt.Sprintf("%d connections ended since the last answer", l.Since.Closed), f.said(name)},
+			say("see whether another program is connected: many devices serve one connection, or so many, at a time"),
+			say("see whether the device serves known addresses only, and enter this machine's"),
+			say("check the port, and whether it wants TLS or another framing: arithmon probe says how far it gets"))
+		return true
 	case closed >= enough && after >= enough:
 		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end closes the connection after each request, or soon after.",
 			[]string{fmt.Sprintf("%d connections ended within a minute, %d of them after an answer", closed, after)},
@@ -65,9 +72,9 @@ func (f *finder) lateAll(l Link) {
 	var names []string
 	late := Station{}
 	for _, s := range f.stations[l.Link.Name] {
-		if s.Counts.Late >= enough {
+		if n, _ := seen(s.Counts.Late, s.Since.Late); n >= enough {
 			names = append(names, s.Station.Name)
-			late.Counts.Late += s.Counts.Late
+			late.Counts.Late += n
 			late.Slowest = max(late.Slowest, s.Slowest)
 		}
 	}
@@ -75,10 +82,10 @@ func (f *finder) lateAll(l Link) {
 		return
 	}
 	f.slow[l.Link.Name] = true
-	seen, next := lateness(l, late)
+	evidence, next := lateness(l, late)
 	f.add(site.KindLink, l.Link.Name, TimeoutShort, 0.85,
 		fmt.Sprintf("Answers of %s come after the timeout of %s has passed: it is too short, or one of them is slow and keeps the line from the others.", strings.Join(names, ", "), l.Link.Timeout),
-		[]string{seen}, next...)
+		[]string{evidence}, next...)
 }
 
 // allSilent reports whether no station of a link answers, of those that were asked.
@@ -156,6 +163,7 @@ func (f *finder) line(l Link) bool {
 	if c.Checksums*50 < c.Answers {
 		return false
 	}
+	f.noisy[name] = true
 	f.add(site.KindLink, name, LineNoise, 0.75, "Some frames are damaged: noise on the line, missing or doubled termination, or a second master.",
 		[]string{fmt.Sprintf("%d of %d answers within a minute had a wrong checksum, at several stations", c.Checksums, c.Checksums+c.Answers)},
 		say("put 120 ohms at both ends of the bus and nowhere else; no long stubs"), say("keep the cable away from drive cables, and earth its screen at one end"),

@@ -59,9 +59,9 @@ func (f *finder) outstation(l Link, s Station) bool {
 		add(OtherMaster, 0.85, fmt.Sprintf("Outstation %d reports to master %.0f, and this one is %d.", theirs, n.Number, ours), []string{n.Text, fmt.Sprintf("seen %d times", n.Count)},
 			setMaster(name, n.Number), say(fmt.Sprintf("or set the outstation's master address to %d", ours)))
 	}
-	if s.Counts.Checksums >= enough || s.Counts.Damaged >= enough {
+	if damaged, when := seen(max(s.Counts.Checksums, s.Counts.Damaged), max(s.Since.Checksums, s.Since.Damaged)); damaged >= enough {
 		add(FramesDamaged, 0.8, "Some frames arrive damaged: noise on the way, or something else that speaks at the same time.",
-			[]string{fmt.Sprintf("%d damaged frames within a minute, %d requests answered", s.Counts.Damaged, s.Counts.Answers)},
+			[]string{fmt.Sprintf("%d damaged frames %s, %d requests answered within a minute", damaged, when, s.Counts.Answers)},
 			say("look at wiring, termination and shielding, or at the radio's signal"), say("see whether two masters, or two outstations with one address, are on the line"))
 	}
 	if n, ok := at(NoteNoFunction); ok {

@@ -17,19 +17,20 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 	if s.Station.Speaks() == site.DNP3 {
 		return f.outstation(l, s)
 	}
+	late, _ := seen(c.Late, now.Late)
 	switch {
 	case s.OtherUnit >= 0 && now.Foreign >= enough && now.Answers == 0:
 		f.otherUnit(l, s)
 		return true
 	case now.Foreign >= enough && now.Answers == 0 && l.Link.Framing == site.MBAP:
 		add(IdentifierIgnored, 0.85, "The device answers with another transaction identifier than was asked with.",
-			[]string{fmt.Sprintf("%d answers belonged to no request", now.Foreign)},
+			[]string{fmt.Sprintf("%d answers belonged to no request", now.Foreign), s.Reason},
 			say("see whether two programs share the connection through a gateway that mixes them up"), say("ask the maker for a newer firmware: the identifier must be given back (TCP 4.4.1)"),
 			say("if its gateway passes serial frames through, use framing rtu"))
 		return true
-	case c.Late >= enough && f.slow[l.Link.Name]:
+	case late >= enough && f.slow[l.Link.Name]:
 		return now.Answers == 0 && s.Silent // the link's finding says it
-	case c.Late >= enough:
+	case late >= enough:
 		f.late(l, s)
 		return now.Answers == 0 && s.Silent
 	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.OnPort():
@@ -40,13 +41,17 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 		return true
 	case c.Stray >= enough || s.Answering && c.Checksums >= enough && c.Checksums*50 >= c.Answers && f.alone(l, s):
 		certainty := 0.6
-		seen := []string{fmt.Sprintf("%d answers within a minute were followed by another though nothing was asked", c.Stray), fmt.Sprintf("%d of its frames were damaged, none of its neighbours'", c.Checksums)}
+		evidence := []string{fmt.Sprintf("%d answers within a minute were followed by another though nothing was asked", c.Stray), fmt.Sprintf("%d of its frames were damaged, none of its neighbours'", c.Checksums)}
 		if c.Stray >= enough {
-			certainty, seen = 0.85, seen[:1]
+			certainty, evidence = 0.85, evidence[:1]
 		} else {
-			seen = seen[1:]
+			evidence = evidence[1:]
 		}
-		add(UnitTwice, certainty, fmt.Sprintf("Two devices answer to unit %d at once.", s.Station.Unit), seen,
+		cause := fmt.Sprintf("Two devices answer to unit %d at once.", s.Station.Unit)
+		if !l.Link.Transport.OnPort() {
+			cause = fmt.Sprintf("Requests are answered twice: two devices behind it have the unit %d, or a gateway says everything twice.", s.Station.Unit)
+		}
+		add(UnitTwice, certainty, cause, evidence,
 			say("disconnect the device with this name; if unit "+fmt.Sprint(s.Station.Unit)+" still answers, there is the other"),
 			say("look for a new device that still has its factory unit, often 1"), say("if there is only one, look at its wiring: a long stub or a loose contact"))
 		return false
@@ -56,18 +61,55 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 			step = set(fmt.Sprintf("ask for fewer registers at once: max_registers: %d", max(1, limit/2)), site.KindStation, name, map[string]any{"max_registers": max(1, limit/2)})
 		}
 		add(ShortResponse, 0.85, "The device gives fewer registers than it was asked for.",
-			[]string{fmt.Sprintf("%d answers within a minute were too short", s.Short), s.Reason}, step,
+			[]string{fmt.Sprintf("%d answers were too short", s.Short), s.Reason}, step,
 			say("read less in a row: gap: 0 keeps requests to what is wanted"))
 		return true
 	}
 	if f.exceptions(s) {
 		return false
 	}
-	if s.Silent && l.Up && now.Answers == 0 && now.Timeouts >= enough {
+	switch {
+	case s.Silent && now.Answers == 0 && now.Malformed >= enough && now.Malformed >= now.Timeouts:
+		f.malformed(s, 0.85, "The device answers, and what it answers is no proper answer.", fmt.Sprintf("%d answers since the last good one", now.Malformed), s.Reason)
+		return true
+	case s.Silent && l.Up && now.Answers == 0 && now.Timeouts >= enough:
 		f.silent(l, s, links, all)
 		return true
+	case s.Answering:
+		f.partly(l, s)
 	}
 	return false
+}
+
+// often reports whether so many of the requests of the last minute mean something.
+func (c Counts) often(n int) bool { return n >= enough && n*20 >= c.Requests }
+
+// partly finds what is wrong with a station that answers.
+func (f *finder) partly(l Link, s Station) {
+	name, c := s.Station.Name, s.Counts
+	switch {
+	case c.often(c.Malformed):
+		f.malformed(s, 0.75, "Some of the device's answers are no proper answers.", fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
+	case c.Damaged >= enough && l.Link.Framing == site.MBAP:
+		f.add(site.KindStation, name, ExtraBytes, 0.8, "Bytes that belong to no answer come between the answers. They are left out, and the values are right.",
+			[]string{fmt.Sprintf("%d times within a minute", c.Damaged)},
+			say("see the bytes: arithmon traffic --wrong --station "+name), say("see whether a gateway between adds them, such as the checksum of its serial side: another mode of it may not"),
+			say("ask the maker for a newer firmware"))
+	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
+		f.add(site.KindStation, name, AnswersMissing, 0.7, "Some requests stay without an answer, while others are answered in time.",
+			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("answers take %s at the median", s.Median.Round(100*time.Microsecond))},
+			say("ask less often, or less at once: a busy device leaves out what it has no time for (poll, max_registers)"),
+			say("see who else asks it: another master, another program on its gateway"),
+			say("look for what loses them: a weak radio link, a worn cable, a gateway with a short queue"))
+	}
+}
+
+// malformed makes the finding of answers that are none.
+func (f *finder) malformed(s Station, certainty float64, cause string, evidence ...string) {
+	f.add(site.KindStation, s.Station.Name, AnswersMalformed, certainty, cause, evidence,
+		say("see the frames: arithmon traffic --wrong --fields --station "+s.Station.Name),
+		set("ask for less at once, which some devices handle better: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
+		say("see whether a gateway between cuts or mixes answers: ask the device without it"), say("ask the maker for a newer firmware"))
 }
 
 // alone reports whether others on its line have no damaged frames.
@@ -94,20 +136,21 @@ func (f *finder) otherUnit(l Link, s Station) {
 }
 
 func (f *finder) late(l Link, s Station) {
-	seen, next := lateness(l, s)
+	evidence, next := lateness(l, s)
 	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9,
-		fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout), []string{seen}, next...)
+		fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout), []string{evidence}, next...)
 }
 
 // lateness says how late answers were, and what timeout would do.
-func lateness(l Link, s Station) (seen string, next []Step) {
+func lateness(l Link, s Station) (evidence string, next []Step) {
+	n, when := seen(s.Counts.Late, s.Since.Late)
 	would := (2*s.Slowest + 99*time.Millisecond).Truncate(100 * time.Millisecond)
-	seen = fmt.Sprintf("%d answers came late within a minute, the slowest after %s", s.Counts.Late, s.Slowest.Round(time.Millisecond))
+	evidence = fmt.Sprintf("%d answers came late %s, the slowest after %s", n, when, s.Slowest.Round(time.Millisecond))
 	if s.Slowest == 0 {
-		would, seen = 4*time.Duration(l.Link.Timeout), fmt.Sprintf("%d answers came late within a minute", s.Counts.Late)
+		would, evidence = 4*time.Duration(l.Link.Timeout), fmt.Sprintf("%d answers came late %s", n, when)
 	}
 	would = min(max(would, 2*time.Duration(l.Link.Timeout)), time.Minute)
-	return seen, []Step{
+	return evidence, []Step{
 		set(fmt.Sprintf("set the timeout of link %s to %s", l.Link.Name, site.Duration(would)), site.KindLink, l.Link.Name, map[string]any{"timeout": site.Duration(would).String()}),
 		say("see why it is slow: a gateway with a queue, a radio link, a device that is asked by others, too"),
 	}
@@ -170,22 +213,39 @@ func (f *finder) exceptions(s Station) bool {
 	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
 	}
+	of := func(code int) (int, string) { return seen(c.Exceptions[code], s.Since.Exceptions[code]) }
+	target, targetWhen := of(11)
+	path, pathWhen := of(10)
 	switch {
-	case c.Exceptions[11] >= enough:
+	case target >= enough:
 		add(GatewayTarget, 0.9, fmt.Sprintf("The gateway is well, and unit %d behind it does not answer the gateway.", s.Station.Unit),
-			[]string{fmt.Sprintf("%d times exception 11 (gateway target device failed to respond) within a minute", c.Exceptions[11])},
+			[]string{fmt.Sprintf("%d times exception 11 (gateway target device failed to respond) %s", target, targetWhen)},
 			say("check the device's power, its unit, and the line between gateway and device"), say("compare baud and parity of the gateway's serial side with the device"),
 			say("lengthen the gateway's own timeout, if the device is slow"))
 		return true
-	case c.Exceptions[10] >= enough:
+	case path >= enough:
 		add(GatewayPath, 0.9, fmt.Sprintf("The gateway has no path to unit %d.", s.Station.Unit),
-			[]string{fmt.Sprintf("%d times exception 10 (gateway path unavailable) within a minute", c.Exceptions[10])},
+			[]string{fmt.Sprintf("%d times exception 10 (gateway path unavailable) %s", path, pathWhen)},
 			say("enter the unit in the gateway's routing table"), say("check that the gateway's serial port is switched on and not busy with another master"))
 		return true
 	case c.Exceptions[4] >= enough:
 		add(DeviceFailure, 0.8, "The device says that it failed while it carried requests out.",
 			[]string{fmt.Sprintf("%d times exception 4 (server device failure) within a minute", c.Exceptions[4])},
 			say("look at the device's own display for a fault"), say("read less at once: some devices fail where they should refuse"))
+		return true
+	}
+	busy, unknown := c.Exceptions[5]+c.Exceptions[6], c.Exceptions[0]+c.Exceptions[7]+c.Exceptions[8]+c.Exceptions[9]
+	switch {
+	case c.often(busy):
+		add(DeviceBusy, 0.85, "The device says that it is busy with something else.",
+			[]string{fmt.Sprintf("%d of %d requests within a minute were put off with exception 5 or 6", busy, c.Requests)},
+			say("ask less often: a longer poll"), say("see who else asks it, and whether a long command, such as an upload, is under way"))
+		return true
+	case c.often(unknown):
+		add(ExceptionUnknown, 0.8, "The device refuses with a code that the standard does not have for reads.",
+			[]string{fmt.Sprintf("%d of %d requests within a minute; the points show the code", unknown, c.Requests)},
+			say("look for the code in the device's manual: makers use their own for a password that is missing, or for a module that is out"),
+			say("see whether it answers for other addresses: arithmon probe "+name))
 		return true
 	}
 	found := false

@@ -86,6 +86,14 @@ func TestFindingsOfAStation(t *testing.T) {
 		{"too few registers", rig.Faults{Short: true}, diagnose.ShortResponse, "two", "gives fewer registers"},
 		{"closes within each answer", rig.Faults{Close: true, Some: 2}, diagnose.ClosesConnection, "bus", "closes the connection"},
 		{"not Modbus", rig.Faults{Garbage: true}, diagnose.NotTheProtocol, "gate", "does not speak Modbus"},
+		{"closes whatever it is asked", rig.Faults{Close: true}, diagnose.ClosesConnection, "gate", "closes it when it is asked"},
+		{"answers that end early", rig.Faults{Truncate: true}, diagnose.AnswersMalformed, "two", "no proper answer"},
+		{"some answers that end early", rig.Faults{Truncate: true, Some: 3}, diagnose.AnswersMalformed, "two", "Some of the device's answers"},
+		{"bytes before each answer", rig.Faults{Noise: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no answer"},
+		{"some answers that are missing", rig.Faults{Drop: true, Some: 3}, diagnose.AnswersMissing, "two", "Some requests stay without an answer"},
+		{"each answer twice", rig.Faults{Duplicate: true}, diagnose.UnitTwice, "two", "two devices behind it have the unit 2"},
+		{"a busy device", rig.Faults{Exception: 6}, diagnose.DeviceBusy, "two", "busy with something else"},
+		{"an exception of the maker's own", rig.Faults{Exception: 85}, diagnose.ExceptionUnknown, "two", "a code that the standard does not have"},
 		{"our own request comes back", rig.Faults{Echo: true}, diagnose.Echo, "bus", "What is sent comes back"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -198,8 +198,8 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		t, _ := over(s.figures.fine[:], now, fineStep)
 		st := diagnose.Station{
 			Station: s.Station.Station, Silent: s.status.State == StationSilent, Answering: s.status.State == StationAnswering, Reason: s.status.Reason,
-			Counts: t.counts(), OtherUnit: -1, Short: int(t.short), ClosedAfter: int(t.closedAfter),
-			Slowest: time.Duration(t.slowest * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
+			Counts: t.counts(), OtherUnit: -1, Short: int(max(t.short, s.since.short)), ClosedAfter: int(t.closedAfter),
+			Slowest: time.Duration(max(t.slowest, s.since.slowest) * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
 		}
 		st.Since = s.since.counts()
 		if now.Sub(s.otherAt) < time.Minute {

@@ -252,6 +252,12 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			c.used, wrong = c.used+n, err
 			continue
 		case err != nil:
+			if extra := seekMBAP(raw, c.transaction); extra > 0 {
+				c.Counters.Stray.Add(1)
+				c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw[:extra], Text: "bytes of no frame before an answer"})
+				c.used += extra
+				continue
+			}
 			c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw, Text: err.Error()})
 			return Answered{}, fmt.Errorf("%w: %w", ErrClosed, err)
 		case n == 0:
@@ -281,19 +287,8 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 		}
 		switch {
 		case c.options.Framing == MBAP && frame.Transaction != c.transaction:
-			// Identifiers are used in turn, so one a little behind is an answer that comes late.
-			if behind := c.transaction - frame.Transaction; behind < 1<<15 {
-				c.Counters.Late.Add(1)
-				e := Event{Kind: EventLate, Unit: frame.Unit, Data: raw, At: time.Now()}
-				if c.sent.since(c.transaction, e.At) > waited { // otherwise it lay there, who knows since when
-					e.After = c.sent.since(frame.Transaction, e.At)
-				}
-				c.watch(e)
-			} else {
-				c.Counters.Foreign.Add(1)
-				c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: "another identifier than any request under way"})
-			}
-		case frame.Unit != unit || frame.PDU[0]&^exceptionFlag != byte(req.Function):
+			wrong = c.unexpected(frame, raw, wrong)
+		case frame.Unit != unit || c.options.Framing != MBAP && frame.PDU[0]&^exceptionFlag != byte(req.Function):
 			if after, late := c.late(frame); late {
 				c.Counters.Late.Add(1)
 				c.watch(Event{Kind: EventLate, Unit: frame.Unit, Data: raw, After: after})
@@ -304,6 +299,7 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: wrong.Error()})
 		default:
 			answer := Answered{At: time.Now()}
+			c.sent.answered(c.transaction)
 			answer.Data, err = req.ParseAnswer(frame.PDU)
 			if c.options.Watch != nil {
 				e := Event{Kind: EventAnswer, Unit: unit, Data: raw, At: answer.At, After: c.sent.since(c.transaction, answer.At)}
@@ -315,6 +311,26 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			return answer, err
 		}
 	}
+}
+
+// unexpected counts and tells of an answer whose identifier is not that of the request under way. It returns what came instead of the
+// answer, now.
+func (c *Client) unexpected(f Frame, raw []byte, wrong error) error {
+	e := Event{Unit: f.Unit, Data: raw, At: time.Now()}
+	switch e.Kind, e.Text = c.sent.unexpected(f.Transaction, c.transaction); e.Kind {
+	case EventLate:
+		c.Counters.Late.Add(1)
+		if c.sent.since(c.transaction, e.At) > waited { // otherwise it lay there, who knows since when
+			e.After = c.sent.since(f.Transaction, e.At)
+		}
+	case EventStray:
+		c.Counters.Stray.Add(1)
+	default:
+		c.Counters.Foreign.Add(1)
+		wrong = badResponse("an answer has the identifier %d, and the request had %d", f.Transaction, c.transaction)
+	}
+	c.watch(e)
+	return wrong
 }
 
 // watchRest tells of bytes that silence followed and that hold no answer.
@@ -342,7 +358,9 @@ func (c *Client) silence(err, wrong error) error {
 	switch {
 	case !errors.Is(err, ErrTimeout):
 		return err
-	case len(held) > 0 && c.options.Framing != MBAP:
+	case len(held) > 0 && c.options.Framing == MBAP: // where the next frame begins is not known any more
+		return fmt.Errorf("%w: %w", ErrClosed, brokenOff(held))
+	case len(held) > 0:
 		return Damaged(held, c.options.Framing)
 	case wrong != nil:
 		return wrong

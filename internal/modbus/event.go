@@ -29,21 +29,23 @@ const (
 	EventClosed                   // the connection ended
 )
 
-// sentAt remembers when the last requests were sent, by their identifiers.
+// sentAt remembers the last requests by their identifiers, and how many there were.
 type sentAt struct {
 	first time.Time
+	total uint64
 	last  [16]struct {
-		after time.Duration // the first; 0: none was
-		id    uint16
+		after    time.Duration // the first; 0: none was
+		id       uint16
+		answered bool
 	}
 }
 
 func (s *sentAt) note(id uint16, at time.Time) {
-	if s.first.IsZero() {
+	if s.total++; s.first.IsZero() {
 		s.first = at.Add(-1)
 	}
 	e := &s.last[id%uint16(len(s.last))]
-	e.id, e.after = id, at.Sub(s.first)
+	e.id, e.after, e.answered = id, at.Sub(s.first), false
 }
 
 // since is how long before now a request was sent, 0 when that is not known.
@@ -52,4 +54,22 @@ func (s *sentAt) since(id uint16, now time.Time) time.Duration {
 		return now.Sub(s.first) - e.after
 	}
 	return 0
+}
+
+func (s *sentAt) answered(id uint16) {
+	if e := &s.last[id%uint16(len(s.last))]; e.id == id {
+		e.answered = true
+	}
+}
+
+// unexpected says what an answer is whose identifier is of no request under way; latest is that of the last request.
+func (s *sentAt) unexpected(id, latest uint16) (kind EventKind, text string) {
+	e := s.last[id%uint16(len(s.last))]
+	switch known := e.id == id && e.after != 0; {
+	case known && e.answered:
+		return EventStray, "a second answer to one request"
+	case known, uint64(latest-id) < s.total: // identifiers are used in turn
+		return EventLate, ""
+	}
+	return EventForeign, "another identifier than any request had"
 }

@@ -46,3 +46,24 @@ func CutMBAP(b []byte) (f Frame, n int, err error) {
 	}
 	return Frame{binary.BigEndian.Uint16(b), b[6], b[mbapHeader : 6+length]}, 6 + length, nil
 }
+
+// seekMBAP is where an answer to a transaction begins behind bytes that are no frame, 0 when none is there.
+func seekMBAP(b []byte, transaction uint16) int {
+	for start := 1; start+mbapHeader < len(b); start++ {
+		if binary.BigEndian.Uint16(b[start:]) != transaction {
+			continue
+		}
+		if _, _, err := CutMBAP(b[start:]); err == nil {
+			return start
+		}
+	}
+	return 0
+}
+
+// brokenOff says how much of a frame there is that begins with b.
+func brokenOff(b []byte) error {
+	if len(b) < 6 {
+		return badResponse("an answer broke off after %d bytes", len(b))
+	}
+	return badResponse("an answer broke off: %d bytes came of the %d that its length field announces", len(b), 6+int(binary.BigEndian.Uint16(b[4:])))
+}

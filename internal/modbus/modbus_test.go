@@ -265,7 +265,14 @@ func TestClientFaults(t *testing.T) {
 		{"silence", Reply{}, ErrTimeout, ""},
 		{"another unit", Reply{PDU: answer, Alter: func(f []byte) []byte { f[6] = 9; return f }}, ErrBadResponse, "unit 9 answered instead of unit 1"},
 		{"another function", Reply{PDU: []byte{4, 2, 0, 7}}, ErrBadResponse, "function 4 answered"},
-		{"another transaction", Reply{PDU: answer, Alter: func(f []byte) []byte { f[0] ^= 0x80; return f }}, ErrTimeout, ""},
+		{"another transaction", Reply{PDU: answer, Alter: func(f []byte) []byte { f[0] ^= 0x80; return f }}, ErrBadResponse, "an answer has the identifier 32769, and the request had 1"},
+		{"no transaction", Reply{PDU: answer, Alter: func(f []byte) []byte { f[1] = 0; return f }}, ErrBadResponse, "has the identifier 0"},
+		{"an exception of another function", Reply{PDU: []byte{0x84, 2}}, ErrBadResponse, "function 132 answered"},
+		{"an exception without a code", Reply{PDU: []byte{0x83}}, ErrBadResponse, "an exception of 1 bytes"},
+		{"a count that is wrong", Reply{PDU: []byte{3, 4, 0, 7}}, ErrBadResponse, "announces 4 bytes of data and holds the 2 that are due"},
+		{"half an answer", Reply{PDU: answer, Alter: func(f []byte) []byte { return f[:9] }}, ErrClosed, "an answer broke off: 9 bytes came of the 11 that its length field announces"},
+		{"the start of a header", Reply{PDU: answer, Alter: func(f []byte) []byte { return f[:3] }}, ErrClosed, "an answer broke off after 3 bytes"},
+		{"a length that is too long", Reply{PDU: answer, Alter: func(f []byte) []byte { f[5]++; return f }}, ErrClosed, "broke off: 11 bytes came of the 12"},
 		{"too few bytes", Reply{PDU: []byte{3, 1, 0}}, ErrBadResponse, "1 bytes of data"},
 		{"garbage", Reply{PDU: answer, Alter: func([]byte) []byte { return []byte("220 ready\r\n") }}, ErrClosed, "not Modbus TCP"},
 		{"closed mid-frame", Reply{PDU: answer, Alter: func(f []byte) []byte { return f[:9] }, Close: true}, ErrClosed, "after 9 bytes of a frame"},
@@ -278,6 +285,68 @@ func TestClientFaults(t *testing.T) {
 			assert.ErrorContains(t, err, c.text)
 		})
 	}
+}
+
+// Some devices and gateways add bytes of their own to a stream, or say everything twice.
+func TestWhatComesBesideAnswers(t *testing.T) {
+	read := Request{Function: ReadHoldingRegisters, Address: 0, Quantity: 1}
+	for _, c := range []struct {
+		name  string
+		alter func(f []byte) []byte
+		kinds []EventKind // beside requests and answers, of three exchanges
+	}{
+		{"bytes behind each answer", func(f []byte) []byte { return append(f, 0, 0) }, []EventKind{EventDamaged, EventDamaged}},
+		{"one byte behind each", func(f []byte) []byte { return append(f, 0xFF) }, []EventKind{EventDamaged, EventDamaged}},
+		{"bytes before each", func(f []byte) []byte { return append(make([]byte, 50), f...) }, []EventKind{EventDamaged, EventDamaged, EventDamaged}},
+		{"every answer twice", func(f []byte) []byte { return append(f, f...) }, []EventKind{EventStray, EventStray}},
+		{"nothing", func(f []byte) []byte { return f }, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			client := serve(t, func(_ byte, pdu []byte) Reply {
+				return Reply{PDU: []byte{3, 2, 0, 7}, Alter: func(f []byte) []byte { return c.alter(append([]byte{}, f...)) }}
+			})
+			var kinds []EventKind
+			client.options.Watch = func(e Event) {
+				assert.False(t, e.At.IsZero())
+				if e.Kind != EventSent && e.Kind != EventAnswer {
+					kinds = append(kinds, e.Kind)
+				}
+			}
+			for range 3 {
+				data, err := client.Do(1, read, time.Second)
+				require.NoError(t, err)
+				assert.Equal(t, uint16(7), Word(data, 0))
+			}
+			assert.Equal(t, c.kinds, kinds)
+			assert.Equal(t, uint64(len(kinds)), client.Counters.Stray.Load())
+		})
+	}
+}
+
+// Identifiers say what an answer is that nobody waits for.
+func TestUnexpectedIdentifiers(t *testing.T) {
+	var s sentAt
+	now := time.Now()
+	is := func(id, latest uint16) EventKind {
+		kind, _ := s.unexpected(id, latest)
+		return kind
+	}
+	for id := range uint16(40) {
+		s.note(id+1, now)
+		if id%2 == 1 {
+			s.answered(id + 1)
+		}
+	}
+	assert.Equal(t, EventStray, is(38, 40), "answered already")
+	assert.Equal(t, EventLate, is(39, 40))
+	assert.Equal(t, EventLate, is(3, 40), "too long ago to know more")
+	assert.Equal(t, EventForeign, is(0, 40), "never sent")
+	assert.Equal(t, EventForeign, is(41, 40))
+	assert.Equal(t, EventForeign, is(0x9234, 40))
+	for id := uint16(41); id != 5; id++ { // once round
+		s.note(id, now)
+	}
+	assert.Equal(t, EventLate, is(0xFFFF, 4))
 }
 
 func TestLateAndForeignAnswersAreDroppedAndCounted(t *testing.T) {

@@ -126,9 +126,13 @@ type LengthError struct {
 	Function Function
 	Quantity uint16
 	Got, Due int // bytes
+	Says     int // bytes that its count announces
 }
 
 func (e *LengthError) Error() string {
+	if e.Got == e.Due {
+		return fmt.Sprintf("%s: an answer to %s announces %d bytes of data and holds the %d that are due", ErrBadResponse, e.Function, e.Says, e.Due)
+	}
 	return fmt.Sprintf("%s: %d bytes of data answered to %s for %d; %d are due", ErrBadResponse, e.Got, e.Function, e.Quantity, e.Due)
 }
 
@@ -342,7 +346,11 @@ func (r Request) ParseAnswer(pdu []byte) ([]byte, error) {
 			want = (int(r.Quantity) + 7) / 8
 		}
 		if len(pdu) < 2 || int(pdu[1]) != want || len(pdu) != 2+want {
-			return nil, &LengthError{Function: r.Function, Quantity: r.Quantity, Got: max(0, len(pdu)-2), Due: want}
+			wrong := &LengthError{Function: r.Function, Quantity: r.Quantity, Got: max(0, len(pdu)-2), Due: want}
+			if len(pdu) > 1 {
+				wrong.Says = int(pdu[1])
+			}
+			return nil, wrong
 		}
 		return pdu[2:], nil
 	}

@@ -131,18 +131,26 @@ func (p *Pipeline) answer(f Frame, raw []byte) {
 	defer p.mu.Unlock()
 	c, now := p.waiting[f.Transaction], time.Now()
 	switch {
-	case c == nil && p.transaction-f.Transaction < 1<<15:
-		p.Counters.Late.Add(1)
-		p.watch(Event{Kind: EventLate, Unit: f.Unit, Asked: int(f.Unit), Data: raw, At: now, After: p.sent.since(f.Transaction, now)})
 	case c == nil:
-		p.Counters.Foreign.Add(1)
-		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: -1, Data: raw, At: now, Text: "another identifier than any request under way"})
-	case f.Unit != c.unit || f.PDU[0]&^exceptionFlag != byte(c.request.Function):
+		e := Event{Unit: f.Unit, Asked: int(f.Unit), Data: raw, At: now}
+		switch e.Kind, e.Text = p.sent.unexpected(f.Transaction, p.transaction); e.Kind {
+		case EventLate:
+			p.Counters.Late.Add(1)
+			e.After = p.sent.since(f.Transaction, now)
+		case EventStray:
+			p.Counters.Stray.Add(1)
+		default:
+			p.Counters.Foreign.Add(1)
+			e.Asked = -1
+		}
+		p.watch(e)
+	case f.Unit != c.unit:
 		p.Counters.Foreign.Add(1)
 		c.wrong = misfit(f, c.unit, c.request)
 		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: int(c.unit), Data: raw, At: now, Text: c.wrong.Error()})
 	default:
 		c.answer.At = now
+		p.sent.answered(f.Transaction)
 		c.answer.Data, c.err = c.request.ParseAnswer(append([]byte(nil), f.PDU...))
 		e := Event{Kind: EventAnswer, Unit: f.Unit, Asked: int(f.Unit), Data: raw, At: now, After: p.sent.since(f.Transaction, now)}
 		if c.err != nil {
