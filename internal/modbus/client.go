@@ -359,7 +359,7 @@ func (c *Client) silence(err, wrong error) error {
 	case !errors.Is(err, ErrTimeout):
 		return err
 	case len(held) > 0 && c.options.Framing == MBAP: // where the next frame begins is not known any more
-		return fmt.Errorf("%w: %w", ErrClosed, brokenOff(held))
+		return fmt.Errorf("%w: %w", ErrClosed, brokenOff(held, len(held)))
 	case len(held) > 0:
 		return Damaged(held, c.options.Framing)
 	case wrong != nil:

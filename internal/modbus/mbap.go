@@ -60,10 +60,10 @@ func seekMBAP(b []byte, transaction uint16) int {
 	return 0
 }
 
-// brokenOff says how much of a frame there is that begins with b.
-func brokenOff(b []byte) error {
-	if len(b) < 6 {
-		return badResponse("an answer broke off after %d bytes", len(b))
+// brokenOff says that an answer did not end: how many bytes came of it, and its head.
+func brokenOff(head []byte, came int) error {
+	if len(head) < 6 {
+		return badResponse("an answer broke off after %d bytes", came)
 	}
-	return badResponse("an answer broke off: %d bytes came of the %d that its length field announces", len(b), 6+int(binary.BigEndian.Uint16(b[4:])))
+	return badResponse("an answer broke off: %d bytes came of the %d that its length field announces", came, 6+int(binary.BigEndian.Uint16(head[4:])))
 }

@@ -1,6 +1,7 @@
 package modbus
 
 import (
+	"encoding/binary"
 	"fmt"
 	"net"
 	"sync"
@@ -20,7 +21,9 @@ type Pipeline struct {
 	transaction uint16
 	waiting     map[uint16]*call
 	out         []byte
-	failed      error // why nothing more is possible
+	begun       []byte // the head of an answer that has not ended yet
+	came        int    // bytes of it
+	failed      error  // why nothing more is possible
 
 	writing sync.Mutex // one frame at a time
 }
@@ -95,6 +98,12 @@ func (p *Pipeline) Exchange(unit byte, req Request, timeout time.Duration) (Answ
 	default:
 	}
 	delete(p.waiting, id)
+	if len(p.begun) >= 2 && binary.BigEndian.Uint16(p.begun) == id { // where the next frame begins is not known any more
+		err := fmt.Errorf("%w: %w", ErrClosed, brokenOff(p.begun, p.came))
+		p.watch(Event{Kind: EventDamaged, Unit: unit, Asked: int(unit), Data: p.begun, At: time.Now(), Text: err.Error()})
+		p.end(err)
+		return Answered{}, err
+	}
 	if c.wrong != nil {
 		return Answered{}, c.wrong
 	}
@@ -107,6 +116,10 @@ func (p *Pipeline) read() {
 	in := make([]byte, 4*maxFrame)
 	for held := 0; ; {
 		frame, n, err := CutMBAP(in[:held])
+		if at := p.resume(in[:held], n, err); at > 0 {
+			held = copy(in, in[at:held])
+			continue
+		}
 		if err != nil {
 			p.fail(fmt.Errorf("%w: %w", ErrClosed, err))
 			return
@@ -123,6 +136,46 @@ func (p *Pipeline) read() {
 			return
 		}
 	}
+}
+
+// resume looks for where the answer to another request begins, when that is within what should be one frame, of n bytes, or behind
+// bytes that are none: then what is before it is dropped and told of, so that its data are never taken for what they are not. It
+// returns how many bytes that are, and notes what is left of a frame that has not ended.
+func (p *Pipeline) resume(b []byte, n int, err error) (at int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	last := len(b) - mbapHeader
+	if p.begun, p.came = append(p.begun[:0], b[:min(len(b), mbapHeader)]...), len(b); n > 0 {
+		p.begun, last = p.begun[:0], min(last, n)
+	}
+	for at = 1; at < last && !p.expects(b[at:]); at++ {
+	}
+	if at >= last {
+		return 0
+	}
+	e := Event{Kind: EventDamaged, Asked: -1, Data: b[:at], At: time.Now(), Text: "bytes of no frame before an answer"}
+	if c := p.waiting[binary.BigEndian.Uint16(b)]; err == nil && at >= mbapHeader && c != nil {
+		c.err = brokenOff(b, at)
+		e.Unit, e.Asked, e.Text = c.unit, int(c.unit), c.err.Error()
+		delete(p.waiting, binary.BigEndian.Uint16(b))
+		close(c.done)
+	} else {
+		p.Counters.Stray.Add(1)
+		for _, c := range p.waiting { // any of them is of the device
+			e.Unit, e.Asked = c.unit, int(c.unit)
+		}
+	}
+	p.watch(e)
+	return at
+}
+
+// expects reports whether b begins like the answer to a request under way.
+func (p *Pipeline) expects(b []byte) bool {
+	if b[2] != 0 || b[3] != 0 || b[4] != 0 || b[5] < 3 || int(b[5]) > maxADU-6 {
+		return false
+	}
+	c := p.waiting[binary.BigEndian.Uint16(b)]
+	return c != nil && b[6] == c.unit && b[7]&^exceptionFlag == byte(c.request.Function)
 }
 
 // answer gives a frame to the call it answers.
@@ -142,6 +195,11 @@ func (p *Pipeline) answer(f Frame, raw []byte) {
 		default:
 			p.Counters.Foreign.Add(1)
 			e.Asked = -1
+			for id, c := range p.waiting {
+				if c.wrong == nil && c.unit == f.Unit {
+					c.wrong = badResponse("an answer has the identifier %d, and the request had %d", f.Transaction, id)
+				}
+			}
 		}
 		p.watch(e)
 	case f.Unit != c.unit:
@@ -166,6 +224,11 @@ func (p *Pipeline) answer(f Frame, raw []byte) {
 func (p *Pipeline) fail(err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.end(err)
+}
+
+// end is fail; the lock is held.
+func (p *Pipeline) end(err error) {
 	if p.failed != nil {
 		return
 	}

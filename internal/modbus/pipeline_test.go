@@ -2,6 +2,8 @@ package modbus
 
 import (
 	"context"
+	"encoding/binary"
+	"io"
 	"net"
 	"sync"
 	"testing"
@@ -87,7 +89,7 @@ func TestPipelineFaults(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, uint64(1), p.Counters.Late.Load())
 		_, err = p.Exchange(1, readOne(3), 400*time.Millisecond)
-		assert.ErrorIs(t, err, ErrTimeout)
+		assert.ErrorIs(t, err, ErrBadResponse)
 		assert.Equal(t, uint64(1), p.Counters.Foreign.Load())
 	})
 	t.Run("another unit", func(t *testing.T) {
@@ -124,6 +126,62 @@ func TestPipelineFaults(t *testing.T) {
 		_, err := p.Exchange(1, readOne(1), time.Second)
 		assert.ErrorIs(t, err, ErrClosed)
 	})
+}
+
+// What a device does to its answers, and what two requests that are under way together come to: never the data of another.
+func TestAPipelineOverASpoiltStream(t *testing.T) {
+	const good, brokenOff, identifier, length = "good", "an answer broke off", "an answer has the identifier", "announces"
+	for _, c := range []struct {
+		name  string
+		alter func(f []byte) []byte
+		want  [2]string
+	}{
+		{"answers that end early", func(f []byte) []byte { return f[:len(f)-3] }, [2]string{brokenOff, brokenOff}},
+		{"answers without their data", func(f []byte) []byte { return f[:9] }, [2]string{brokenOff, brokenOff}},
+		{"a length that is too long", func(f []byte) []byte { f[5]++; return f }, [2]string{brokenOff, brokenOff}},
+		{"bytes behind each answer", func(f []byte) []byte { return append(f, 0, 0) }, [2]string{good, good}},
+		{"many bytes before each answer", func(f []byte) []byte { return append(make([]byte, 50), f...) }, [2]string{good, good}},
+		{"each answer twice", func(f []byte) []byte { return append(f, f...) }, [2]string{good, good}},
+		{"no identifier", func(f []byte) []byte { f[0], f[1] = 0, 0; return f }, [2]string{identifier, identifier}},
+		{"a count that is wrong", func(f []byte) []byte { f[8]++; return f }, [2]string{length, length}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			arrived := make(chan struct{})
+			far, near := net.Pipe()
+			defer far.Close()
+			defer near.Close()
+			go func() { // answers both once both are there
+				var out []byte
+				request := make([]byte, 12)
+				for range 2 {
+					if _, err := io.ReadFull(far, request); err != nil {
+						return
+					}
+					arrived <- struct{}{}
+					f := AppendMBAP(nil, Frame{binary.BigEndian.Uint16(request), 1, []byte{3, 6, 0x0A, request[9], 0x0B, request[9], 0x0C, request[9]}})
+					out = append(out, c.alter(f)...)
+				}
+				far.Write(out)
+			}()
+			p := NewPipeline(near, nil)
+			var all sync.WaitGroup
+			for i := range 2 {
+				all.Go(func() {
+					answer, err := p.Exchange(1, Request{Function: ReadHoldingRegisters, Address: uint16(i), Quantity: 3}, 150*time.Millisecond)
+					if c.want[i] == good {
+						if assert.NoError(t, err) {
+							assert.Equal(t, []uint16{0x0A00 + uint16(i), 0x0B00 + uint16(i), 0x0C00 + uint16(i)}, AppendWords(nil, answer.Data))
+						}
+						return
+					}
+					assert.ErrorIs(t, err, ErrBadResponse)
+					assert.ErrorContains(t, err, c.want[i])
+				})
+				<-arrived // so that they are in their order
+			}
+			all.Wait()
+		})
+	}
 }
 
 // A second device on a serial line answers the same request; its answer must not be taken for the next one's.
