@@ -49,7 +49,14 @@ func (f *finder) link(l Link) bool {
 		}
 		f.add(site.KindLink, name, NotTheProtocol, 0.9, fmt.Sprintf("What listens at %s does not speak Modbus with framing %s.", l.Link.FarEnd(), l.Link.Framing),
 			[]string{fmt.Sprintf("%d answers were no Modbus", l.Since.Closed+l.Since.Malformed), f.said(name)},
-			say("check the port: Modbus TCP is 502 unless the manual says otherwise"), say("a serial gateway that passes bytes through needs framing rtu"))
+			say("check the port: Modbus TCP is 502 unless the manual says otherwise"),
+			set("a serial gateway that passes bytes through needs framing rtu", site.KindLink, name, map[string]any{"framing": "rtu", "in_flight": 1}))
+		return true
+	case l.Link.Protocol == site.Modbus && !l.Link.Transport.OnPort() && l.Link.Framing != site.MBAP && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
+		f.add(site.KindLink, name, NotTheProtocol, 0.85, fmt.Sprintf("Something answers at %s, and no checksum of framing %s fits.", l.Link.FarEnd(), l.Link.Framing),
+			[]string{fmt.Sprintf("%d answers since the last good one", l.Since.Checksums), f.said(name)},
+			set("a gateway that translates speaks Modbus TCP: set framing: mbap", site.KindLink, name, map[string]any{"framing": "mbap"}),
+			say("compare baud, parity and stop bits of the gateway's serial side with the devices'"), say("see whether the gateway keeps frames whole: its packing time or character interval may be too short"))
 		return true
 	case !l.Link.Transport.OnPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
 		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end takes the connection, and closes it when it is asked.",

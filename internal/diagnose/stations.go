@@ -87,14 +87,14 @@ func (c Counts) often(n int) bool { return n >= enough && n*20 >= c.Requests }
 // partly finds what is wrong with a station that answers.
 func (f *finder) partly(l Link, s Station) {
 	name, c := s.Station.Name, s.Counts
+	extra := c.Damaged - c.Checksums - c.Malformed // frames beside those that should have been answers
 	switch {
 	case c.often(c.Malformed):
 		f.malformed(s, 0.75, "Some of the device's answers are no proper answers.", fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
-	case c.Damaged >= enough && l.Link.Framing == site.MBAP:
+	case extra >= enough:
 		f.add(site.KindStation, name, ExtraBytes, 0.8, "Bytes that belong to no answer come between the answers. They are left out, and the values are right.",
-			[]string{fmt.Sprintf("%d times within a minute", c.Damaged)},
-			say("see the bytes: arithmon traffic --wrong --station "+name), say("see whether a gateway between adds them, such as the checksum of its serial side: another mode of it may not"),
-			say("ask the maker for a newer firmware"))
+			[]string{fmt.Sprintf("%d times within a minute", extra)},
+			say("see the bytes: arithmon traffic --wrong --station "+name), extraStep(l), say("ask the maker for a newer firmware"))
 	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
 		f.add(site.KindStation, name, AnswersMissing, 0.7, "Some requests stay without an answer, while others are answered in time.",
 			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("answers take %s at the median", s.Median.Round(100*time.Microsecond))},
@@ -102,6 +102,13 @@ func (f *finder) partly(l Link, s Station) {
 			say("see who else asks it: another master, another program on its gateway"),
 			say("look for what loses them: a weak radio link, a worn cable, a gateway with a short queue"))
 	}
+}
+
+func extraStep(l Link) Step {
+	if l.Link.Framing == site.MBAP {
+		return say("see whether a gateway between adds them, such as the checksum of its serial side: another mode of it may not")
+	}
+	return say("a line that floats when its direction changes gives such bytes: look for bias resistors, and for an adapter that switches in time")
 }
 
 // malformed makes the finding of answers that are none.

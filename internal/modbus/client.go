@@ -58,27 +58,7 @@ type Client struct {
 	unsettled   bool   // the last exchange failed, so that its answer may still come
 	unit        byte   // that was asked last
 	sent        sentAt
-	missed      map[byte]miss // requests that timed out, by unit, where answers have no identifier
-}
-
-// miss is a request that timed out, whose answer may come yet.
-type miss struct {
-	function Function
-	sent     time.Time
-}
-
-// missedBy is how long an answer may be late and still be told.
-const missedBy = time.Minute
-
-// late reports whether a frame answers a request that timed out, and how long ago that was sent.
-func (c *Client) late(f Frame) (time.Duration, bool) {
-	m, was := c.missed[f.Unit]
-	since := time.Since(m.sent)
-	if !was || since > missedBy || m.function != Function(f.PDU[0]&^exceptionFlag) {
-		return 0, false
-	}
-	delete(c.missed, f.Unit)
-	return since, true
+	debts       debts
 }
 
 func (c *Client) watch(e Event) {
@@ -102,6 +82,9 @@ func NewClient(conn net.Conn, o ClientOptions) *Client {
 type Answered struct {
 	Data []byte    // those of Request.ParseAnswer
 	At   time.Time // when it was there
+
+	// Took is how long it took, when something else was waited for before; 0 otherwise.
+	Took time.Duration
 }
 
 // Do is Exchange for those who want the data alone.
@@ -119,6 +102,7 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 		return Answered{}, err
 	}
 	c.settle()
+	collected := c.collect(unit, req)
 	c.transaction++
 	c.unit = unit
 	out := c.options.Framing.Append(c.out[:0], Frame{c.transaction, unit, pdu})
@@ -142,16 +126,37 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 	case errors.Is(err, ErrClosed):
 		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
 	case err == ErrTimeout: // with nothing to say beside
-		if c.options.Framing != MBAP && c.options.Watch != nil {
-			if c.missed == nil {
-				c.missed = map[byte]miss{}
-			}
-			c.missed[unit] = miss{req.Function, began}
+		if c.options.Framing != MBAP {
+			c.debts.miss(unit, req, began, timeout)
 		}
 		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", timeout)})
 	}
+	if collected {
+		answer.Took = time.Since(began)
+	}
 	return answer, err
 }
+
+// collect waits for the answer to a request that timed out, when that to req could not be told from it. It reports whether it waited.
+func (c *Client) collect(unit byte, req Request) bool {
+	if c.options.Framing == MBAP || len(c.debts.owed) == 0 {
+		return false
+	}
+	until := c.debts.until(unit, req)
+	if !until.After(time.Now()) {
+		return false
+	}
+	for echo := 0; c.more(until, &echo) == nil; {
+		if frame, n, _ := c.options.Framing.Cut(c.in[:c.held], Answers); n > 0 && frame.Unit == unit {
+			break
+		}
+	}
+	c.settle()
+	return true
+}
+
+// leastFrame is fewer bytes than any frame has: what a line gives that changes its direction.
+const leastFrame = minRTU
 
 // waited is how soon after a request an answer to another is read that had come before.
 const waited = 2 * time.Millisecond
@@ -186,9 +191,8 @@ func (c *Client) settle() {
 		c.used = 0
 		return
 	}
-	stale := c.held - c.used
-	if stale > 0 {
-		c.watchStale(c.in[c.used:c.held])
+	if c.held > c.used {
+		c.stale(c.in[c.used:c.held])
 	}
 	c.held, c.used = 0, 0
 	for {
@@ -197,23 +201,30 @@ func (c *Client) settle() {
 		if n == 0 {
 			break
 		}
-		stale += n
-		c.watchStale(c.in[:n])
-	}
-	switch {
-	case stale > 0 && c.unsettled:
-		c.Counters.Late.Add(1)
-	case stale > 0:
-		c.Counters.Stray.Add(1)
+		c.stale(c.in[:n])
 	}
 }
 
-// watchStale tells of bytes that came in before a request.
-func (c *Client) watchStale(b []byte) {
-	e := Event{Kind: EventStray, Unit: c.unit, Data: b}
-	if c.unsettled {
-		e.Kind, e.At = EventLate, time.Now()
-		e.After = c.sent.since(c.transaction, e.At)
+// stale counts and tells of bytes that came in before a request.
+func (c *Client) stale(b []byte) {
+	e := Event{Kind: EventStray, Unit: c.unit, Data: slices.Clone(b), At: time.Now()} // ASCII is decoded in place
+	frame, n, _ := c.options.Framing.Cut(b, Answers)
+	after, late := time.Duration(0), false
+	if n > 0 {
+		after, late = c.debts.late(frame, e.At)
+	}
+	switch {
+	case late:
+		e.Kind, e.Unit, e.After = EventLate, frame.Unit, after
+	case len(b) < leastFrame:
+		e.Kind, e.Text = EventDamaged, "bytes of no frame"
+	case c.unsettled:
+		e.Kind, e.After = EventLate, c.sent.since(c.transaction, e.At)
+	}
+	if e.Kind == EventLate {
+		c.Counters.Late.Add(1)
+	} else {
+		c.Counters.Stray.Add(1)
 	}
 	c.watch(e)
 }
@@ -289,9 +300,7 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 		case c.options.Framing == MBAP && frame.Transaction != c.transaction:
 			wrong = c.unexpected(frame, raw, wrong)
 		case frame.Unit != unit || c.options.Framing != MBAP && frame.PDU[0]&^exceptionFlag != byte(req.Function):
-			if after, late := c.late(frame); late {
-				c.Counters.Late.Add(1)
-				c.watch(Event{Kind: EventLate, Unit: frame.Unit, Data: raw, After: after})
+			if c.late(frame, raw) {
 				continue
 			}
 			c.Counters.Foreign.Add(1)
@@ -301,16 +310,34 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 			answer := Answered{At: time.Now()}
 			c.sent.answered(c.transaction)
 			answer.Data, err = req.ParseAnswer(frame.PDU)
-			if c.options.Watch != nil {
-				e := Event{Kind: EventAnswer, Unit: unit, Data: raw, At: answer.At, After: c.sent.since(c.transaction, answer.At)}
-				if err != nil {
-					e.Text = err.Error()
+			e := Event{Kind: EventAnswer, Unit: unit, Data: raw, At: answer.At, After: c.sent.since(c.transaction, answer.At)}
+			if c.options.Framing != MBAP {
+				if errors.Is(err, ErrBadResponse) && c.late(frame, raw) {
+					continue
 				}
-				c.watch(e)
+				if after, late := c.debts.answered(unit, req, answer.At.Add(-e.After), answer.At); late {
+					c.Counters.Late.Add(1)
+					e.Kind, e.After = EventLate, after
+				}
 			}
+			if err != nil && c.options.Watch != nil {
+				e.Text = err.Error()
+			}
+			c.watch(e)
 			return answer, err
 		}
 	}
+}
+
+// late counts and tells of a frame that answers a request that timed out; false when this one does not.
+func (c *Client) late(f Frame, raw []byte) bool {
+	now := time.Now()
+	after, late := c.debts.late(f, now)
+	if late {
+		c.Counters.Late.Add(1)
+		c.watch(Event{Kind: EventLate, Unit: f.Unit, Data: raw, At: now, After: after})
+	}
+	return late
 }
 
 // unexpected counts and tells of an answer whose identifier is not that of the request under way. It returns what came instead of the

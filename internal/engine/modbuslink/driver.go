@@ -254,8 +254,11 @@ func (j *job) smaller() []engine.Job {
 	return append(like.planned(slots[:middle]), like.planned(slots[middle:])...)
 }
 
-// gatewayGap is the silence that ends a frame through a gateway or an adapter, which pass bytes on in their own time.
-const gatewayGap = 50 * time.Millisecond
+// The silence that ends a frame: through an adapter, and through a gateway, which passes bytes on in its own time.
+const (
+	adapterGap = 50 * time.Millisecond
+	gatewayGap = 250 * time.Millisecond
+)
 
 // Open connects to the far end; of a dial-up line it opens the modem.
 func (Driver) Open(ctx context.Context, link site.Link, host engine.Host) (engine.Session, error) {
@@ -291,7 +294,7 @@ func newSession(conn net.Conn, link site.Link, host engine.Host) *session {
 	}
 	if link.Serial != nil {
 		o.Character, o.Echo = link.Serial.Character(), link.Serial.Echo
-		o.Gap = max(o.Gap, 5*o.Character)
+		o.Gap = max(adapterGap, 5*o.Character)
 		s.silence = modbus.Silence(link.Serial.Baud, link.Serial.Bits())
 	}
 	s.client = modbus.NewClient(conn, o)

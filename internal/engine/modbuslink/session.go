@@ -68,12 +68,14 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 	case len(j.items) == 0: // only whether it lives
 		return outcome(err)
 	case err != nil:
-		return j.failed(err)
+		out := j.failed(err)
+		out.Took = answer.Took
+		return out
 	}
 	j.refused = false
 	j.refusals.note(function, false)
 	j.block.Store(answer.Data, function.Bits(), j.items, answer.At)
-	return engine.Outcome{}
+	return engine.Outcome{Took: answer.Took}
 }
 
 // failed says what follows from a request that failed.
