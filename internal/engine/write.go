@@ -327,6 +327,11 @@ func (r *runner) write(session Session, s *stationRun, job writing, intended Wri
 		w.Outcome, w.Message = Unknown, fmt.Sprintf("the device accepted %s, but it could not be read back: %s", say(w.Sent), written.Err)
 	case written.Refused:
 		w.Write = w.refused("the device refused: %s", written.Err)
+	case w.After != nil:
+		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent once; %s. It reads back %s now", say(w.Sent), written.Err, say(w.After))
+		if w.Before != nil {
+			w.Message += ", and " + say(w.Before) + " before"
+		}
 	default:
 		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent once; %s. Read the point before writing again", say(w.Sent), written.Err)
 	}

@@ -47,7 +47,9 @@ func (s *session) Write(station site.Station, what engine.Command) engine.Writte
 	w.Reached = true
 	answer, err := s.ask(unit, request)
 	if err != nil && !errors.Is(err, modbus.Acknowledge) { // which says that the device works on it (AP 7)
-		w.Err, w.Refused = err, outcome(err).Answered
+		if w.Err, w.Refused = err, outcome(err).Answered; !w.Refused && !s.Lost() {
+			w.After, _ = s.readBack(unit, what, back) // it may tell; when it does not, nothing is known
+		}
 		return w
 	}
 	w.Accepted = true
