@@ -3,6 +3,7 @@ package traffic
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"sync"
 	"time"
@@ -54,6 +55,8 @@ const (
 
 // Record begins to record to a new file.
 func (l *Log) Record(path, link string, limit int64) error {
+	l.mu.Lock() // one at a time
+	defer l.mu.Unlock()
 	if r := l.recorder.Load(); r != nil && r.running() {
 		return ErrRecording
 	}
@@ -61,12 +64,17 @@ func (l *Log) Record(path, link string, limit int64) error {
 	if err != nil {
 		return fmt.Errorf("recording: %w", err)
 	}
+	l.record(file, path, link, limit)
+	return nil
+}
+
+// record begins to record to what a file is, as far as a recording goes.
+func (l *Log) record(file io.WriteCloser, path, link string, limit int64) {
 	r := &Recorder{path: path, links: link, limit: limit, began: time.Now(), piece: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
 	r.capture, r.gathered = beginCapture(make([]byte, 0, 2*recordPiece))
 	r.bytes = int64(len(r.gathered))
 	l.recorder.Store(r)
 	go r.run(file)
-	return nil
 }
 
 // StopRecording ends the recording, if one runs, and waits until it is on the disk.
@@ -139,7 +147,7 @@ func (r *Recorder) add(f *Frame) {
 }
 
 // run writes what was gathered until the recording ends.
-func (r *Recorder) run(file *os.File) {
+func (r *Recorder) run(file io.WriteCloser) {
 	defer close(r.done)
 	ticker := time.NewTicker(recordEvery)
 	defer ticker.Stop()

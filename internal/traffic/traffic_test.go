@@ -2,6 +2,7 @@ package traffic
 
 import (
 	"encoding/binary"
+	"errors"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -164,6 +165,55 @@ func TestARecordingEndsAtItsLimit(t *testing.T) {
 	require.NoError(t, l.Record(path+"3", "other", 4000))
 	r.Add(frame(Sent, 1))
 	assert.Zero(t, l.StopRecording().Frames, "of another link")
+}
+
+// disk takes what is written when it is let, or fails.
+type disk struct {
+	let    chan struct{}
+	fail   error
+	bytes  int
+	closed bool
+}
+
+func (d *disk) Write(b []byte) (int, error) {
+	<-d.let
+	d.bytes += len(b)
+	return len(b), d.fail
+}
+
+func (d *disk) Close() error {
+	d.closed = true
+	return nil
+}
+
+func TestARecordingOnADiskThatIsSlowOrFull(t *testing.T) {
+	l := NewLog()
+	r := l.Ring("bus", 1)
+	slow := &disk{let: make(chan struct{})}
+	l.record(slow, "a", "", 1<<40)
+	const most = recordRoom/60_000 + 20 // frames, of which the last find no room
+	for range 2 * most {
+		r.Add(frame(Sent, make([]byte, 60_000)...))
+	}
+	now := l.Recording()
+	assert.True(t, now.Running, "the links are not held up")
+	assert.Positive(t, now.Dropped)
+	assert.Equal(t, uint64(2*most), now.Frames+now.Dropped)
+	close(slow.let)
+	now = l.StopRecording()
+	assert.Equal(t, now.Bytes, int64(slow.bytes), "what was not dropped is written")
+	assert.True(t, slow.closed)
+
+	full := &disk{let: make(chan struct{}), fail: errors.New("no space left")}
+	close(full.let)
+	l.record(full, "b", "", 1<<40)
+	require.Eventually(t, func() bool { return !l.Recording().Running }, 10*time.Second, time.Millisecond)
+	assert.Equal(t, "the disk: no space left", l.Recording().Ended)
+	r.Add(frame(Sent, 1)) // is of no use to it any more
+	l.StopRecording()
+	assert.True(t, full.closed)
+	l.record(&disk{let: full.let}, "c", "", 1<<40)
+	assert.Equal(t, "c", l.StopRecording().File, "another can be made")
 }
 
 func TestDissect(t *testing.T) {
