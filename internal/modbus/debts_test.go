@@ -26,8 +26,8 @@ func rtuTo(t *testing.T, watch func(Event), handle func(unit byte, pdu []byte) R
 // A device that is slower than the timeout answers one request while the next is under way. Without identifiers the answers look
 // alike; none may be taken for another's.
 func TestALateAnswerIsNotTakenForAnotherBlock(t *testing.T) {
-	const timeout = 150 * time.Millisecond
-	for _, slow := range []time.Duration{200 * time.Millisecond, 260 * time.Millisecond} {
+	const timeout = 250 * time.Millisecond
+	for _, slow := range []time.Duration{330 * time.Millisecond, 430 * time.Millisecond} {
 		t.Run(slow.String(), func(t *testing.T) {
 			t.Parallel()
 			late := 0

@@ -30,7 +30,7 @@ func device(t *testing.T, framing modbus.Framing, handle func(unit byte, pdu []b
 		<-ended
 	})
 	l := site.NewLink()
-	l.Name, l.Host, l.Port, l.Timeout = "link", "127.0.0.1", listener.Addr().(*net.TCPAddr).Port, site.Duration(100*time.Millisecond)
+	l.Name, l.Host, l.Port, l.Timeout = "link", "127.0.0.1", listener.Addr().(*net.TCPAddr).Port, site.Duration(300*time.Millisecond)
 	l.Framing = site.Framing(framing.String())
 	return l
 }
@@ -115,6 +115,7 @@ func TestProbesOfOddDevices(t *testing.T) {
 		}), "limits", true, []string{`functions 43/14: vendor "Tarn Works", product code "P7", revision "1.2"`, `function 17: "T7`, "function 8 echoes"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
 			all, last := stages(t, device(t, c.framing, c.handle))
 			assert.Equal(t, c.stage, last.Name, last.Text)
 			assert.Equal(t, c.ok, last.OK, last.Text)
@@ -168,7 +169,7 @@ func found(t *testing.T, l site.Link, r ScanRequest) (units map[int]string, ende
 }
 
 func TestScansOfOddDevices(t *testing.T) {
-	wait := site.Duration(20 * time.Millisecond)
+	wait := site.Duration(200 * time.Millisecond)
 	of := func(units ...byte) func(byte, []byte) modbus.Reply {
 		return func(u byte, pdu []byte) modbus.Reply {
 			if !strings.Contains(string(units), string([]byte{u})) {
