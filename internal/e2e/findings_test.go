@@ -89,6 +89,8 @@ func TestFindingsOfAStation(t *testing.T) {
 		{"closes whatever it is asked", rig.Faults{Close: true}, diagnose.ClosesConnection, "gate", "closes it when it is asked"},
 		{"answers that end early", rig.Faults{Truncate: true}, diagnose.AnswersMalformed, "two", "no proper answer"},
 		{"some answers that end early", rig.Faults{Truncate: true, Some: 3}, diagnose.AnswersMalformed, "two", "Some of the device's answers"},
+		{"a byte count that is wrong", rig.Faults{Miscount: true}, diagnose.AnswersMalformed, "two", "no proper answer"},
+		{"bytes behind each answer", rig.Faults{Trailing: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no answer"},
 		{"bytes before each answer", rig.Faults{Noise: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no answer"},
 		{"some answers that are missing", rig.Faults{Drop: true, Some: 3}, diagnose.AnswersMissing, "two", "Some requests stay without an answer"},
 		{"each answer twice", rig.Faults{Duplicate: true}, diagnose.UnitTwice, "two", "two devices behind it have the unit 2"},

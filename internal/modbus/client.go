@@ -253,7 +253,7 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 	var wrong error // what came instead
 	for {
 		raw := c.in[c.used:c.held]
-		if c.options.Framing == ASCII && c.options.Watch != nil { // which is decoded in place
+		if c.options.Framing == ASCII { // which is decoded in place
 			raw = slices.Clone(raw)
 		}
 		frame, n, err := c.options.Framing.Cut(c.in[c.used:c.held], Answers)

@@ -110,6 +110,8 @@ type Faults struct {
 	Checksum     bool          `json:"checksum,omitempty" doc:"answers whose CRC or LRC is wrong"`
 	Some         int           `json:"some,omitempty" doc:"only one answer in so many is spoilt; all of them unless said"`
 	Noise        bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
+	Trailing     bool          `json:"trailing,omitempty" doc:"stray bytes behind each answer"`
+	Miscount     bool          `json:"miscount,omitempty" doc:"answers to reads whose byte count does not fit"`
 	Echo         bool          `json:"echo,omitempty" doc:"the request comes back before the answer"`
 	Short        bool          `json:"short,omitempty" doc:"answers with a register too few"`
 	Truncate     bool          `json:"truncate,omitempty" doc:"answers that end early"`

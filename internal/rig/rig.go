@@ -275,12 +275,12 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 			swapWords(reply.PDU)
 		}
 	}
-	f.spoil(&reply)
+	f.spoil(&reply, l.config.Framing)
 	return reply
 }
 
-// spoil makes of a proper reply what the faults say.
-func (f Faults) spoil(reply *modbus.Reply) {
+// spoil makes of a proper reply what the faults say, under a framing.
+func (f Faults) spoil(reply *modbus.Reply, framing site.Framing) {
 	if f.Duplicate {
 		reply.Also = slices.Clone(reply.PDU)
 		reply.Also[len(reply.Also)-1] ^= 0x55
@@ -295,7 +295,7 @@ func (f Faults) spoil(reply *modbus.Reply) {
 		reply.Alter, reply.Close = func(frame []byte) []byte { return frame[:len(frame)-1] }, true
 	case f.Garbage:
 		reply.Alter = func([]byte) []byte { return []byte("login: ") }
-	case f.Checksum:
+	case f.Checksum && framing != site.MBAP: // which has none
 		reply.Alter = func(frame []byte) []byte {
 			at := len(frame) - 1
 			if frame[0] == ':' {
@@ -304,6 +304,10 @@ func (f Faults) spoil(reply *modbus.Reply) {
 			frame[at] ^= 1
 			return frame
 		}
+	case f.Miscount && len(reply.PDU) >= 4:
+		reply.PDU[1] += 2
+	case f.Trailing:
+		reply.Alter = func(frame []byte) []byte { return append(frame, 0xFF, 0x00) }
 	case f.Noise:
 		reply.Alter = func(frame []byte) []byte { return append([]byte{0xFF, 0x00, 0x7F}, frame...) }
 	}

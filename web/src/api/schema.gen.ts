@@ -2748,6 +2748,8 @@ export interface components {
             local?: boolean;
             /** @description DNP3: confirmations do not reach it */
             lost_confirms?: boolean;
+            /** @description answers to reads whose byte count does not fit */
+            miscount?: boolean;
             /** @description what is written is carried out and not answered */
             mute_writes?: boolean;
             /** @description DNP3: it knows no event classes */
@@ -2764,6 +2766,8 @@ export interface components {
             short?: boolean;
             /** @description only one answer in so many is spoilt; all of them unless said */
             some?: number;
+            /** @description stray bytes behind each answer */
+            trailing?: boolean;
             /** @description DNP3: it says that it has trouble */
             trouble?: boolean;
             /** @description answers that end early */

@@ -13,6 +13,8 @@ export const faults: { name: Name; does: string; value?: string; dialup?: boolea
   { name: 'short', does: 'a register too few', modbus: true },
   { name: 'echo', does: 'the request comes back', modbus: true },
   { name: 'noise', does: 'stray bytes before answers' },
+  { name: 'trailing', does: 'stray bytes behind answers', modbus: true },
+  { name: 'miscount', does: 'a byte count that does not fit', modbus: true },
   { name: 'garbage', does: 'answers that are not its protocol' },
   { name: 'exception', does: 'refuses with an exception', value: '2' },
   { name: 'close', does: 'closes within an answer' },
