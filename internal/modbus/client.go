@@ -2,6 +2,7 @@ package modbus
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -187,6 +188,9 @@ func (c *Client) Send(req Request, turnaround time.Duration) error {
 // the next request, so what came in before it is dropped.
 func (c *Client) settle() {
 	if c.options.Framing == MBAP {
+		if c.held > c.used {
+			c.leftOver()
+		}
 		c.held = copy(c.in, c.in[c.used:c.held])
 		c.used = 0
 		return
@@ -202,6 +206,28 @@ func (c *Client) settle() {
 			break
 		}
 		c.stale(c.in[:n])
+	}
+}
+
+// leftOver counts and tells of what came behind the last answer, while it is known whose that was. What may be the beginning of an
+// answer to come stays.
+func (c *Client) leftOver() {
+	for c.held > c.used {
+		b := c.in[c.used:c.held]
+		frame, n, err := CutMBAP(b)
+		if n == 0 && err == nil && len(b) > 1 {
+			if kind, _ := c.sent.unexpected(binary.BigEndian.Uint16(b), c.transaction); kind != EventForeign {
+				return
+			}
+		}
+		if n == 0 {
+			c.Counters.Stray.Add(1)
+			c.watch(Event{Kind: EventDamaged, Unit: c.unit, Data: b, Text: "bytes of no frame behind an answer"})
+			n = len(b)
+		} else {
+			c.unexpected(frame, b[:n], nil)
+		}
+		c.used += n
 	}
 }
 
