@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -450,12 +451,28 @@ func TestFindingsOfDNP3(t *testing.T) {
 					o.Set(now, dnp3.BinaryInput, 0, codec.BoolValue(!v.Bool()), dnp3.Online)
 				})
 			}
-			stir()
+			stirred := make(chan struct{})
+			ctx, cancel := context.WithCancel(t.Context())
+			defer cancel()
+			go func() { // again and again, as a plant does
+				defer close(stirred)
+				for ticker := time.NewTicker(200 * time.Millisecond); ; {
+					stir()
+					select {
+					case <-ctx.Done():
+						ticker.Stop()
+						return
+					case <-ticker.C:
+					}
+				}
+			}()
 			subject := "rtu"
 			if c.code == "not-the-protocol" {
 				subject = "yard"
 			}
 			p.found(diagnose.Code(c.code), subject)
+			cancel()
+			<-stirred
 			if c.mend == "" {
 				return
 			}
