@@ -1,12 +1,16 @@
 package modbus
 
-import "time"
+import (
+	"errors"
+	"slices"
+	"time"
+)
 
 // debts are answers that may still come, where answers have no identifier: those of requests that timed out. Such an answer must
 // not be taken for one to another request, which it may look like to the last bit. The zero value is ready.
 type debts struct {
-	owed  map[byte]debt // by unit
-	paces map[byte]pace // likewise
+	owed  map[byte][]debt // by unit, the oldest first, as a device answers
+	paces map[byte]pace   // likewise
 }
 
 type debt struct {
@@ -15,83 +19,120 @@ type debt struct {
 	due     time.Time // when it should have come
 }
 
+// doubtful reports whether the answer may still come: for as long again as it was waited for.
+func (o debt) doubtful(now time.Time) bool { return now.Sub(o.due) < o.due.Sub(o.sent) }
+
 // pace is how long a unit takes to answer.
 type pace struct{ usual, slowest time.Duration }
 
-// owedFor is how long an answer may be late and still be told.
-const owedFor = time.Minute
+// mostDebts is how many requests of a unit are remembered.
+const mostDebts = 8
+
+// usualSlack is how much longer than three times as usual an answer may take and still be thought in time.
+const usualSlack = 20 * time.Millisecond
 
 // miss notes that a request was not answered in time. The answer is thought to come within that time again or, of a unit whose
 // answers came later, as late as these; twice as late, since a request may have to wait for the one before it.
 func (d *debts) miss(unit byte, r Request, sent time.Time, timeout time.Duration) {
-	if d.owed == nil {
-		d.owed, d.paces = map[byte]debt{}, map[byte]pace{}
-	}
-	d.owed[unit] = debt{r, sent, sent.Add(2 * max(timeout, d.paces[unit].slowest))}
+	d.ready()
+	o := debt{r, sent, sent.Add(2 * max(timeout, d.paces[unit].slowest))}
+	list := append(d.owed[unit], o)
+	d.owed[unit] = list[max(0, len(list)-mostDebts):]
 }
 
-// pay takes a debt off, paid by an answer that is so late.
-func (d *debts) pay(unit byte, after time.Duration) {
-	delete(d.owed, unit)
+func (d *debts) ready() {
+	if d.owed == nil {
+		d.owed, d.paces = map[byte][]debt{}, map[byte]pace{}
+	}
+}
+
+// forget drops the debts that are not to be expected any more.
+func (d *debts) forget(unit byte, now time.Time) []debt {
+	list := d.owed[unit]
+	if len(list) == 0 {
+		return nil
+	}
+	list = slices.DeleteFunc(list, func(o debt) bool { return !o.doubtful(now) })
+	if d.owed[unit] = list; len(list) == 0 {
+		delete(d.owed, unit)
+	}
+	return list
+}
+
+// pay takes a debt off, and those before it, which will not be answered after it. Those behind it come after it, each no slower.
+func (d *debts) pay(unit byte, at int, now time.Time) (after time.Duration) {
+	list := d.owed[unit]
+	after = now.Sub(list[at].sent)
 	p := d.paces[unit]
 	p.slowest = max(after, p.slowest/2)
 	d.paces[unit] = p
+	list = slices.Delete(list, 0, at+1)
+	for i := range list {
+		if due := now.Add(2 * after); due.After(list[i].due) {
+			list[i].due = due
+		}
+	}
+	if d.owed[unit] = list; len(list) == 0 {
+		delete(d.owed, unit)
+	}
+	return after
 }
 
 // late reports whether a frame that does not answer the request under way answers one that timed out, and how long ago that was sent.
 // It pays the debt.
 func (d *debts) late(f Frame, now time.Time) (after time.Duration, late bool) {
-	o, owed := d.owed[f.Unit]
-	if !owed || now.Sub(o.sent) > owedFor {
-		return 0, false
-	}
-	if _, err := o.request.ParseAnswer(f.PDU); err != nil {
-		if _, refused := err.(Exception); !refused {
-			return 0, false
+	for i, o := range d.forget(f.Unit, now) {
+		var refused Exception
+		if _, err := o.request.ParseAnswer(f.PDU); err == nil || errors.As(err, &refused) {
+			return d.pay(f.Unit, i, now), true
 		}
 	}
-	after = now.Sub(o.sent)
-	d.pay(f.Unit, after)
-	return after, true
+	return 0, false
 }
 
-// answered notes what may be the answer to a request, and reports whether it rather is that to the same request before it, which had
-// timed out: then the answer to this one is what is owed from now on.
-func (d *debts) answered(unit byte, r Request, sent, now time.Time) (after time.Duration, late bool) {
-	o, owed := d.owed[unit]
+// owing is whose answer a frame may be that fits a request under way.
+type owing byte
+
+const (
+	ours    owing = iota // that of the request
+	again                // that of the same request before it, which had timed out: it is as good, and the one to this is owed now
+	another              // that of another request
+)
+
+// answered says whose answer it is that fits a request, and how late.
+func (d *debts) answered(unit byte, r Request, sent, now time.Time) (whose owing, after time.Duration) {
+	list := d.forget(unit, now)
 	p, took := d.paces[unit], now.Sub(sent)
+	at := slices.IndexFunc(list, func(o debt) bool { return o.request.alike(r) })
 	switch {
-	case !owed:
-		if d.paces == nil {
-			d.owed, d.paces = map[byte]debt{}, map[byte]pace{}
-		}
+	case len(list) == 0:
+		d.ready()
 		if p.usual == 0 {
 			p.usual = took
 		}
 		p.usual += (took - p.usual) / 4
 		d.paces[unit] = p
-		return 0, false
-	case !o.request.alike(r) || p.usual > 0 && took <= 3*p.usual+usualSlack || now.Sub(o.sent) > owedFor:
-		delete(d.owed, unit)
-		return 0, false
+		return ours, 0
+	case at < 0 || p.usual > 0 && took <= 3*p.usual+usualSlack:
+		delete(d.owed, unit) // nothing that was asked before comes after it
+		return ours, 0
+	case !list[at].request.same(r):
+		return another, d.pay(unit, at, now)
 	}
-	after = now.Sub(o.sent)
-	d.pay(unit, after)
-	d.owed[unit] = debt{r, sent, now.Add(2 * after)}
-	return after, true
+	after = d.pay(unit, at, now)
+	d.owed[unit] = append(d.owed[unit], debt{r, sent, now.Add(2 * after)})
+	return again, after
 }
-
-// usualSlack is how much longer than three times as usual an answer may take and still be thought in time.
-const usualSlack = 20 * time.Millisecond
 
 // until is how long to wait for what a unit owes before a request is sent whose answer could not be told from it; zero when there
 // is nothing to wait for.
-func (d *debts) until(unit byte, r Request) time.Time {
-	o, owed := d.owed[unit]
-	if !owed || !o.request.alike(r) || o.request.same(r) {
-		return time.Time{}
+func (d *debts) until(unit byte, r Request) (last time.Time) {
+	for _, o := range d.owed[unit] {
+		if o.request.alike(r) && !o.request.same(r) && o.due.After(last) {
+			last = o.due
+		}
 	}
-	return o.due
+	return last
 }
 
 // same reports whether two reads ask for the same.

@@ -1,0 +1,179 @@
+package modbus
+
+import (
+	"bytes"
+	"encoding/binary"
+	"slices"
+	"syscall"
+	"time"
+)
+
+// What comes that is not the answer to the request under way: what it is, and who is told.
+
+// leastFrame is fewer bytes than any frame has: what a line gives that changes its direction.
+const leastFrame = minRTU
+
+// waited is how soon after a request an answer to another is read that had come before.
+const waited = 2 * time.Millisecond
+
+// drainTime is enough to read what has come in; a deadline in the past would read nothing.
+const drainTime = 200 * time.Microsecond
+
+// settle makes room in the buffer. Without transaction identifiers an answer that came late cannot be told from one to
+// the next request, so what came in before it is dropped.
+func (c *Client) settle() {
+	if c.options.Framing == MBAP {
+		if c.held > c.used {
+			c.leftOver()
+		}
+		c.held = copy(c.in, c.in[c.used:c.held])
+		c.used = 0
+		return
+	}
+	if c.held > c.used {
+		c.stale(c.in[c.used:c.held])
+	}
+	c.held, c.used = 0, 0
+	for {
+		n := c.waiting()
+		c.Counters.Got.Add(uint64(n))
+		if n == 0 {
+			break
+		}
+		c.stale(c.in[:n])
+	}
+}
+
+// leftOver counts and tells of what came behind the last answer, while it is known whose that was. What may be the beginning of an
+// answer to come stays.
+func (c *Client) leftOver() {
+	for c.held > c.used {
+		b := c.in[c.used:c.held]
+		frame, n, err := CutMBAP(b)
+		if n == 0 && err == nil && len(b) > 1 {
+			if kind, _ := c.sent.unexpected(binary.BigEndian.Uint16(b), c.transaction); kind != EventForeign {
+				return
+			}
+		}
+		if n == 0 {
+			c.Counters.Stray.Add(1)
+			c.watch(Event{Kind: EventDamaged, Unit: c.unit, Data: b, Text: "bytes of no frame behind an answer"})
+			n = len(b)
+		} else {
+			c.unexpected(frame, b[:n], nil)
+		}
+		c.used += n
+	}
+}
+
+// stale counts and tells of bytes that came in before a request.
+func (c *Client) stale(b []byte) {
+	e := Event{Kind: EventStray, Unit: c.unit, Data: slices.Clone(b), At: time.Now()} // ASCII is decoded in place
+	frame, n, _ := c.options.Framing.Cut(b, Answers)
+	after, late := time.Duration(0), false
+	if n > 0 {
+		after, late = c.debts.late(frame, e.At)
+	}
+	switch {
+	case late:
+		e.Kind, e.Unit, e.After = EventLate, frame.Unit, after
+	case len(b) < leastFrame:
+		e.Kind, e.Text = EventDamaged, "bytes of no frame"
+	case c.unsettled:
+		e.Kind, e.After = EventLate, c.sent.since(c.transaction, e.At)
+	}
+	if e.Kind == EventLate {
+		c.Counters.Late.Add(1)
+	} else {
+		c.Counters.Stray.Add(1)
+	}
+	c.watch(e)
+}
+
+// waiting reads what has come in already into the buffer, without waiting for more.
+func (c *Client) waiting() (n int) {
+	if raw, ok := c.conn.Conn.(syscall.Conn); ok {
+		if control, err := raw.SyscallConn(); err == nil {
+			n = readNow(control, c.in)
+			return max(0, n)
+		}
+	}
+	if p, ok := c.conn.Conn.(interface{ ReadNow([]byte) int }); ok {
+		return p.ReadNow(c.in)
+	}
+	if !c.unsettled {
+		return 0
+	}
+	n, _ = c.conn.read(c.in, time.Now().Add(drainTime))
+	return n
+}
+
+// collect waits for the answer to a request that timed out, when that to req could not be told from it. It reports whether it waited.
+func (c *Client) collect(unit byte, req Request) bool {
+	if c.options.Framing == MBAP || len(c.debts.owed) == 0 {
+		return false
+	}
+	waited := false
+	for echo := 0; ; {
+		until := c.debts.until(unit, req)
+		if !until.After(time.Now()) {
+			break
+		}
+		if waited = true; c.more(until, &echo) != nil {
+			break
+		}
+		for n := 1; n > 0; { // what came, frame by frame; less than one stays until the rest of it is there
+			var f Frame
+			b := slices.Clone(c.in[c.used:c.held])
+			if f, n, _ = c.options.Framing.Cut(c.in[c.used:c.held], Answers); n > 0 {
+				if c.used += n; !c.late(f, b[:n]) {
+					c.stale(b[:n])
+				}
+			}
+		}
+	}
+	c.settle()
+	return waited
+}
+
+// late counts and tells of a frame that answers a request that timed out; false when this one does not.
+func (c *Client) late(f Frame, raw []byte) bool {
+	now := time.Now()
+	after, late := c.debts.late(f, now)
+	if late {
+		c.Counters.Late.Add(1)
+		c.watch(Event{Kind: EventLate, Unit: f.Unit, Data: raw, At: now, After: after})
+	}
+	return late
+}
+
+// unexpected counts and tells of an answer whose identifier is not that of the request under way. It returns what came instead of the
+// answer, now.
+func (c *Client) unexpected(f Frame, raw []byte, wrong error) error {
+	e := Event{Unit: f.Unit, Data: raw, At: time.Now()}
+	switch e.Kind, e.Text = c.sent.unexpected(f.Transaction, c.transaction); e.Kind {
+	case EventLate:
+		c.Counters.Late.Add(1)
+		if c.sent.since(c.transaction, e.At) > waited { // otherwise it lay there, who knows since when
+			e.After = c.sent.since(f.Transaction, e.At)
+		}
+	case EventStray:
+		c.Counters.Stray.Add(1)
+	default:
+		c.Counters.Foreign.Add(1)
+		wrong = badResponse("an answer has the identifier %d, and the request had %d", f.Transaction, c.transaction)
+	}
+	c.watch(e)
+	return wrong
+}
+
+// watchRest tells of bytes that silence followed and that hold no answer.
+func (c *Client) watchRest(unit byte, raw, out []byte, req Request, err error) {
+	if req.Function.reads() && len(raw) >= len(out) && bytes.Equal(raw[:len(out)], out) {
+		c.watch(Event{Kind: EventEcho, Unit: unit, Data: out})
+		raw = raw[len(out):]
+	}
+	if len(raw) > 0 {
+		c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw, Text: err.Error()})
+	}
+}
