@@ -369,6 +369,7 @@ type movement struct {
 	moves    uint16
 	swaps    uint8
 	sound    bool   // a value that a plant may mean was seen
+	orderly  uint8  // looks in a row that found the upper word again
 	odd      uint8  // looks in a row that found the value implausible
 	swapped  uint32 // when last, in seconds since 1970
 	moved    uint32
@@ -410,11 +411,8 @@ func (s *Slot) look(now time.Time) {
 		m.interval += (gap - m.interval) / float32(min(8, m.moves))
 		m.longest = max(m.longest, gap)
 		m.moved = sec
-		if len(words) == 2 && (near(words[1], m.last[0]) && !near(words[0], m.last[0]) || near(words[0], m.last[1]) && !near(words[1], m.last[1])) {
-			if sec-m.swapped > 60 {
-				m.swaps = 0
-			}
-			m.swaps, m.swapped = min(m.swaps+1, 200), sec
+		if len(words) == 2 {
+			m.order(words, sec)
 		}
 	}
 	m.hash = hash
@@ -423,6 +421,24 @@ func (s *Slot) look(now time.Time) {
 	}
 	s.plausible(words)
 }
+
+// order notes whether the words of a value changed places. That tells something of values alone whose upper word can be told from
+// the lower one, as it cannot while a value wavers about zero.
+func (m *movement) order(words []uint16, sec uint32) {
+	swap := near(words[1], m.last[0]) && !near(words[0], m.last[0]) || near(words[0], m.last[1]) && !near(words[1], m.last[1])
+	if swap && m.orderly >= orderlyLooks {
+		if sec-m.swapped > 60 {
+			m.swaps = 0
+		}
+		m.swaps, m.swapped = min(m.swaps+1, 200), sec
+	}
+	if m.orderly = min(m.orderly+1, 200); !swap && !near(words[0], m.last[0]) {
+		m.orderly = 0
+	}
+}
+
+// orderlyLooks is how many looks in a row must have found the upper word where it was, or in the other place.
+const orderlyLooks = 3
 
 // near reports whether two registers are alike, as the upper words of a value that moves slowly are, and the lower ones are
 // not.

@@ -23,7 +23,10 @@ type debt struct {
 func (o debt) doubtful(now time.Time) bool { return now.Sub(o.due) < o.due.Sub(o.sent) }
 
 // pace is how long a unit takes to answer.
-type pace struct{ usual, slowest time.Duration }
+type pace struct {
+	usual, slowest time.Duration
+	last           time.Time // when it answered last, before which it did not begin with what it answers next
+}
 
 // mostDebts is how many requests of a unit are remembered.
 const mostDebts = 8
@@ -62,9 +65,11 @@ func (d *debts) forget(unit byte, now time.Time) []debt {
 // pay takes a debt off, and those before it, which will not be answered after it. Those behind it come after it, each no slower.
 func (d *debts) pay(unit byte, at int, now time.Time) (after time.Duration) {
 	list := d.owed[unit]
-	after = now.Sub(list[at].sent)
 	p := d.paces[unit]
-	p.slowest = max(after, p.slowest/2)
+	if after = now.Sub(list[at].sent); p.last.After(list[at].sent) {
+		after = now.Sub(p.last)
+	}
+	p.slowest, p.last = max(after, p.slowest/2), now
 	d.paces[unit] = p
 	list = slices.Delete(list, 0, at+1)
 	for i := range list {
@@ -110,7 +115,7 @@ func (d *debts) answered(unit byte, r Request, sent, now time.Time) (whose owing
 		if p.usual == 0 {
 			p.usual = took
 		}
-		p.usual += (took - p.usual) / 4
+		p.usual, p.last = p.usual+(took-p.usual)/4, now
 		d.paces[unit] = p
 		return ours, 0
 	case at < 0 || p.usual > 0 && took <= 3*p.usual+usualSlack:
