@@ -1,27 +1,12 @@
 package modbus
 
 import (
-	"context"
-	"net"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-// rtuTo is a client with framing RTU to a server with the handler given.
-func rtuTo(t *testing.T, watch func(Event), handle func(unit byte, pdu []byte) Reply) *Client {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan error, 1)
-	go func() { done <- (&Server{Framing: RTU, Handle: handle}).Serve(ctx, listener) }()
-	conn, err := net.Dial("tcp", listener.Addr().String())
-	require.NoError(t, err)
-	t.Cleanup(func() { conn.Close(); cancel(); <-done })
-	return NewClient(conn, ClientOptions{Framing: RTU, Watch: watch})
-}
 
 // A device that is slower than the timeout answers one request while the next is under way. Without identifiers the answers look
 // alike; none may be taken for another's.
@@ -31,12 +16,12 @@ func TestALateAnswerIsNotTakenForAnotherBlock(t *testing.T) {
 		t.Run(slow.String(), func(t *testing.T) {
 			t.Parallel()
 			late := 0
-			c := rtuTo(t, func(e Event) {
+			c := serveAs(t, ClientOptions{Framing: RTU, Watch: func(e Event) {
 				if e.Kind == EventLate {
 					late++
 					assert.Greater(t, e.After, timeout)
 				}
-			}, func(_ byte, pdu []byte) Reply {
+			}}, func(_ byte, pdu []byte) Reply {
 				return Reply{PDU: []byte{3, 2, pdu[1], pdu[2]}, Delay: slow}
 			})
 			good := 0
@@ -61,7 +46,7 @@ func TestALateAnswerIsNotTakenForAnotherBlock(t *testing.T) {
 // Of a unit that is known to answer fast, a request that got lost leaves no debt.
 func TestALostRequestIsNotWaitedFor(t *testing.T) {
 	n := 0
-	c := rtuTo(t, nil, func(_ byte, pdu []byte) Reply {
+	c := serveAs(t, ClientOptions{Framing: RTU}, func(_ byte, pdu []byte) Reply {
 		if n++; n == 5 {
 			return Reply{}
 		}

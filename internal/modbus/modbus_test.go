@@ -225,11 +225,17 @@ func TestCutMBAP(t *testing.T) {
 // serve starts a server and returns a client on a connection to it.
 func serve(t *testing.T, handle func(unit byte, pdu []byte) Reply) *Client {
 	t.Helper()
+	return serveAs(t, ClientOptions{}, handle)
+}
+
+// serveAs is serve for a client with options.
+func serveAs(t *testing.T, o ClientOptions, handle func(unit byte, pdu []byte) Reply) *Client {
+	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- (&Server{Handle: handle}).Serve(ctx, listener) }()
+	go func() { done <- (&Server{Framing: o.Framing, Handle: handle}).Serve(ctx, listener) }()
 	conn, err := net.Dial("tcp", listener.Addr().String())
 	require.NoError(t, err)
 	t.Cleanup(func() {
@@ -237,7 +243,7 @@ func serve(t *testing.T, handle func(unit byte, pdu []byte) Reply) *Client {
 		require.NoError(t, <-done)
 		conn.Close()
 	})
-	return NewClient(conn, ClientOptions{})
+	return NewClient(conn, o)
 }
 
 func TestClientReadsAndWrites(t *testing.T) {

@@ -123,12 +123,10 @@ func (c *Client) collect(unit byte, req Request) bool {
 			break
 		}
 		for n := 1; n > 0; { // what came, frame by frame; less than one stays until the rest of it is there
-			var f Frame
-			b := slices.Clone(c.in[c.used:c.held])
-			if f, n, _ = c.options.Framing.Cut(c.in[c.used:c.held], Answers); n > 0 {
-				if c.used += n; !c.late(f, b[:n]) {
-					c.stale(b[:n])
-				}
+			b := slices.Clone(c.in[c.used:c.held]) // ASCII is decoded in place
+			if _, n, _ = c.options.Framing.Cut(c.in[c.used:c.held], Answers); n > 0 {
+				c.used += n
+				c.stale(b[:n])
 			}
 		}
 	}

@@ -167,10 +167,12 @@ func (r *Recorder) run(file io.WriteCloser) {
 			_, err = file.Write(piece)
 		}
 	}
-	if err = errors.Join(err, file.Close()); err != nil {
-		r.end("the disk: " + err.Error())
-	}
+	err = errors.Join(err, file.Close())
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if err != nil {
+		r.endLocked("")
+		r.ended = "the disk: " + err.Error() // even when it was to end: what is missing is to be known
+	}
 	r.capture, r.gathered = nil, nil
 }

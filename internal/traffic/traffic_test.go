@@ -210,8 +210,13 @@ func TestARecordingOnADiskThatIsSlowOrFull(t *testing.T) {
 	require.Eventually(t, func() bool { return !l.Recording().Running }, 10*time.Second, time.Millisecond)
 	assert.Equal(t, "the disk: no space left", l.Recording().Ended)
 	r.Add(frame(Sent, 1)) // is of no use to it any more
+	last := &disk{let: make(chan struct{}), fail: errors.New("no space left")}
 	l.StopRecording()
 	assert.True(t, full.closed)
+	l.record(last, "d", "", 1<<40)
+	r.Add(frame(Sent, 1))
+	time.AfterFunc(0, func() { close(last.let) })
+	assert.Equal(t, "the disk: no space left", l.StopRecording().Ended, "though it was stopped")
 	l.record(&disk{let: full.let}, "c", "", 1<<40)
 	assert.Equal(t, "c", l.StopRecording().File, "another can be made")
 }
