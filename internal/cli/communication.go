@@ -41,13 +41,15 @@ A step with a change of settings is taken with: arithmon findings apply CODE SUB
 			return nil
 		}}
 	var dry bool
+	var number int
 	apply := &cobra.Command{
 		Use:   "apply CODE SUBJECT",
-		Short: "Take the first step of a finding that is a change of settings",
-		Long:  "Take the first step of a finding that is a change of settings. It is recorded as any change, and arithmon undo takes it back.",
-		Args:  arguments(2, 2, "the code and the subject of a finding"),
+		Short: "Take a step of a finding that is a change of settings",
+		Long: `Take a step of a finding that is a change of settings: the first of them, or the one of a number.
+It is recorded as any change, and arithmon undo takes it back.`,
+		Args: arguments(2, 2, "the code and the subject of a finding"),
 		RunE: func(c *cobra.Command, args []string) error {
-			change, err := a.stepOf(c.Context(), args[0], args[1])
+			change, err := a.stepOf(c.Context(), args[0], args[1], number)
 			if err != nil {
 				return err
 			}
@@ -68,13 +70,14 @@ A step with a change of settings is taken with: arithmon findings apply CODE SUB
 				t.line(fmt.Sprintf("%s %s %s %s", change.Kind, change.Name, verb, b))
 			})
 		}}
+	apply.Flags().IntVar(&number, "step", 0, "number of the step, as arithmon findings shows it; the first that is a change unless given")
 	apply.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")
 	c.AddCommand(apply)
 	return c
 }
 
-// stepOf is the first change of settings among the steps of a finding.
-func (a *app) stepOf(ctx context.Context, code, subject string) (*diagnose.Change, error) {
+// stepOf is a change of settings among the steps of a finding: that of a number, from 1, or the first there is.
+func (a *app) stepOf(ctx context.Context, code, subject string, number int) (*diagnose.Change, error) {
 	list, err := a.client().Findings(ctx, subject)
 	if err != nil {
 		return nil, err
@@ -83,14 +86,25 @@ func (a *app) stepOf(ctx context.Context, code, subject string) (*diagnose.Chang
 		if string(f.Code) != code || f.Subject != subject {
 			continue
 		}
-		for _, step := range f.Next {
-			if step.Change != nil {
-				return step.Change, nil
-			}
+		if number == 0 {
+			number = firstChange(f) + 1
 		}
-		return nil, fmt.Errorf("%s of %s: none of its steps is a change of settings", code, subject)
+		switch {
+		case number == 0:
+			return nil, fmt.Errorf("%s of %s: none of its steps is a change of settings", code, subject)
+		case number < 0 || number > len(f.Next):
+			return nil, usage("%s of %s has no step %d; its steps are 1 to %d", code, subject, number, len(f.Next))
+		case f.Next[number-1].Change == nil:
+			return nil, usage("step %d of %s of %s is no change of settings: %s", number, code, subject, f.Next[number-1].Text)
+		}
+		return f.Next[number-1].Change, nil
 	}
 	return nil, &exitError{exitNotFound, fmt.Sprintf("there is no finding %s of %s now; arithmon findings shows what there is", code, subject)}
+}
+
+// firstChange is the index of the first step that is a change of settings, -1 for none.
+func firstChange(f diagnose.Finding) int {
+	return slices.IndexFunc(f.Next, func(s diagnose.Step) bool { return s.Change != nil })
 }
 
 func (a *app) tellFindings(t *table, list []diagnose.Finding) {
@@ -118,7 +132,11 @@ func (a *app) tellFindings(t *table, list []diagnose.Finding) {
 		for k, step := range f.Next {
 			line := fmt.Sprintf("  %d. %s", k+1, step.Text)
 			if step.Change != nil {
-				line += fmt.Sprintf(" [arithmon findings apply %s %s]", f.Code, f.Subject)
+				which := ""
+				if k != firstChange(f) {
+					which = fmt.Sprintf(" --step %d", k+1)
+				}
+				line += fmt.Sprintf(" [arithmon findings apply %s %s%s]", f.Code, f.Subject, which)
 			}
 			t.line(line)
 		}

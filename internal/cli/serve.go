@@ -2,14 +2,17 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
 	"strconv"
 
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
 
 	"arithmon/demo"
 	"arithmon/internal/client"
@@ -105,7 +108,7 @@ The first line on stdout is the console's URL. The database is thrown away at th
 	return c
 }
 
-// furnish gives an empty service the site of the demo, and its links the ports on which the devices listen.
+// furnish gives an empty service the site of the demo, with links to where its devices listen; one that has links already, those.
 func (a *app) furnish(ctx context.Context, s *service.Service, config *rig.Config, devices *rig.Rig) error {
 	cl := client.New(s.URL, "demo")
 	links, err := cl.Links(ctx)
@@ -113,9 +116,12 @@ func (a *app) furnish(ctx context.Context, s *service.Service, config *rig.Confi
 		return err
 	}
 	if len(links) == 0 {
-		if _, err := cl.Apply(ctx, "site.yaml", demo.Site, false, false); err != nil {
+		file, err := furnished(demo.Site, config, devices)
+		if err != nil {
 			return err
 		}
+		_, err = cl.Apply(ctx, "site.yaml", file, false, false)
+		return err
 	}
 	for _, line := range config.Lines {
 		if _, err := cl.Set(ctx, "link", line.Name, where(line, devices.Address(line.Name))); err != nil {
@@ -123,6 +129,33 @@ func (a *app) furnish(ctx context.Context, s *service.Service, config *rig.Confi
 		}
 	}
 	return nil
+}
+
+// furnished is a site file with its links to where the devices listen, before anything is asked of where they would by themselves:
+// another demo may have that.
+func furnished(file []byte, config *rig.Config, devices *rig.Rig) ([]byte, error) {
+	var content map[string]any
+	if err := yaml.Unmarshal(file, &content); err != nil {
+		return nil, err
+	}
+	links, _ := content["links"].([]any)
+	for _, l := range links {
+		link, _ := l.(map[string]any)
+		for _, line := range config.Lines {
+			if line.Name != link["name"] {
+				continue
+			}
+			fields, err := json.Marshal(where(line, devices.Address(line.Name))) // as JSON names them
+			if err != nil {
+				return nil, err
+			}
+			if err := json.Unmarshal(fields, &link); err != nil {
+				return nil, err
+			}
+			maps.DeleteFunc(link, func(_ string, v any) bool { return v == nil })
+		}
+	}
+	return yaml.Marshal(content)
 }
 
 // where gives a link the address on which its simulated line listens: a port of the network or a serial one.

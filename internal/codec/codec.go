@@ -247,6 +247,19 @@ func (o Order) effects() (reverse, swap bool) {
 	return o == CDAB || o == DCBA, o == BADC || o == DCBA
 }
 
+// Ends returns the words with the most and the least significant byte of a value, and their bytes in their right order, out of
+// the first and the last word of it on the wire.
+func (o Order) Ends(first, last uint16) (top, bottom uint16) {
+	reverse, swap := o.effects()
+	if reverse {
+		first, last = last, first
+	}
+	if swap {
+		first, last = first<<8|first>>8, last<<8|last>>8
+	}
+	return first, last
+}
+
 // arrange applies the order in place; applied twice it is undone.
 func (o Order) arrange(words []uint16) {
 	reverse, swap := o.effects()

@@ -186,20 +186,6 @@ type Refusal struct {
 	Fields  map[string]any
 }
 
-// Point is the evidence about a point.
-type Point struct {
-	Point    site.Point
-	Swaps    int           // times its words changed places within the last minute
-	Still    time.Duration // since it moved last
-	Typical  time.Duration // it used to move so often
-	Moves    int           // that tell so
-	Mute     bool          // nothing at its station moves any more
-	Readings int           // looks that found its value implausible
-	Better   string        // byte order under which it is plausible; "" when there is none
-	Shown    string        // its value now
-	Would    string        // its value under Better
-}
-
 // Evidence is all that is known.
 type Evidence struct {
 	Links    []Link

@@ -70,7 +70,7 @@ func TestFindingsWaitForEvidence(t *testing.T) {
 
 func TestWhatIsWrongWithALinkHidesWhatFollowsFromIt(t *testing.T) {
 	dead := silent(Counts{Requests: 9, Timeouts: 9})
-	points := []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Better: "CDAB", Readings: 9}}
+	points := []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Better: "CDAB"}}
 	down := link(func(l *Link) { l.Up, l.Down, l.Failure, l.Failures = false, true, FailName, 5 })
 	list := Find(Evidence{[]Link{down}, []Station{station("a", 1, dead), station("b", 2, dead)}, points})
 	assert.Equal(t, []Code{NameUnresolved}, codes(list), "for stations and points alike")
@@ -164,20 +164,6 @@ func TestRefusalsOfOneKindAreOneFinding(t *testing.T) {
 			assert.Equal(t, site.KindPoint, f.Next[0].Change.Kind)
 		}
 	}
-}
-
-func TestValuesThatStandStill(t *testing.T) {
-	p := func(tag string) Point {
-		return Point{Point: site.Point{Tag: tag, Station: "a"}, Moves: 40, Typical: time.Second, Still: time.Minute}
-	}
-	all := Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{p("a/x")}}
-	assert.Equal(t, "a/x", Find(all)[0].Subject)
-	all.Points = append(all.Points, p("a/y"))
-	list := Find(all)
-	require.Len(t, list, 1, "several of one station are one finding of the station")
-	assert.Equal(t, "a", list[0].Subject)
-	all.Points = []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Moves: 40, Typical: 10 * time.Second, Still: 90 * time.Second}}
-	assert.Empty(t, Find(all), "it moves seldom")
 }
 
 func TestTheMostCertainComesFirst(t *testing.T) {

@@ -308,38 +308,3 @@ func (f *finder) refused(s Station, code int, list []Refusal) {
 		f.add(site.KindStation, s.Station.Name, ValueRefused, 0.75, fmt.Sprintf("The device does not read %s in this way.", short), evidence, next...)
 	}
 }
-
-// points finds what is wrong with single values.
-func (f *finder) points(list []Point) {
-	frozen := map[string][]Point{}
-	for _, p := range list {
-		switch {
-		case f.covered[p.Point.Station]:
-		case p.Swaps >= enough:
-			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, "Its value jumps between two magnitudes: the device gives its words now in one order, now in the other.",
-				[]string{fmt.Sprintf("its words changed places %d times within a minute", p.Swaps), "it shows " + p.Shown},
-				say("read both registers in one request: strings_alone and gap settings must not part them"), say("see whether two devices or programs write to these registers in different orders"))
-		case p.Better != "" && p.Readings >= enough:
-			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, fmt.Sprintf("Its value is hardly what a plant means; with byte order %s it would be.", p.Better),
-				[]string{fmt.Sprintf("it shows %s, and would show %s", p.Shown, p.Would)},
-				set("set order: "+p.Better, site.KindPoint, p.Point.Tag, map[string]any{"order": p.Better}), say("open the lens of the point and pick the value that is right"))
-		case p.Moves >= 5 && p.Still > 10*p.Typical:
-			frozen[p.Point.Station] = append(frozen[p.Point.Station], p)
-		}
-	}
-	for station, points := range frozen {
-		p := points[0]
-		subject, kind := p.Point.Tag, site.KindPoint
-		if len(points) > 1 {
-			subject, kind = station, site.KindStation
-		}
-		var tags []string
-		for _, p := range points {
-			tags = append(tags, p.Point.Tag)
-		}
-		f.add(kind, subject, ValueFrozen, 0.65, "It answers, and its values no longer move, though they used to, and others still do.",
-			[]string{fmt.Sprintf("%s moved every %s, and has been still for %s", strings.Join(tags[:min(len(tags), 6)], ", "), p.Typical.Round(100*time.Millisecond), p.Still.Round(time.Second))},
-			say("compare with the device's own display"), say("behind a gateway or concentrator, see whether it still reaches the device: some go on giving the last values"),
-			say("see whether the sensor or its card has failed, or is in simulation"))
-	}
-}

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/api"
 	"arithmon/internal/diagnose"
 	"arithmon/internal/rig"
 	"arithmon/internal/site"
@@ -294,6 +295,23 @@ func TestValuesThatAreStrange(t *testing.T) {
 		f := p.found(diagnose.WordOrder, "gate/level")
 		assert.Equal(t, map[string]any{"order": "CDAB"}, step(t, f).Fields)
 		assert.Contains(t, f.Evidence[0], "would show 25.0")
+	})
+	t.Run("a wrong byte order of a station whose values move", func(t *testing.T) {
+		t.Parallel()
+		p := startWith(t, []byte(strings.NewReplacer("level: {kind: constant, value: 25}", "level: {kind: walk, value: 1, min: 20, max: 30, start: 25}",
+			`- {at: "hr:20"`, "- {at: \"hr:30\", type: float64, order: CDAB, signal: level}\n          - {at: \"hr:20\"").Replace(devices)))
+		p.apply(strings.Replace(p.site(), "type: float32, order: CDAB", "type: float32", 1) + "  - {tag: gate/twin, station: plc, address: \"hr:30\", type: float64}\n")
+		f := p.found(diagnose.WordOrder, "plc")
+		assert.Equal(t, &diagnose.Change{Kind: site.KindStation, Name: "plc", Fields: map[string]any{"order": "CDAB"}}, step(t, f))
+		assert.Contains(t, f.Evidence[0], "gate/level shows")
+		for number, says := range map[string]string{"7": "has no step 7; its steps are 1 to 2", "2": "is no change of settings"} {
+			wrong := p.run("findings", "apply", "word-order", "plc", "--step", number)
+			assert.Equal(t, 2, wrong.code)
+			assert.Contains(t, wrong.err, says)
+		}
+		require.Zero(t, p.run("findings", "apply", "word-order", "plc", "--step", "1").code)
+		p.await("gate/level", func(r api.Reading) bool { f, _ := r.Value.Float(); return f >= 20 && f <= 30 })
+		require.Eventually(t, func() bool { return p.run("findings").code == 0 }, 10*time.Second, 200*time.Millisecond)
 	})
 	t.Run("words that change places", func(t *testing.T) {
 		t.Parallel()

@@ -1,11 +1,13 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"time"
 
 	"arithmon/internal/codec"
@@ -359,174 +361,83 @@ func (e *Engine) tryOne(ctx context.Context, r *runner, station string, known *r
 	known.Instead, known.Fields = works, fields
 }
 
-// frozenAfter is how long a value that moved all the time must have been still.
-const frozenAfter = 30 * time.Second
-
-// movement is how a slot's raw data move, looked at with its age.
-type movement struct {
-	last     [2]uint16
-	hash     uint32
-	moves    uint16
-	swaps    uint8
-	sound    bool   // a value that a plant may mean was seen
-	orderly  uint8  // looks in a row that found the upper word again
-	odd      uint8  // looks in a row that found the value implausible
-	swapped  uint32 // when last, in seconds since 1970
-	moved    uint32
-	first    uint32  // look
-	interval float32 // mean seconds between movements
-	longest  float32 // of them
-	looked   uint32  // version of the block that was looked at
-}
-
 // look notes how the raw data have moved since the last look. The slot's lock is held.
 func (s *Slot) look(now time.Time) {
 	var room [maxWords]uint16
 	var words []uint16
 	switch {
 	case s.block != nil && !s.block.bits:
-		if s.movement.looked == s.block.version {
+		if s.looked == s.block.version {
 			return
 		}
-		s.movement.looked = s.block.version
+		s.looked = s.block.version
 		words = s.words(room[:0])
 	case s.block == nil && s.reading.Quality != reading.Bad && len(s.reading.Raw.Words) > 0:
 		words = s.reading.Raw.Words
 	default:
 		return
 	}
-	m := &s.movement
-	hash := uint32(2166136261)
-	for _, w := range words {
-		hash = (hash ^ uint32(w)) * 16777619
-	}
-	sec := uint32(now.Unix())
-	if m.moved == 0 {
-		m.moved, m.first = sec, sec
-	} else if hash != m.hash {
-		if m.moves < math.MaxUint16 {
-			m.moves++
-		}
-		gap := float32(sec - m.moved)
-		m.interval += (gap - m.interval) / float32(min(8, m.moves))
-		m.longest = max(m.longest, gap)
-		m.moved = sec
-		if len(words) == 2 {
-			m.order(words, sec)
-		}
-	}
-	m.hash = hash
-	if len(words) == 2 {
-		m.last = [2]uint16{words[0], words[1]}
-	}
-	s.plausible(words)
-}
-
-// order notes whether the words of a value changed places. That tells something of values alone whose upper word can be told from
-// the lower one, as it cannot while a value wavers about zero.
-func (m *movement) order(words []uint16, sec uint32) {
-	swap := near(words[1], m.last[0]) && !near(words[0], m.last[0]) || near(words[0], m.last[1]) && !near(words[1], m.last[1])
-	if swap && m.orderly >= orderlyLooks {
-		if sec-m.swapped > 60 {
-			m.swaps = 0
-		}
-		m.swaps, m.swapped = min(m.swaps+1, 200), sec
-	}
-	if m.orderly = min(m.orderly+1, 200); !swap && !near(words[0], m.last[0]) {
-		m.orderly = 0
-	}
-}
-
-// orderlyLooks is how many looks in a row must have found the upper word where it was, or in the other place.
-const orderlyLooks = 3
-
-// near reports whether two registers are alike, as the upper words of a value that moves slowly are, and the lower ones are
-// not.
-func near(a, b uint16) bool { return a == b || a>>7 == b>>7 }
-
-// plausible counts looks in a row that found a floating-point value that a plant hardly ever means.
-func (s *Slot) plausible(words []uint16) {
-	if s.Layout.Type != codec.TypeFloat32 && s.Layout.Type != codec.TypeFloat64 {
-		return
-	}
-	v, err := s.Layout.Decode(words)
-	if err == nil && likely(v) {
-		if f, _ := v.Float(); f != 0 {
-			s.movement.sound = true // it has been right, so its byte order is
-		}
-		s.movement.odd = 0
-		return
-	}
-	if !s.movement.sound {
-		s.movement.odd = min(s.movement.odd+1, 200)
-	}
-}
-
-// likely reports whether a plant may mean a value.
-func likely(v codec.Value) bool {
-	f, _ := v.Float()
-	f = math.Abs(f)
-	return f == 0 || f >= 1e-15 && f <= 1e12
+	s.movement.Look(*s.Layout, words, uint32(now.Unix()))
 }
 
 // evidence gathers what is strange about single points.
 func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 	t.mu.RLock()
 	defer t.mu.RUnlock()
-	var newest uint32
 	sec := uint32(now.Unix())
+	lively := false
 	for _, slot := range t.slots {
 		slot.mu.Lock()
-		newest = max(newest, slot.movement.moved)
+		lively = lively || slot.movement.Lively(sec)
 		slot.mu.Unlock()
 	}
-	lively := sec-newest < 10 // others move
+	right := map[string]int{} // points that are right by the byte order of their station
 	for _, slot := range t.slots {
 		slot.mu.Lock()
-		m := slot.movement
-		still := time.Duration(sec-m.moved) * time.Second
-		typical := time.Duration(float64(m.interval) * float64(time.Second))
-		swapping := m.swaps > 0 && sec-m.swapped < 60
-		// What rests now and then, as a gate or a pump does, is not frozen: it must have moved all the time, and for longer
-		// than it has been still.
-		rests := time.Duration(float64(m.longest) * float64(time.Second))
-		span := time.Duration(m.moved-m.first) * time.Second
-		frozen := lively && m.moves >= 5 && still > 10*rests && still > frozenAfter && span > max(2*frozenAfter, still) && slot.reading.Quality != reading.Bad
-		if swapping || frozen || m.odd > 0 {
+		if slot.Point.Order == "" && slot.movement.Right(*slot.Layout) {
+			right[slot.Point.Station]++
+		}
+		p := slot.movement.Strange(*slot.Layout, sec, lively)
+		if p.Swaps > 0 || p.Frozen || p.Better != "" {
 			slot.settle()
-			p := diagnose.Point{Point: *slot.Point, Shown: slot.conversion.Text(slot.reading.Value)}
-			if swapping {
-				p.Swaps = int(m.swaps)
+			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
+			if p.Better != "" {
+				p.Would = slot.as(slot.Layout.Type, p.Better)
+				if slot.movement.MayFloat(*slot.Layout) {
+					p.Float = slot.as(codec.TypeFloat32, slot.Layout.Order)
+				}
 			}
-			if frozen {
-				p.Still, p.Typical, p.Moves = still, typical, int(m.moves)
+			if slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode {
+				list = append(list, p)
 			}
-			if m.odd > 0 && (slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode) {
-				p.Readings = int(m.odd)
-				p.Better, p.Would = slot.better()
-			}
-			list = append(list, p)
 		}
 		slot.mu.Unlock()
+	}
+	slices.SortFunc(list, func(a, b diagnose.Point) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
+	for i := range list {
+		list[i].Peers = right[list[i].Point.Station]
 	}
 	return list
 }
 
-// better finds a byte order under which a value is plausible, the usual ones first. The lock is held.
-func (s *Slot) better() (order, text string) {
-	for _, o := range codec.Orders {
-		l := *s.Layout
-		if l.Order = o; o == s.Layout.Order || len(s.reading.Raw.Words) == 0 {
-			continue
-		}
-		v, err := l.Decode(s.reading.Raw.Words)
-		if f, _ := v.Float(); err != nil || !likely(v) || math.Abs(f) < 1e-6 || math.Abs(f) > 1e9 {
-			continue
-		}
-		eng, _ := s.conversion.Engineering(v)
-		return string(o), s.conversion.Text(eng)
+// as is the slot's value as it would be with another type or byte order; "" when that gives none. The lock is held.
+func (s *Slot) as(t codec.Type, o codec.Order) string {
+	l := *s.Layout
+	l.Type, l.Order = t, o
+	v, err := l.Decode(s.reading.Raw.Words)
+	if err != nil {
+		return ""
 	}
-	return "", ""
+	eng, _ := s.conversion.Engineering(v)
+	return s.told(eng)
+}
+
+// told is a value as its point shows it, unless its decimals would hide how small or large it is.
+func (s *Slot) told(v codec.Value) string {
+	if f, ok := v.Float(); ok && v.Kind() == codec.Float && f != 0 && (math.Abs(f) < 1e-4 || math.Abs(f) >= 1e10) {
+		return strconv.FormatFloat(f, 'g', 3, 64)
+	}
+	return s.conversion.Text(v)
 }
 
 // failureOf says what kind of failure an error is.

@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"math"
-	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -66,27 +64,4 @@ func TestTheSpreadOfRoundTripsOutlivesManyOfThem(t *testing.T) {
 	}
 	assert.InDelta(t, 1, f.percentile(0.5), 0.3)
 	assert.InDelta(t, 100, f.percentile(0.95), 20)
-}
-
-// Words that change places are told from a value that wavers about zero, whose words are all alike.
-func TestWordsThatChangePlaces(t *testing.T) {
-	words := func(v float32) []uint16 {
-		bits := math.Float32bits(v)
-		return []uint16{uint16(bits >> 16), uint16(bits)}
-	}
-	r := rand.New(rand.NewPCG(1, 2))
-	var swapping, wavering movement
-	for i := range 2000 {
-		level := words(25 + r.Float32())
-		if i%2 == 1 {
-			level[0], level[1] = level[1], level[0]
-		}
-		zero := words(float32(0.1 * r.NormFloat64()))
-		for m, w := range map[*movement][]uint16{&swapping: level, &wavering: zero} {
-			m.order(w, uint32(1000+2*i))
-			m.last = [2]uint16{w[0], w[1]}
-		}
-		assert.Less(t, wavering.swaps, uint8(3), "a look every two seconds, for an hour and more")
-	}
-	assert.Greater(t, swapping.swaps, uint8(100))
 }

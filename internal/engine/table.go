@@ -26,7 +26,8 @@ type Slot struct {
 	first       int32  // where its data are in block
 	count       int32
 	seen        uint32 // version of block that is in reading
-	movement    movement
+	looked      uint32 // likewise at its last look
+	movement    diagnose.Movement
 	detached    bool // here, where it takes no room of its own
 	subscribers []*Subscription
 }

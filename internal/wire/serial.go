@@ -3,6 +3,7 @@ package wire
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -30,9 +31,16 @@ func Ports() ([]string, error) {
 // line is an open serial port as a net.Conn.
 type line struct {
 	serial.Port
+	in       receiver
 	settings site.LineSettings
-	deadline atomic.Int64 // of reads, in Unix nanoseconds; 0: none
 	closed   atomic.Bool
+}
+
+// receiver reads from a port. Whatever another program does with the port meanwhile, a read ends at the deadline.
+type receiver interface {
+	io.ReadCloser
+	SetReadDeadline(time.Time) error
+	ReadNow([]byte) int // what has come in already
 }
 
 var parities = map[string]serial.Parity{"none": serial.NoParity, "even": serial.EvenParity, "odd": serial.OddParity}
@@ -42,17 +50,25 @@ func openSerial(s site.LineSettings) (net.Conn, error) {
 	if s.StopBits == 2 {
 		mode.StopBits = serial.TwoStopBits
 	}
+	in := openReceiver(s.Device) // first, since the port is then opened for us alone
 	port, err := serial.Open(s.Device, mode)
 	if err != nil {
+		if in != nil {
+			in.Close()
+		}
 		return nil, explainPort(s.Device, err)
 	}
+	if in == nil {
+		in = &waiting{Port: port}
+	}
+	l := &line{Port: port, in: in, settings: s}
 	if s.RTS == site.RTSOn {
 		if err := port.SetRTS(true); err != nil {
-			port.Close()
+			l.Close()
 			return nil, fmt.Errorf("this port has no RTS to drive: %w; set rts: off", err)
 		}
 	}
-	return &line{Port: port, settings: s}, nil
+	return l, nil
 }
 
 // explainPort says why a port did not open and which ones there are.
@@ -85,34 +101,15 @@ func others(device string) string {
 
 // Read is net.Conn's: it waits for bytes until the deadline.
 func (l *line) Read(b []byte) (int, error) {
-	timeout := serial.NoTimeout
-	if at := l.deadline.Load(); at != 0 {
-		timeout = max(0, time.Until(time.Unix(0, at)))
-	}
-	if err := l.SetReadTimeout(timeout); err != nil {
-		return 0, l.gone(err)
-	}
-	n, err := l.Port.Read(b)
-	switch {
-	case err != nil:
-		return n, l.gone(err)
-	case n == 0:
+	n, err := l.in.Read(b)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
 		return 0, os.ErrDeadlineExceeded
 	}
-	return n, nil
+	return n, l.gone(err)
 }
 
 // ReadNow reads what has come in already, without waiting.
-func (l *line) ReadNow(b []byte) int {
-	if l.SetReadTimeout(0) != nil {
-		return 0
-	}
-	n, err := l.Port.Read(b)
-	if err != nil {
-		return 0 // it shows when the port is used
-	}
-	return n
-}
+func (l *line) ReadNow(b []byte) int { return l.in.ReadNow(b) }
 
 // Write is net.Conn's. It drives RTS around the frame where the line is set so.
 func (l *line) Write(b []byte) (int, error) {
@@ -142,18 +139,13 @@ func (l *line) gone(err error) error {
 
 func (l *line) Close() error {
 	l.closed.Store(true)
+	l.in.Close() // what it says, the port says, too
 	return l.Port.Close()
 }
 
 func (l *line) SetDeadline(t time.Time) error { return l.SetReadDeadline(t) }
 
-func (l *line) SetReadDeadline(t time.Time) error {
-	l.deadline.Store(0)
-	if !t.IsZero() {
-		l.deadline.Store(t.UnixNano())
-	}
-	return nil
-}
+func (l *line) SetReadDeadline(t time.Time) error { return l.in.SetReadDeadline(t) }
 
 // SetWriteDeadline has no effect: what is written goes into the port's buffer.
 func (l *line) SetWriteDeadline(time.Time) error { return nil }
@@ -165,3 +157,45 @@ type address string
 
 func (address) Network() string  { return "serial" }
 func (a address) String() string { return string(a) }
+
+// waiting is a receiver by the port itself, where the system has none that is safe from other programs.
+type waiting struct {
+	serial.Port
+	deadline atomic.Int64 // of reads, in Unix nanoseconds; 0: none
+}
+
+func (w *waiting) Read(b []byte) (int, error) {
+	timeout := serial.NoTimeout
+	if at := w.deadline.Load(); at != 0 {
+		timeout = max(0, time.Until(time.Unix(0, at)))
+	}
+	if err := w.SetReadTimeout(timeout); err != nil {
+		return 0, err
+	}
+	n, err := w.Port.Read(b)
+	if n == 0 && err == nil {
+		return 0, os.ErrDeadlineExceeded
+	}
+	return n, err
+}
+
+func (w *waiting) ReadNow(b []byte) int {
+	if w.SetReadTimeout(0) != nil {
+		return 0
+	}
+	n, err := w.Port.Read(b)
+	if err != nil {
+		return 0 // it shows when the port is used
+	}
+	return n
+}
+
+func (w *waiting) SetReadDeadline(t time.Time) error {
+	w.deadline.Store(0)
+	if !t.IsZero() {
+		w.deadline.Store(t.UnixNano())
+	}
+	return nil
+}
+
+func (w *waiting) Close() error { return nil } // the port is the line's

@@ -1,0 +1,362 @@
+package diagnose
+
+import (
+	"fmt"
+	"math/bits"
+	"slices"
+	"strings"
+	"time"
+
+	"arithmon/internal/codec"
+	"arithmon/internal/site"
+)
+
+// Point is the evidence about a point.
+type Point struct {
+	Point   site.Point
+	Swaps   int           // times its words changed places within the last minute
+	Frozen  bool          // it moved all the time and no longer does, while others do
+	Still   time.Duration // since it moved last
+	Typical time.Duration // it used to move so often
+	Better  codec.Order   // under which it moves and is as values do; "" when its own is as good
+	Doubts  int           // looks that spoke against its own order
+	Shown   string        // its value now
+	Would   string        // its value under Better
+	Float   string        // its value as a floating-point one, when an integer may be that; "" when not
+	Peers   int           // other points of its station that have its byte order, as it has, from the station, and are right by it
+}
+
+// Movement is how the raw data of a value have been and moved, look by look. The zero Movement has seen nothing.
+type Movement struct {
+	ends    [2]uint16 // first and last word at the last look
+	hash    uint32    // of all words
+	moves   uint32
+	first   uint32 // look, in seconds since 1970, as all times here
+	moved   uint32 // last
+	longest uint32 // seconds between two moves
+	swapped uint32 // its words changed places last
+	swaps   uint8
+	orderly uint8    // looks in a row that found a word where it was, or in the other place
+	fine    uint8    // looks in a row that its own order was right for
+	doubt   [4]uint8 // about each of codec.Orders
+}
+
+// What tells a frozen value.
+const (
+	frozenAfter = 30  // seconds that a value which moved all the time must have been still
+	frozenTimes = 10  // and so many times the longest it was still before
+	livelyFor   = 10  // seconds since something moved
+	fewMoves    = 5   // are no habit
+	swapsWithin = 60  // seconds
+	most        = 200 // that is counted of anything
+)
+
+// What tells a wrong byte order. A look that speaks against an order weighs as much as several that speak for it, since values
+// under a wrong one are right by chance now and then, and those under the right one hardly ever wrong.
+const (
+	orderlyLooks = 3  // in a row, before a change of places means something
+	against      = 4  // a look's weight
+	mostDoubt    = 60 // so that what is mended is soon forgotten
+	noDoubt      = against - 1
+	doubtFloat   = enough * against     // looks at floating-point values tell much
+	doubtWhole   = 2 * enough * against // those at integers less
+	settled      = 20                   // looks that its order was right for; from then on only a value that moves speaks against it
+)
+
+// Look notes what a value is. words are its raw data, sec the time.
+func (m *Movement) Look(l codec.Layout, words []uint16, sec uint32) {
+	hash := uint32(2166136261)
+	for _, w := range words {
+		hash = (hash ^ uint32(w)) * 16777619
+	}
+	known, moved := m.first != 0, m.first != 0 && hash != m.hash
+	switch {
+	case !known:
+		m.first, m.moved = sec, sec
+	case moved:
+		m.moves++
+		m.longest = max(m.longest, sec-m.moved)
+		m.moved = sec
+	}
+	m.hash = hash
+	n := len(words)
+	if n != 2 && n != 4 || l.Words() != n {
+		return
+	}
+	ends := [2]uint16{words[0], words[n-1]}
+	if moved && n == 2 {
+		m.places(own(l), ends, sec)
+	}
+	switch l.Type {
+	case codec.TypeFloat32, codec.TypeFloat64:
+		m.float(l, words, ends, moved)
+	case codec.TypeInt32, codec.TypeUint32, codec.TypeInt64, codec.TypeUint64, codec.TypeBCD32:
+		if moved {
+			m.whole(ends)
+		}
+	}
+	m.ends = ends
+}
+
+// places notes whether the words of a value changed places. That tells something of values alone whose upper word can be told from
+// the lower one, as it cannot while a value wavers about zero.
+func (m *Movement) places(o codec.Order, ends [2]uint16, sec uint32) {
+	top, bottom := o.Ends(ends[0], ends[1])
+	wasTop, wasBottom := o.Ends(m.ends[0], m.ends[1])
+	stay := near(top, wasTop) || near(bottom, wasBottom)
+	swap := !stay && (near(bottom, wasTop) || near(top, wasBottom))
+	if swap && m.orderly >= orderlyLooks {
+		if sec-m.swapped > swapsWithin {
+			m.swaps = 0
+		}
+		m.swaps, m.swapped = min(m.swaps+1, most), sec
+	}
+	if m.orderly = min(m.orderly+1, most); !swap && !stay {
+		m.orderly = 0
+	}
+}
+
+// near reports whether two registers are alike, as the upper words of a value that moves slowly are, and the lower ones are
+// not.
+func near(a, b uint16) bool { return a == b || a>>7 == b>>7 }
+
+// float weighs the orders of a floating-point value: under a wrong one its magnitude is one that a plant hardly means, or jumps when
+// the value moves. Zero, and what devices give for no value, tell nothing.
+func (m *Movement) float(l codec.Layout, words []uint16, ends [2]uint16, moved bool) {
+	v, err := l.Decode(words)
+	if _, bottom := l.Order.Ends(ends[0], ends[1]); err != nil && (bottom == 0 || bottom == 0xFFFF) {
+		return
+	}
+	if f, _ := v.Float(); err == nil && f == 0 || m.fine >= settled && !moved {
+		return
+	}
+	for i, o := range codec.Orders {
+		now, _ := o.Ends(ends[0], ends[1])
+		before, _ := o.Ends(m.ends[0], m.ends[1])
+		a, b := magnitude(l.Type, before), magnitude(l.Type, now)
+		weight := uint8(0)
+		switch by := max(a-b, b-a); {
+		case !usual(b), moved && usual(a) && by > jump:
+			weight = against
+		case moved && usual(a) && by > leap:
+			weight = against / 2
+		}
+		m.weigh(i, weight)
+		if o == own(l) {
+			m.own(weight > 0)
+		}
+	}
+}
+
+// The binary magnitudes that a plant may mean, about 1e-12 to 1e14, and changes of them from look to look: tenfold, which happens, and
+// a thousandfold, which hardly does.
+const (
+	leastMagnitude, mostMagnitude = -40, 46
+	leap, jump                    = 2, 10
+)
+
+func usual(magnitude int) bool { return magnitude >= leastMagnitude && magnitude <= mostMagnitude }
+
+// magnitude is the exponent of a floating-point value (IEEE 754, 3.4), by its top word.
+func magnitude(t codec.Type, top uint16) int {
+	if t == codec.TypeFloat64 {
+		return int(top>>4&0x7FF) - 1023
+	}
+	return int(top>>7&0xFF) - 127
+}
+
+// whole weighs the orders of an integer that moved: its lowest word moves, unless it is not the lowest. One bit alone that comes and
+// goes may be a flag.
+func (m *Movement) whole(ends [2]uint16) {
+	first, last := ends[0]^m.ends[0], ends[1]^m.ends[1]
+	if max(bits.OnesCount16(first), bits.OnesCount16(last)) < 2 {
+		return
+	}
+	for i, o := range codec.Orders {
+		_, bottom := o.Ends(first, last)
+		weight := uint8(0)
+		if bottom == 0 {
+			weight = against
+		}
+		m.weigh(i, weight)
+	}
+}
+
+// weigh counts a look with its weight against an order; one of no weight is for it.
+func (m *Movement) weigh(order int, weight uint8) {
+	switch d := &m.doubt[order]; {
+	case weight > 0:
+		*d = min(*d+weight, mostDoubt)
+	case *d > 0:
+		*d--
+	}
+}
+
+func (m *Movement) own(wrong bool) {
+	switch {
+	case !wrong:
+		m.fine = min(m.fine+1, settled)
+	case m.fine < settled:
+		m.fine = 0
+	}
+}
+
+func own(l codec.Layout) codec.Order {
+	if l.Order == "" {
+		return codec.ABCD
+	}
+	return l.Order
+}
+
+// better is an order that is free of the doubts there are about a value's own.
+func (m *Movement) better(l codec.Layout) (order codec.Order, doubts int) {
+	i := slices.Index(codec.Orders[:], own(l))
+	if i < 0 {
+		return "", 0
+	}
+	doubts = int(m.doubt[i]) / against
+	if float := l.Type == codec.TypeFloat32 || l.Type == codec.TypeFloat64; !float {
+		if m.doubt[i] < doubtWhole {
+			return "", 0
+		}
+		// What moves tells the order of words alone: in codec.Orders, one and the next have the same order of bytes.
+		if m.doubt[i^1] > noDoubt {
+			return "", 0
+		}
+		return codec.Orders[i^1], doubts
+	}
+	if m.doubt[i] < doubtFloat {
+		return "", 0
+	}
+	least := uint8(noDoubt + 1)
+	for k, o := range codec.Orders {
+		top, _ := o.Ends(m.ends[0], m.ends[1])
+		if now := magnitude(l.Type, top); m.doubt[k] < least && now >= leastSensible && now <= mostSensible {
+			order, least = o, m.doubt[k]
+		}
+	}
+	return order, doubts
+}
+
+// The magnitudes that are proposed, about 1e-6 to 1e9.
+const leastSensible, mostSensible = -20, 30
+
+// Right reports whether the byte order of a value has been seen to be right.
+func (m *Movement) Right(l codec.Layout) bool {
+	i := slices.Index(codec.Orders[:], own(l))
+	return m.fine >= enough && i >= 0 && m.doubt[i] <= noDoubt
+}
+
+// MayFloat reports whether an integer of 32 bits may be a floating-point value, by its magnitude of about 1e-3 to 1e6.
+func (m *Movement) MayFloat(l codec.Layout) bool {
+	top, _ := own(l).Ends(m.ends[0], m.ends[1])
+	now := magnitude(codec.TypeFloat32, top)
+	return (l.Type == codec.TypeInt32 || l.Type == codec.TypeUint32) && now >= -10 && now <= 20
+}
+
+// Lively reports whether the value has moved lately.
+func (m *Movement) Lively(sec uint32) bool { return m.moved != 0 && sec-m.moved < livelyFor }
+
+// Strange is what is strange about a value; lively is whether others move.
+func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
+	if m.swaps > 0 && sec-m.swapped < swapsWithin {
+		p.Swaps = int(m.swaps)
+	}
+	p.Better, p.Doubts = m.better(l)
+	// What rests now and then, as a gate or a pump does, is not frozen: it must have moved all the time, and for longer
+	// than it has been still.
+	still, span := sec-m.moved, m.moved-m.first
+	if lively && m.moves >= fewMoves && still > frozenTimes*m.longest && still > frozenAfter && span > max(2*frozenAfter, still) {
+		p.Frozen = true
+		p.Still, p.Typical = time.Duration(still)*time.Second, time.Duration(span)*time.Second/time.Duration(m.moves)
+	}
+	return p
+}
+
+// points finds what is wrong with single values.
+func (f *finder) points(list []Point) {
+	frozen, orders := map[string][]Point{}, map[string][]Point{}
+	for _, p := range list {
+		switch {
+		case f.covered[p.Point.Station]:
+		case p.Swaps >= enough:
+			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, "Its value jumps between two magnitudes: the device gives its words now in one order, now in the other.",
+				[]string{fmt.Sprintf("its words changed places %d times within a minute", p.Swaps), "it shows " + p.Shown},
+				say("read both registers in one request: strings_alone and gap settings must not part them"), say("see whether two devices or programs write to these registers in different orders"))
+		case p.Better != "":
+			key := p.Point.Station + " " + string(p.Better)
+			orders[key] = append(orders[key], p)
+		case p.Frozen:
+			frozen[p.Point.Station] = append(frozen[p.Point.Station], p)
+		}
+	}
+	for _, points := range orders {
+		f.order(points)
+	}
+	for station, points := range frozen {
+		p := points[0]
+		subject, kind := p.Point.Tag, site.KindPoint
+		if len(points) > 1 {
+			subject, kind = station, site.KindStation
+		}
+		have := "has"
+		if len(points) > 1 {
+			have = "have"
+		}
+		var tags []string
+		for _, p := range points {
+			tags = append(tags, p.Point.Tag)
+		}
+		f.add(kind, subject, ValueFrozen, 0.65, "It answers, and its values no longer move, though they used to, and others still do.",
+			[]string{fmt.Sprintf("%s moved every %s, and %s been still for %s", strings.Join(abridged(tags), ", "), p.Typical.Round(100*time.Millisecond), have, p.Still.Round(time.Second))},
+			say("compare with the device's own display"), say("behind a gateway or concentrator, see whether it still reaches the device: some go on giving the last values"),
+			say("see whether the sensor or its card has failed, or is in simulation"))
+	}
+}
+
+// order makes the finding of values of a station whose byte order is another.
+func (f *finder) order(list []Point) {
+	p := list[0]
+	certainty, cause := 0.8, "%s is hardly what a plant means, or jumps; with byte order %s it would not."
+	if float := p.Point.Type == codec.TypeFloat32 || p.Point.Type == codec.TypeFloat64; !float {
+		certainty, cause = 0.65, "%s moves in its upper half alone, in steps of thousands; with byte order %s it would move as values do."
+	}
+	var evidence []string
+	var next []Step
+	inherited := p.Peers == 0
+	for _, p := range list {
+		tag, of, it := p.Point.Tag, "", "it"
+		if len(list) > 1 {
+			of, it = " for "+tag, tag
+		}
+		shows := fmt.Sprintf("%s shows %s, and would show %s", it, p.Shown, p.Would)
+		next = append(next, set(fmt.Sprintf("set order: %s", p.Better)+of, site.KindPoint, tag, map[string]any{"order": string(p.Better)}))
+		if p.Float != "" {
+			shows += "; as a float32 it would show " + p.Float
+			next = append(next, set("or it is a floating-point value: set type: float32"+of, site.KindPoint, tag, map[string]any{"type": string(codec.TypeFloat32)}))
+		}
+		evidence = append(evidence, shows)
+		inherited = inherited && p.Point.Order == ""
+	}
+	lens := say("open the lens of the point and pick the value that is right")
+	if len(list) == 1 {
+		evidence = append(evidence, fmt.Sprintf("at least %d looks spoke against its byte order, and hardly any against the other", p.Doubts))
+		f.add(site.KindPoint, p.Point.Tag, WordOrder, certainty, fmt.Sprintf(cause, "Its value", p.Better), evidence, append(next, lens)...)
+		return
+	}
+	if inherited {
+		next = []Step{set(fmt.Sprintf("set order: %s of the station, which these points have from it", p.Better), site.KindStation, p.Point.Station, map[string]any{"order": string(p.Better)})}
+	}
+	f.add(site.KindStation, p.Point.Station, WordOrder, certainty+0.1, fmt.Sprintf(cause, fmt.Sprintf("What each of %d points shows", len(list)), p.Better),
+		abridged(evidence), append(next[:min(len(next), someOf)], lens)...)
+}
+
+// someOf is how many of many alike are said one by one.
+const someOf = 6
+
+func abridged(list []string) []string {
+	if len(list) <= someOf {
+		return list
+	}
+	return append(slices.Clip(list[:someOf]), fmt.Sprintf("and %d more", len(list)-someOf))
+}

@@ -1,0 +1,94 @@
+package wire
+
+import (
+	"os"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/term"
+
+	"arithmon/internal/site"
+)
+
+// terminal is a port whose far end the test has.
+func terminal(t *testing.T) (far *os.File, device string) {
+	t.Helper()
+	far, near, err := pty.Open()
+	require.NoError(t, err)
+	t.Cleanup(func() { far.Close(); near.Close() })
+	_, err = term.MakeRaw(int(near.Fd()))
+	require.NoError(t, err)
+	return far, near.Name()
+}
+
+func TestReadingAPort(t *testing.T) {
+	far, device := terminal(t)
+	conn, err := openSerial(site.LineSettings{Device: device, Baud: 9600, DataBits: 8, Parity: "none", StopBits: 1})
+	require.NoError(t, err)
+	l := conn.(*line)
+	b := make([]byte, 16)
+	assert.Zero(t, l.ReadNow(b), "nothing has come")
+	require.NoError(t, l.SetReadDeadline(time.Now().Add(-time.Second)))
+	_, err = l.Read(b)
+	assert.Equal(t, os.ErrDeadlineExceeded, err)
+	_, err = far.Write([]byte("abc"))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return l.ReadNow(b[:1]) == 1 }, 5*time.Second, time.Millisecond, "though the deadline has passed")
+	_, err = l.Read(b)
+	assert.Equal(t, os.ErrDeadlineExceeded, err, "which holds again")
+	require.NoError(t, l.SetReadDeadline(time.Now().Add(5*time.Second)))
+	n, err := l.Read(b)
+	require.NoError(t, err)
+	assert.Equal(t, "bc", string(b[:n]))
+	waiting := make(chan error)
+	go func() { _, err := l.Read(b); waiting <- err }()
+	require.NoError(t, l.Close())
+	assert.ErrorIs(t, <-waiting, os.ErrClosed, "closing ends a read")
+}
+
+// Another program that reads the same port, as root may, takes bytes away; it must not make a read wait for ever.
+func TestAnotherProgramTakesBytesAway(t *testing.T) {
+	far, device := terminal(t)
+	conn, err := openSerial(site.LineSettings{Device: device, Baud: 9600, DataBits: 8, Parity: "none", StopBits: 1})
+	require.NoError(t, err)
+	defer conn.Close()
+	thief, err := os.OpenFile(device, os.O_RDONLY, 0)
+	require.NoError(t, err)
+	defer thief.Close()
+	var over atomic.Bool
+	var taken atomic.Int64
+	go func() {
+		b := make([]byte, 64)
+		for !over.Load() {
+			n, err := thief.Read(b)
+			if err != nil {
+				return
+			}
+			taken.Add(int64(n))
+		}
+	}()
+	finished := make(chan int)
+	go func() { // who writes waits for the reader, so that a read which waits for the next byte waits for ever
+		read, b := 0, make([]byte, 64)
+		for range 6000 {
+			far.Write([]byte{1})
+			conn.SetReadDeadline(time.Now().Add(time.Millisecond))
+			n, _ := conn.Read(b)
+			read += n
+		}
+		finished <- read
+	}()
+	select {
+	case read := <-finished:
+		assert.Positive(t, read)
+		assert.Positive(t, taken.Load())
+	case <-time.After(30 * time.Second):
+		t.Fatal("a read did not end")
+	}
+	over.Store(true)
+	thief.Close()
+}
