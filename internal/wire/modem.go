@@ -103,6 +103,7 @@ func (m *Modem) command(ctx context.Context, text string, limit time.Duration) (
 }
 
 func (m *Modem) write(text string) error {
+	m.port.SetWriteDeadline(time.Now().Add(commandTime)) // an error shows in what is written
 	if _, err := m.port.Write([]byte(text)); err != nil {
 		return m.lost(err)
 	}

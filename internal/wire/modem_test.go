@@ -52,6 +52,8 @@ func (s *set) Read(b []byte) (int, error) {
 	return n, nil
 }
 
+func (s *set) SetWriteDeadline(time.Time) error { return nil }
+
 func (s *set) SetReadDeadline(time.Time) error { return nil }
 func (s *set) Close() error                    { return nil }
 

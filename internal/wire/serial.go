@@ -31,15 +31,16 @@ func Ports() ([]string, error) {
 // line is an open serial port as a net.Conn.
 type line struct {
 	serial.Port
-	in       receiver
+	data     data
 	settings site.LineSettings
 	closed   atomic.Bool
 }
 
-// receiver reads from a port. Whatever another program does with the port meanwhile, a read ends at the deadline.
-type receiver interface {
-	io.ReadCloser
+// data passes the bytes of a port. Whatever happens to the port meanwhile, reading and writing end at their deadlines.
+type data interface {
+	io.ReadWriteCloser
 	SetReadDeadline(time.Time) error
+	SetWriteDeadline(time.Time) error
 	ReadNow([]byte) int // what has come in already
 }
 
@@ -50,18 +51,18 @@ func openSerial(s site.LineSettings) (net.Conn, error) {
 	if s.StopBits == 2 {
 		mode.StopBits = serial.TwoStopBits
 	}
-	in := openReceiver(s.Device) // first, since the port is then opened for us alone
+	data := openData(s.Device) // first, since the port is then opened for us alone
 	port, err := serial.Open(s.Device, mode)
 	if err != nil {
-		if in != nil {
-			in.Close()
+		if data != nil {
+			data.Close()
 		}
 		return nil, explainPort(s.Device, err)
 	}
-	if in == nil {
-		in = &waiting{Port: port}
+	if data == nil {
+		data = &waiting{Port: port}
 	}
-	l := &line{Port: port, in: in, settings: s}
+	l := &line{Port: port, data: data, settings: s}
 	if s.RTS == site.RTSOn {
 		if err := port.SetRTS(true); err != nil {
 			l.Close()
@@ -101,7 +102,7 @@ func others(device string) string {
 
 // Read is net.Conn's: it waits for bytes until the deadline.
 func (l *line) Read(b []byte) (int, error) {
-	n, err := l.in.Read(b)
+	n, err := l.data.Read(b)
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		return 0, os.ErrDeadlineExceeded
 	}
@@ -109,24 +110,33 @@ func (l *line) Read(b []byte) (int, error) {
 }
 
 // ReadNow reads what has come in already, without waiting.
-func (l *line) ReadNow(b []byte) int { return l.in.ReadNow(b) }
+func (l *line) ReadNow(b []byte) int { return l.data.ReadNow(b) }
 
 // Write is net.Conn's. It drives RTS around the frame where the line is set so.
 func (l *line) Write(b []byte) (int, error) {
 	if l.settings.RTS != site.RTSToggle {
-		n, err := l.Port.Write(b)
-		return n, l.gone(err)
+		return l.write(b)
 	}
 	if err := l.SetRTS(true); err != nil {
 		return 0, fmt.Errorf("this port has no RTS to drive: %w; set rts: off", err)
 	}
 	time.Sleep(time.Duration(l.settings.Before))
-	n, err := l.Port.Write(b)
+	n, err := l.write(b)
 	if err == nil {
-		err = l.Drain()
+		err = l.gone(l.Drain())
 	}
 	time.Sleep(time.Duration(l.settings.After))
-	return n, l.gone(errors.Join(err, l.SetRTS(false)))
+	return n, errors.Join(err, l.gone(l.SetRTS(false)))
+}
+
+// write gives bytes to the port; what it does not take in time is not sent later.
+func (l *line) write(b []byte) (int, error) {
+	n, err := l.data.Write(b)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		l.ResetOutputBuffer() // the port is opened anew in any case
+		return n, fmt.Errorf("port %s takes no bytes: is something at the other end of the cable or adapter, or does it wait for a handshake?", l.settings.Device)
+	}
+	return n, l.gone(err)
 }
 
 // gone says that a port that was open vanished.
@@ -139,16 +149,17 @@ func (l *line) gone(err error) error {
 
 func (l *line) Close() error {
 	l.closed.Store(true)
-	l.in.Close() // what it says, the port says, too
+	l.data.Close() // what it says, the port says, too
 	return l.Port.Close()
 }
 
-func (l *line) SetDeadline(t time.Time) error { return l.SetReadDeadline(t) }
+func (l *line) SetDeadline(t time.Time) error {
+	return errors.Join(l.SetReadDeadline(t), l.SetWriteDeadline(t))
+}
 
-func (l *line) SetReadDeadline(t time.Time) error { return l.in.SetReadDeadline(t) }
+func (l *line) SetReadDeadline(t time.Time) error { return l.data.SetReadDeadline(t) }
 
-// SetWriteDeadline has no effect: what is written goes into the port's buffer.
-func (l *line) SetWriteDeadline(time.Time) error { return nil }
+func (l *line) SetWriteDeadline(t time.Time) error { return l.data.SetWriteDeadline(t) }
 
 func (l *line) LocalAddr() net.Addr  { return address(l.settings.Device) }
 func (l *line) RemoteAddr() net.Addr { return address(l.settings.Device) }
@@ -158,7 +169,7 @@ type address string
 func (address) Network() string  { return "serial" }
 func (a address) String() string { return string(a) }
 
-// waiting is a receiver by the port itself, where the system has none that is safe from other programs.
+// waiting passes data by the port itself, where the system has no way that is safe from other programs and full buffers.
 type waiting struct {
 	serial.Port
 	deadline atomic.Int64 // of reads, in Unix nanoseconds; 0: none
@@ -197,5 +208,7 @@ func (w *waiting) SetReadDeadline(t time.Time) error {
 	}
 	return nil
 }
+
+func (w *waiting) SetWriteDeadline(time.Time) error { return nil }
 
 func (w *waiting) Close() error { return nil } // the port is the line's

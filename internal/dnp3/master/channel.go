@@ -302,7 +302,7 @@ func (c *Channel) send(to, from uint16, control dnp3.Control, segments ...[]byte
 		c.see(Event{Kind: EventSent, From: int(to), Asked: -1, Data: c.out[at:]})
 	}
 	if now := time.Now(); now.Add(c.o.Timeout).After(c.deadline) { // it costs as much as a write, so it is not set each time
-		c.deadline = now.Add(2*c.o.Timeout + time.Duration(len(c.out))*4*time.Millisecond) // at 2400 bit/s and faster
+		c.deadline = now.Add(2*c.o.Timeout + time.Duration(len(c.out))*40*time.Millisecond) // at 300 bit/s and faster
 		c.conn.SetWriteDeadline(c.deadline)
 	}
 	n, err := c.conn.Write(c.out)

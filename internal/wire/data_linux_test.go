@@ -92,3 +92,19 @@ func TestAnotherProgramTakesBytesAway(t *testing.T) {
 	over.Store(true)
 	thief.Close()
 }
+
+// What nobody takes fills the buffers of a port. Writing ends then, too, and what was left is not sent later.
+func TestAPortThatTakesNoBytes(t *testing.T) {
+	_, device := terminal(t)
+	conn, err := openSerial(site.LineSettings{Device: device, Baud: 9600, DataBits: 8, Parity: "none", StopBits: 1})
+	require.NoError(t, err)
+	defer conn.Close()
+	for range 1000 {
+		require.NoError(t, conn.SetDeadline(time.Now().Add(50*time.Millisecond)))
+		if _, err = conn.Write(make([]byte, 256)); err != nil {
+			break
+		}
+	}
+	assert.ErrorContains(t, err, "takes no bytes")
+	require.NoError(t, conn.SetDeadline(time.Now().Add(5*time.Second)))
+}

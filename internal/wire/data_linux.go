@@ -7,16 +7,16 @@ import (
 	"time"
 )
 
-// polled is a receiver by a file of its own that never blocks: bytes that were there when it looked, and that another program took
-// before it read them, cost it nothing but those bytes.
+// polled passes data by a file of its own that never blocks: bytes that were there when it looked, and that another program took
+// before it read them, cost it nothing but those bytes, and a port whose buffer stays full costs it no more than its deadline.
 type polled struct {
 	*os.File
 	deadline atomic.Pointer[time.Time]
 }
 
-// openReceiver opens a port for reading; nil when that fails, which opening the port itself explains.
-func openReceiver(device string) receiver {
-	file, err := os.OpenFile(device, os.O_RDONLY|syscall.O_NOCTTY|syscall.O_NONBLOCK, 0)
+// openData opens a port for its data; nil when that fails, which opening the port itself explains.
+func openData(device string) data {
+	file, err := os.OpenFile(device, os.O_RDWR|syscall.O_NOCTTY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil
 	}

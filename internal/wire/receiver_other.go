@@ -1,6 +1,0 @@
-//go:build !linux
-
-package wire
-
-// openReceiver has none here.
-func openReceiver(string) receiver { return nil }
