@@ -5,11 +5,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/term"
 )
 
 // table is output for people, which csv takes as well.
@@ -81,10 +84,23 @@ func unquote(n *yaml.Node) {
 	}
 }
 
-// width is how wide a table may be when it can.
+// width is how wide a terminal is that does not say.
 const width = 80
 
-// write lays the table out in columns; the widest text column gives way so that it fits a terminal.
+// columnsOf is how wide a table on w may be; 0 for any width, where no person reads it as it is.
+func columnsOf(w io.Writer) int {
+	file, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(int(file.Fd())) {
+		return 0
+	}
+	columns, _, err := term.GetSize(int(file.Fd()))
+	if err != nil || columns <= 0 {
+		return width
+	}
+	return columns
+}
+
+// write lays the table out in columns that fit a terminal.
 func (t *table) write(w io.Writer) error {
 	for _, line := range t.text {
 		if _, err := fmt.Fprintln(w, line); err != nil {
@@ -95,35 +111,54 @@ func (t *table) write(w io.Writer) error {
 		return nil
 	}
 	tw := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	for _, row := range fit(append([][]string{t.head}, t.rows...)) {
+	for _, row := range fit(append([][]string{t.head}, t.rows...), columnsOf(w)) {
 		fmt.Fprintln(tw, strings.Join(row, "\t"))
 	}
 	return tw.Flush()
 }
 
-// fit shortens the last column where the table is too wide, and drops what it has after it.
-func fit(rows [][]string) [][]string {
-	columns := len(rows[0])
-	widths := make([]int, columns)
-	for _, row := range rows {
-		for i, cell := range row {
-			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
-		}
-	}
+// leastColumn is what the last column keeps in a terminal that is too narrow.
+const leastColumn = 20
+
+// fit breaks the last column where the table is too wide, at its spaces if it can, and goes on below. 0 is any width.
+func fit(rows [][]string, width int) [][]string {
+	last := len(rows[0]) - 1
 	used := 0
-	for _, w := range widths[:columns-1] {
-		used += w + 2
+	for i := range last {
+		widest := 0
+		for _, row := range rows {
+			widest = max(widest, utf8.RuneCountInString(row[i]))
+		}
+		used += widest + 2
 	}
-	room := max(12, width-used)
-	if widths[columns-1] <= room {
+	if width == 0 {
 		return rows
 	}
-	short := make([][]string, len(rows))
-	for i, row := range rows {
-		short[i] = append([]string{}, row...)
-		if last := []rune(row[columns-1]); len(last) > room {
-			short[i][columns-1] = string(last[:room-1]) + "…"
+	var out [][]string
+	for _, row := range rows {
+		for i, part := range broken(row[last], max(leastColumn, width-used)) {
+			if i > 0 {
+				row = make([]string, len(row))
+			}
+			out = append(out, append(slices.Clone(row[:last]), part))
 		}
 	}
-	return short
+	return out
+}
+
+// broken is a text in lines of at most so many characters.
+func broken(text string, most int) (lines []string) {
+	rest := []rune(text)
+	for len(rest) > most {
+		end := most
+		for end > 0 && rest[end] != ' ' {
+			end--
+		}
+		if end == 0 {
+			end = most // a word that is longer than a line
+		}
+		lines = append(lines, string(rest[:end]))
+		rest = []rune(strings.TrimLeft(string(rest[end:]), " "))
+	}
+	return append(lines, string(rest))
 }

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+	"math"
 	"math/bits"
 	"slices"
 	"strings"
@@ -16,6 +17,8 @@ type Point struct {
 	Point   site.Point
 	Swaps   int           // times its words changed places within the last minute
 	Frozen  bool          // it moved all the time and no longer does, while others do
+	Rose    bool          // it never fell, as a counter does not
+	Zero    bool          // its value is zero
 	Still   time.Duration // since it moved last
 	Typical time.Duration // it used to move so often
 	Better  codec.Order   // under which it moves and is as values do; "" when its own is as good
@@ -30,14 +33,16 @@ type Point struct {
 type Movement struct {
 	ends    [2]uint16 // first and last word at the last look
 	hash    uint32    // of all words
-	moves   uint32
+	value   float32
 	first   uint32 // look, in seconds since 1970, as all times here
 	moved   uint32 // last
-	longest uint32 // seconds between two moves
 	swapped uint32 // its words changed places last
+	longest uint16 // seconds between two moves
+	moves   uint16
 	swaps   uint8
 	orderly uint8    // looks in a row that found a word where it was, or in the other place
 	fine    uint8    // looks in a row that its own order was right for
+	fell    bool     // other than to zero, as a counter does that is reset
 	doubt   [4]uint8 // about each of codec.Orders
 }
 
@@ -74,11 +79,18 @@ func (m *Movement) Look(l codec.Layout, words []uint16, sec uint32) {
 	case !known:
 		m.first, m.moved = sec, sec
 	case moved:
-		m.moves++
-		m.longest = max(m.longest, sec-m.moved)
+		m.longest = max(m.longest, uint16(min(sec-m.moved, math.MaxUint16)))
 		m.moved = sec
+		if m.moves++; m.moves == math.MaxUint16 { // half of the past tells as much
+			m.moves, m.first = m.moves/2, m.first+(sec-m.first)/2
+		}
 	}
 	m.hash = hash
+	if v, err := l.Decode(words); err == nil && (moved || !known) {
+		f, _ := v.Float()
+		m.fell = m.fell || known && float32(f) < m.value && f != 0
+		m.value = float32(f)
+	}
 	n := len(words)
 	if n != 2 && n != 4 || l.Words() != n {
 		return
@@ -266,8 +278,8 @@ func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
 	// What rests now and then, as a gate or a pump does, is not frozen: it must have moved all the time, and for longer
 	// than it has been still.
 	still, span := sec-m.moved, m.moved-m.first
-	if lively && m.moves >= fewMoves && still > frozenTimes*m.longest && still > frozenAfter && span > max(2*frozenAfter, still) {
-		p.Frozen = true
+	if lively && m.moves >= fewMoves && still > frozenTimes*uint32(m.longest) && still > frozenAfter && span > max(2*frozenAfter, still) {
+		p.Frozen, p.Rose, p.Zero = true, !m.fell, m.value == 0
 		p.Still, p.Typical = time.Duration(still)*time.Second, time.Duration(span)*time.Second/time.Duration(m.moves)
 	}
 	return p
@@ -294,6 +306,10 @@ func (f *finder) points(list []Point) {
 		f.order(points)
 	}
 	for station, points := range frozen {
+		points = unmoved(points)
+		if len(points) == 0 {
+			continue
+		}
 		p := points[0]
 		subject, kind := p.Point.Tag, site.KindPoint
 		if len(points) > 1 {
@@ -312,6 +328,25 @@ func (f *finder) points(list []Point) {
 			say("compare with the device's own display"), say("behind a gateway or concentrator, see whether it still reaches the device: some go on giving the last values"),
 			say("see whether the sensor or its card has failed, or is in simulation"))
 	}
+}
+
+// together is within how much of each other the values of a machine come to rest when it stops.
+const together = 10 * time.Second
+
+// unmoved are the points whose standing still means something. A value that has come to rest at zero belongs to something that was
+// stopped, as do those that came to rest with it; a counter stands when nothing passes.
+func unmoved(list []Point) (out []Point) {
+	telling := false
+	for _, p := range list {
+		stopped := p.Zero || slices.ContainsFunc(list, func(other Point) bool { return other.Zero && (other.Still-p.Still).Abs() <= together })
+		if !stopped {
+			out, telling = append(out, p), telling || !p.Rose
+		}
+	}
+	if !telling {
+		return nil
+	}
+	return out
 }
 
 // order makes the finding of values of a station whose byte order is another.

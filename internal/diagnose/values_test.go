@@ -240,6 +240,22 @@ func TestValuesThatStandStill(t *testing.T) {
 	list := Find(all)
 	require.Len(t, list, 1, "several of one station are one finding of the station")
 	assert.Equal(t, "a", list[0].Subject)
+	find := func(name string, points ...Point) (f Finding) {
+		all.Points = points
+		list := Find(all)
+		require.LessOrEqual(t, len(list), 1, name)
+		for _, f = range list {
+		}
+		return f
+	}
+	assert.Equal(t, "a", find("three of which one is a counter", p("a/x"), p("a/y"), func(q Point) Point { q.Rose = true; return q }(p("a/z"))).Subject)
+	stopped := func(q Point) Point { q.Zero = true; return q }
+	counter := func(q Point) Point { q.Rose = true; return q }
+	later := func(q Point) Point { q.Still += time.Minute; return q }
+	assert.Empty(t, find("something that was stopped", stopped(p("a/x"))))
+	assert.Empty(t, find("and what came to rest with it", stopped(p("a/x")), p("a/y")))
+	assert.Empty(t, find("a counter while nothing passes", counter(p("a/x"))))
+	assert.Equal(t, "a/y", find("another time", stopped(later(p("a/x"))), p("a/y")).Subject)
 	// Moving every period, then still for some time.
 	after := func(period, looks, still uint32, others bool) bool {
 		var m Movement
@@ -256,4 +272,15 @@ func TestValuesThatStandStill(t *testing.T) {
 	assert.False(t, after(2, 100, 25, true), "not so soon")
 	assert.False(t, after(10, 100, 90, true), "it moves seldom")
 	assert.False(t, after(2, 20, 60, true), "it has hardly been known")
+	assert.True(t, after(2, 70_000, 60, true), "however long it moved")
+	var m Movement
+	l := codec.Layout{Type: codec.TypeInt16}
+	for i := range uint32(40) {
+		m.Look(l, []uint16{uint16(i+5) % 20}, 1000+30*i)
+	}
+	got := m.Strange(l, 2170+400, true)
+	assert.True(t, got.Frozen && got.Rose, "a counter that is reset stays one")
+	m.Look(l, []uint16{3}, 2200)
+	got = m.Strange(l, 2200+400, true)
+	assert.True(t, got.Frozen && !got.Rose)
 }

@@ -401,6 +401,9 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 		if p.Swaps > 0 || p.Frozen || p.Better != "" {
 			slot.settle()
 			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
+			if f, ok := slot.reading.Value.Float(); ok && f == 0 {
+				p.Zero = true // 4 mA, say, are no zero on the wire
+			}
 			if p.Better != "" {
 				p.Would = slot.as(slot.Layout.Type, p.Better)
 				if slot.movement.MayFloat(*slot.Layout) {

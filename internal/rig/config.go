@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"maps"
 	"net"
+	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	"arithmon/internal/codec"
@@ -99,46 +101,65 @@ type Value struct {
 	Set      codec.Value   `json:"set"`      // a fixed value, which a client may overwrite, instead of a signal
 }
 
-// Faults spoil what a station answers. The zero Faults spoil nothing.
+// Faults spoil what a station answers. The zero Faults spoil nothing. What is tagged with on has an effect on those lines alone.
 type Faults struct {
 	Delay        site.Duration `json:"delay,omitempty" doc:"time before each answer"`
 	Drop         bool          `json:"drop,omitempty" doc:"no answers"`
 	Close        bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
 	Garbage      bool          `json:"garbage,omitempty" doc:"answers of bytes without meaning"`
 	WrongUnit    bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit or outstation"`
-	Identifier   bool          `json:"wrong_identifier,omitempty" doc:"answers with the identifier or sequence number of another request"`
-	Checksum     bool          `json:"checksum,omitempty" doc:"answers whose CRC or LRC is wrong"`
-	Some         int           `json:"some,omitempty" doc:"only one answer in so many is spoilt; all of them unless said"`
+	Identifier   bool          `json:"wrong_identifier,omitempty" on:"numbered" doc:"answers with the identifier or sequence number of another request"`
+	Checksum     bool          `json:"checksum,omitempty" on:"checked" doc:"answers whose CRC or LRC is wrong"`
+	Some         int           `json:"some,omitempty" on:"modbus" doc:"only one answer in so many is spoilt; all of them unless said"`
 	Noise        bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
-	Trailing     bool          `json:"trailing,omitempty" doc:"stray bytes behind each answer"`
-	Miscount     bool          `json:"miscount,omitempty" doc:"answers to reads whose byte count does not fit"`
-	Echo         bool          `json:"echo,omitempty" doc:"the request comes back before the answer"`
-	Short        bool          `json:"short,omitempty" doc:"answers with a register too few"`
+	Trailing     bool          `json:"trailing,omitempty" on:"modbus" doc:"stray bytes behind each answer"`
+	Miscount     bool          `json:"miscount,omitempty" on:"modbus" doc:"answers to reads whose byte count does not fit"`
+	Echo         bool          `json:"echo,omitempty" on:"modbus" doc:"the request comes back before the answer"`
+	Short        bool          `json:"short,omitempty" on:"modbus" doc:"answers with a register too few"`
 	Truncate     bool          `json:"truncate,omitempty" doc:"answers that end early"`
 	Exception    int           `json:"exception,omitempty" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
 	Duplicate    bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit; of DNP3: every frame comes twice"`
 	Frozen       bool          `json:"frozen,omitempty" doc:"the values no longer move"`
-	WordSwap     bool          `json:"word_swap,omitempty" doc:"every other answer has its registers in reverse order, two by two"`
-	MuteWrites   bool          `json:"mute_writes,omitempty" doc:"what is written is carried out and not answered"`
+	WordSwap     bool          `json:"word_swap,omitempty" on:"modbus" doc:"every other answer has its registers in reverse order, two by two"`
+	MuteWrites   bool          `json:"mute_writes,omitempty" on:"modbus" doc:"what is written is carried out and not answered"`
 	Restart      site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no answers for so long, and what was written is forgotten"`
-	LinkOnly     bool          `json:"link_only,omitempty" doc:"DNP3: its data link layer answers, its application does not"`
-	LostConfirms bool          `json:"lost_confirms,omitempty" doc:"DNP3: confirmations do not reach it"`
-	TwoMasters   bool          `json:"two_masters,omitempty" doc:"DNP3: another master, at address 99, asks it, too"`
-	NoEvents     bool          `json:"no_events,omitempty" doc:"DNP3: it knows no event classes"`
-	Overflow     bool          `json:"overflow,omitempty" doc:"DNP3: events were lost, once"`
-	CommLost     bool          `json:"comm_lost,omitempty" doc:"DNP3: it does not reach what is behind it: its points say so"`
-	Local        bool          `json:"local,omitempty" doc:"DNP3: its outputs are switched to local control"`
-	Trouble      bool          `json:"trouble,omitempty" doc:"DNP3: it says that it has trouble"`
-	Clock        site.Duration `json:"clock,omitempty" doc:"DNP3: its clock is so much ahead; behind when negative"`
-	Call         string        `json:"call,omitempty" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
+	LinkOnly     bool          `json:"link_only,omitempty" on:"dnp3" doc:"DNP3: its data link layer answers, its application does not"`
+	LostConfirms bool          `json:"lost_confirms,omitempty" on:"dnp3" doc:"DNP3: confirmations do not reach it"`
+	TwoMasters   bool          `json:"two_masters,omitempty" on:"dnp3" doc:"DNP3: another master, at address 99, asks it, too"`
+	NoEvents     bool          `json:"no_events,omitempty" on:"dnp3" doc:"DNP3: it knows no event classes"`
+	Overflow     bool          `json:"overflow,omitempty" on:"dnp3" doc:"DNP3: events were lost, once"`
+	CommLost     bool          `json:"comm_lost,omitempty" on:"dnp3" doc:"DNP3: it does not reach what is behind it: its points say so"`
+	Local        bool          `json:"local,omitempty" on:"dnp3" doc:"DNP3: its outputs are switched to local control"`
+	Trouble      bool          `json:"trouble,omitempty" on:"dnp3" doc:"DNP3: it says that it has trouble"`
+	Clock        site.Duration `json:"clock,omitempty" on:"dnp3" doc:"DNP3: its clock is so much ahead; behind when negative"`
+	Call         string        `json:"call,omitempty" on:"dialup" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
 	Outage       *Outage       `json:"outage,omitempty" doc:"no answers from time to time: {every: 6m, for: 30s}"`
 }
 
 // calls are the ways in which a call ends.
 var calls = []string{"", "busy", "no_answer", "no_carrier", "drop"}
 
-// Check says what is wrong with f.
-func (f Faults) Check() error {
+// lines are those on which a fault has an effect, by its tag.
+var lines = map[string]struct {
+	has  func(Line) bool
+	what string
+}{
+	"modbus":   {func(l Line) bool { return l.Protocol == site.Modbus }, "is for modbus"},
+	"dnp3":     {func(l Line) bool { return l.Protocol == site.DNP3 }, "is for dnp3"},
+	"dialup":   {func(l Line) bool { return l.Transport == site.Dialup }, "is for dialup lines"},
+	"numbered": {func(l Line) bool { return l.Protocol == site.DNP3 || l.Framing == site.MBAP }, "is for frames with an identifier, which those of rtu and ascii have not"},
+	"checked":  {func(l Line) bool { return l.Protocol == site.DNP3 || l.Framing != site.MBAP }, "is for frames with a checksum, which those of mbap have not"},
+}
+
+// Check says what is wrong with f on a line.
+func (f Faults) Check(line Line) error {
+	set := reflect.ValueOf(f)
+	for _, field := range reflect.VisibleFields(set.Type()) {
+		if on := lines[field.Tag.Get("on")]; on.has != nil && !set.FieldByIndex(field.Index).IsZero() && !on.has(line) {
+			name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+			return fmt.Errorf("%s has no effect on line %s: it %s", name, line.Name, on.what)
+		}
+	}
 	switch {
 	case f.Outage != nil && (f.Outage.Every <= 0 || f.Outage.For < 0 || f.Outage.For >= f.Outage.Every):
 		return errors.New("outage: for must be shorter than every")
@@ -233,7 +254,7 @@ func (c *Config) validate() error {
 			if (line.Transport == site.Dialup) != (st.Number != "") {
 				fault(path+".number", "%q: a station on a dialup line has a telephone number, and only there", st.Number)
 			}
-			if err := st.Faults.Check(); err != nil {
+			if err := st.Faults.Check(c.Lines[i]); err != nil {
 				fault(path+".faults", "%s", err)
 			}
 			for k, v := range st.Values {

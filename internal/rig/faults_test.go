@@ -46,9 +46,9 @@ func dial(t *testing.T, r *Rig, framing site.Framing) *modbus.Client {
 // firstTwo asks for the fixed value.
 var firstTwo = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 2}
 
-// What a client gets of each fault, under each framing; "" is the right value.
+// What a client gets of each fault, under each framing; "" is the right value, never a fault that cannot be there.
 func TestWhatFaultsDo(t *testing.T) {
-	const none, checksum = "no answer in time", "bad response: checksum"
+	const none, checksum, never = "no answer in time", "bad response: checksum", "never"
 	for _, c := range []struct {
 		name             string
 		faults           Faults
@@ -59,8 +59,8 @@ func TestWhatFaultsDo(t *testing.T) {
 		{"close", Faults{Close: true}, "closed by the other side", "closed by the other side", "closed by the other side"},
 		{"garbage", Faults{Garbage: true}, "not Modbus TCP", "checksum", "bad response"},
 		{"wrong unit", Faults{WrongUnit: true}, "unit 2 answered instead of unit 1", "unit 2 answered instead of unit 1", "unit 2 answered instead of unit 1"},
-		{"wrong identifier", Faults{Identifier: true}, "an answer has the identifier", "", ""},
-		{"checksum", Faults{Checksum: true}, "", checksum, checksum},
+		{"wrong identifier", Faults{Identifier: true}, "an answer has the identifier", never, never},
+		{"checksum", Faults{Checksum: true}, never, checksum, checksum},
 		{"noise", Faults{Noise: true}, "", "", ""},
 		{"trailing", Faults{Trailing: true}, "", "", ""},
 		{"miscount", Faults{Miscount: true}, "announces 6 bytes of data and holds the 4", "bad response", "announces 6 bytes of data and holds the 4"},
@@ -78,7 +78,12 @@ func TestWhatFaultsDo(t *testing.T) {
 			t.Parallel()
 			r, clients := pair(t)
 			for framing, want := range map[site.Framing]string{site.MBAP: c.mbap, site.RTU: c.rtu, site.ASCII: c.ascii} {
-				require.NoError(t, r.SetFaults(string(framing), 1, c.faults))
+				err := r.SetFaults(string(framing), 1, c.faults)
+				if want == never {
+					assert.ErrorContains(t, err, "has no effect on line "+string(framing))
+					continue
+				}
+				require.NoError(t, err)
 				timeout := 5 * time.Second
 				if want != "" {
 					timeout = 300 * time.Millisecond

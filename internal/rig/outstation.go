@@ -220,7 +220,7 @@ func (l Line) validateDNP3(path string, signals []string, fault func(path, forma
 			fault(path+".outstation", "%d: addresses of a line differ and go from 0 to %d", st.Outstation, site.MaxLinkAddress)
 		}
 		addresses[st.Outstation] = true
-		if err := st.Faults.Check(); err != nil {
+		if err := st.Faults.Check(l); err != nil {
 			fault(path+".faults", "%s", err)
 		}
 		for k, v := range st.Values {

@@ -177,8 +177,10 @@ func (r *Rig) State() []LineState {
 func (r *Rig) SetFaults(line string, unit int, f Faults) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if err := f.Check(); err != nil {
-		return err
+	if l := r.lines[line]; l != nil {
+		if err := f.Check(l.config); err != nil {
+			return err
+		}
 	}
 	if o := r.far(line, unit); o != nil {
 		o.apply(time.Now(), f)
@@ -275,12 +277,12 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 			swapWords(reply.PDU)
 		}
 	}
-	f.spoil(&reply, l.config.Framing)
+	f.spoil(&reply)
 	return reply
 }
 
-// spoil makes of a proper reply what the faults say, under a framing.
-func (f Faults) spoil(reply *modbus.Reply, framing site.Framing) {
+// spoil makes of a proper reply what the faults say.
+func (f Faults) spoil(reply *modbus.Reply) {
 	if f.Duplicate {
 		reply.Also = slices.Clone(reply.PDU)
 		reply.Also[len(reply.Also)-1] ^= 0x55
@@ -295,7 +297,7 @@ func (f Faults) spoil(reply *modbus.Reply, framing site.Framing) {
 		reply.Alter, reply.Close = func(frame []byte) []byte { return frame[:len(frame)-1] }, true
 	case f.Garbage:
 		reply.Alter = func([]byte) []byte { return []byte("login: ") }
-	case f.Checksum && framing != site.MBAP: // which has none
+	case f.Checksum:
 		reply.Alter = func(frame []byte) []byte {
 			at := len(frame) - 1
 			if frame[0] == ':' {

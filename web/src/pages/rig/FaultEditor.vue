@@ -1,16 +1,16 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 
-import { faults } from './faults'
+import { faultsOn, type Line } from './faults'
 
 // Chooses a fault and switches it on.
-const props = defineProps<{ dialup: boolean; dnp3: boolean }>()
+const props = defineProps<{ line: Line }>()
 const emit = defineEmits<{ set: [faults: object] }>()
 
 const name = ref('')
 const value = ref('')
-const choices = computed(() => faults.filter((f) => (!f.dialup || props.dialup) && (!f.dnp3 || props.dnp3) && !(f.modbus && props.dnp3)))
-const chosen = computed(() => faults.find((f) => f.name === name.value))
+const choices = computed(() => faultsOn(props.line))
+const chosen = computed(() => choices.value.find((f) => f.name === name.value))
 watch(chosen, (f) => (value.value = f?.value ?? ''))
 
 function set() {

@@ -59,7 +59,7 @@ const none = (faults: Faults) => spoken(faults).length === 0
           <span v-if="none(s.faults)" class="quiet">works as it should</span>
           <el-tag v-for="f in spoken(s.faults)" :key="f.name" closable type="warning" effect="plain" @close="change(line.name, s.unit, { [f.name]: null })">{{ f.text }}</el-tag>
         </span>
-        <FaultEditor :dialup="line.transport === 'dialup'" :dnp3="line.protocol === 'dnp3'" @set="(faults) => change(line.name, s.unit, faults)" />
+        <FaultEditor :line="line" @set="(faults) => change(line.name, s.unit, faults)" />
       </div>
     </section>
   </div>
