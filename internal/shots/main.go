@@ -42,14 +42,14 @@ var pages = []page{
 	{"traffic", "/traffic?link=tern-bus", ".frame", []string{".frame:nth-child(6)"}},
 	{"events", "/events", "[data-test=events] tbody tr:nth-child(12)", nil},
 	{"probe", "/stations?station=heron-rtu", "[data-test=probe]", []string{"[data-test=probe]", "[data-test=held] thead input[type=checkbox]"}},
-	{"finding", "/overview", "[data-test=finding-other-outstation]", nil},
+	{"finding", "/overview", "[data-test=finding-word-order]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
 
-// prepared is what is done before the pictures: a device behind a gateway that does not answer it, an outstation
-// that has another address, breakers that trip, and an address that its device refuses.
+// prepared is what is done before the pictures: a byte order that is wrong, an outstation that has another address, breakers that
+// trip, and an address that its device refuses.
 var prepared = [][]string{
-	{"rig", "fault", "tern-bus", "11", "exception=11"},
+	{"station", "set", "tern-meter", "--order", "CDAB"},
 	{"link", "copy", "heron-line", "spare-line"},
 	{"link", "enable", "spare-line"},
 	{"station", "add", "spare-rtu", "--link", "spare-line", "--outstation", "12", "--description", "a wrong link address"},
