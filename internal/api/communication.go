@@ -28,16 +28,57 @@ func (s *Server) findings(c *gin.Context) error {
 	subject := c.Query("subject")
 	list := s.engine.Findings()
 	if subject != "" {
-		about := map[string]bool{subject: true}
+		var unknown error
 		s.store.View(func(now *site.Site) {
-			for _, st := range now.StationsOf(subject) {
-				about[st.Name] = true
-			}
+			unknown = known(now, subject, site.KindLink, site.KindStation, site.KindPoint)
+			list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !concerns(now, f, subject) })
 		})
-		list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !about[f.Subject] })
+		if unknown != nil {
+			return unknown
+		}
 	}
 	c.JSON(http.StatusOK, Findings{list})
 	return nil
+}
+
+// concerns reports whether a finding helps with what is named subject: it is about it, about something on it, or about what it is
+// on.
+func concerns(now *site.Site, f diagnose.Finding, subject string) bool {
+	for _, name := range lineage(now, f.Kind, f.Subject) {
+		if name == subject {
+			return true
+		}
+	}
+	for _, kind := range []site.Kind{site.KindStation, site.KindPoint} {
+		if lineage(now, kind, subject)[f.Kind] == f.Subject {
+			return true
+		}
+	}
+	return false
+}
+
+// lineage is a link, a station with its link, or a point with both, by kind; nil of what is not there.
+func lineage(now *site.Site, kind site.Kind, name string) map[site.Kind]string {
+	of := map[site.Kind]string{kind: name}
+	if _, known := now.Link(name); kind == site.KindLink && !known {
+		return nil
+	}
+	if kind == site.KindPoint {
+		p, known := now.Point(name)
+		if !known {
+			return nil
+		}
+		kind, name = site.KindStation, p.Station
+		of[kind] = name
+	}
+	if kind == site.KindStation {
+		st, known := now.Station(name)
+		if !known {
+			return nil
+		}
+		of[site.KindLink] = st.Link
+	}
+	return of
 }
 
 func (s *Server) resetFigures(c *gin.Context) error {
@@ -47,9 +88,23 @@ func (s *Server) resetFigures(c *gin.Context) error {
 }
 
 // filter reads which frames are wanted.
-func filter(c *gin.Context, limit int) (traffic.Filter, error) {
+func (s *Server) filter(c *gin.Context, limit int) (traffic.Filter, error) {
 	f := traffic.Filter{Link: c.Query("link"), Station: c.Query("station"), Limit: limit}
 	var err error
+	s.store.View(func(now *site.Site) {
+		if f.Link != "" {
+			err = known(now, f.Link, site.KindLink)
+		}
+		if f.Station != "" && err == nil {
+			err = known(now, f.Station, site.KindStation)
+		}
+	})
+	if err != nil {
+		of := traffic.Filter{Link: f.Link, Station: f.Station, Limit: 1}
+		if frames, _ := s.engine.Traffic().Frames(of); len(frames) == 0 { // those of what was removed are kept for a while
+			return f, err
+		}
+	}
 	if f.Wrong, err = flag(c, "wrong"); err != nil {
 		return f, err
 	}
@@ -75,7 +130,7 @@ func filter(c *gin.Context, limit int) (traffic.Filter, error) {
 }
 
 func (s *Server) traffic(c *gin.Context) error {
-	q, err := filter(c, 200)
+	q, err := s.filter(c, 200)
 	if err != nil {
 		return err
 	}
@@ -113,7 +168,7 @@ func spaced(b []byte) string {
 }
 
 func (s *Server) capture(c *gin.Context) error {
-	q, err := filter(c, 1<<30)
+	q, err := s.filter(c, 1<<30)
 	if err != nil {
 		return err
 	}

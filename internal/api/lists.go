@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sort"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -37,6 +38,22 @@ func notFound(now *site.Site, kind site.Kind, name string) error {
 	e := fail(http.StatusNotFound, "there is no %s %q%s", kind, name, nearest.Hint(name, near(now, kind, name))).(*statusError)
 	e.near = near(now, kind, name)
 	return e
+}
+
+// known is an error unless one of some kinds has a name.
+func known(now *site.Site, name string, kinds ...site.Kind) error {
+	var hints, words []string
+	for _, kind := range kinds {
+		if lineage(now, kind, name) != nil {
+			return nil
+		}
+		hints, words = append(hints, near(now, kind, name)...), append(words, string(kind))
+	}
+	what := words[len(words)-1]
+	if len(words) > 1 {
+		what = strings.Join(words[:len(words)-1], ", ") + " or " + what
+	}
+	return fail(http.StatusNotFound, "there is no %s %q%s", what, name, nearest.Hint(name, hints))
 }
 
 // order lists the fields of a kind of entity as they are declared.

@@ -24,7 +24,7 @@ func (a *app) findings() *cobra.Command {
 		Use:   "findings [SUBJECT]",
 		Short: "What is wrong with communication, why, and what to try next",
 		Long: `What is wrong with communication, why, and what to try next; the most certain first.
-SUBJECT is a link (with its stations), a station or a tag. Ends with 4 when there are any.
+SUBJECT is a link, a station or a tag; what is on it and what it is on counts, too. Ends with 4 when there are any.
 A step with a change of settings is taken with: arithmon findings apply CODE SUBJECT`,
 		Args: arguments(0, 1, "at most one subject"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -249,8 +249,16 @@ func (a *app) printRecording(r traffic.Recording) error {
 	})
 }
 
-// arrows show which way a frame went, and what kind it is.
-var arrows = map[traffic.Kind]string{traffic.Sent: "→", traffic.Answer: "←"}
+// arrow shows which way a frame went, or what is wrong with it.
+func arrow(k traffic.Kind) string {
+	switch {
+	case k == traffic.Sent:
+		return "→"
+	case k.Wrong():
+		return "✕ " + k.String()
+	}
+	return "←"
+}
 
 func (a *app) printFrames(frames []api.TrafficFrame, fields bool) error {
 	if a.output != "text" {
@@ -264,10 +272,6 @@ func (a *app) printFrames(frames []api.TrafficFrame, fields bool) error {
 		return nil
 	}
 	for _, f := range frames {
-		arrow := arrows[f.Kind]
-		if arrow == "" {
-			arrow = "✕ " + f.Kind.String()
-		}
 		took := ""
 		if f.AfterMS > 0 {
 			took = fmt.Sprintf(" (%.1f ms)", f.AfterMS)
@@ -276,7 +280,7 @@ func (a *app) printFrames(frames []api.TrafficFrame, fields bool) error {
 		if subject == "" {
 			subject = f.Link
 		}
-		fmt.Fprintf(a.Out, "%s %-14s %s %s%s\n", f.Time.Local().Format("15:04:05.000"), subject, arrow, f.Summary, took)
+		fmt.Fprintf(a.Out, "%s %-14s %s %s%s\n", f.Time.Local().Format("15:04:05.000"), subject, arrow(f.Kind), f.Summary, took)
 		if f.Problem != "" && f.Problem != f.Summary {
 			fmt.Fprintf(a.Out, "%28s%s\n", "", f.Problem)
 		}

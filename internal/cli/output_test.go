@@ -14,6 +14,7 @@ import (
 	"arithmon/internal/api"
 	"arithmon/internal/codec"
 	"arithmon/internal/reading"
+	"arithmon/internal/traffic"
 )
 
 // captured is an app whose output is kept.
@@ -150,4 +151,10 @@ func TestFieldsAreWrittenAsInASiteFile(t *testing.T) {
 	_, err = list.given(add)
 	assert.ErrorContains(t, err, "is not written as in a site file")
 	assert.Equal(t, exitUsage, exitCode(err))
+}
+
+func TestArrowsOfFrames(t *testing.T) {
+	for kind, want := range map[traffic.Kind]string{traffic.Sent: "→", traffic.Answer: "←", traffic.Report: "←", traffic.Late: "✕ late", traffic.Timeout: "✕ timeout"} {
+		assert.Equal(t, want, arrow(kind))
+	}
 }

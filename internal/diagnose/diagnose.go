@@ -218,6 +218,7 @@ func Find(e Evidence) []Finding {
 				f.covered[s.Station.Name] = true
 			}
 		}
+		f.shared(l)
 	}
 	f.points(e.Points)
 	slices.SortStableFunc(f.list, func(a, b Finding) int {

@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -162,6 +163,45 @@ func TestRefusalsOfOneKindAreOneFinding(t *testing.T) {
 			assert.Contains(t, f.Cause, "and 34 more")
 			assert.Equal(t, "hr:99 answers: set the address of x to it", f.Next[0].Text)
 			assert.Equal(t, site.KindPoint, f.Next[0].Change.Kind)
+		}
+	}
+}
+
+// A fault that all stations of a link have, or many, has one cause.
+func TestAFaultThatStationsShare(t *testing.T) {
+	faults := map[Code]func(*Station){
+		UnitSilent:    silent(Counts{Requests: 5, Timeouts: 5}),
+		GatewayTarget: silent(Counts{Requests: 5, Exceptions: map[int]int{11: 5}}),
+		GatewayPath:   silent(Counts{Requests: 5, Exceptions: map[int]int{10: 5}}),
+	}
+	for code, fault := range faults {
+		of := func(dead, well int) (list []Station) {
+			for i := range dead + well {
+				edit := fault
+				if i >= dead {
+					edit = nil
+				}
+				list = append(list, station(fmt.Sprintf("s%d", i), i+1, edit))
+			}
+			return list
+		}
+		for _, c := range []struct {
+			dead, well int
+			says       string // "" for one finding each
+		}{{1, 0, ""}, {2, 0, "2"}, {40, 0, "40"}, {2, 1, ""}, {3, 1, "3 of 4"}, {40, 40, "40 of 80"}} {
+			list := Find(Evidence{Links: []Link{link(nil)}, Stations: of(c.dead, c.well)})
+			if c.says == "" {
+				require.Len(t, list, c.dead, "%s %v", code, c)
+				assert.Equal(t, site.KindStation, list[0].Kind)
+				continue
+			}
+			require.Len(t, list, 1, "%s %v", code, c)
+			assert.Equal(t, code, list[0].Code)
+			assert.Equal(t, "bus", list[0].Subject)
+			assert.Contains(t, list[0].Cause, c.says)
+			assert.Contains(t, list[0].Evidence, "s0 (unit 1)")
+			assert.LessOrEqual(t, len(list[0].Evidence), someOf+2)
+			assert.NotEmpty(t, list[0].Next)
 		}
 	}
 }

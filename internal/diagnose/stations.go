@@ -190,8 +190,12 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 	}
 	if neighbours > 0 {
 		certainty = 0.85
-		where += fmt.Sprintf(", while %d others on the link do", neighbours)
-		evidence = append(evidence, fmt.Sprintf("%d neighbours answer, so the line and its settings are good", neighbours))
+		others := "another on the link does"
+		if neighbours > 1 {
+			others = fmt.Sprintf("%d others on the link do", neighbours)
+		}
+		where += ", while " + others
+		evidence = append(evidence, "so the line and its settings are good: others answer over it")
 	}
 	next := []Step{say("check the device's power and its unit"), say("let the units be found: arithmon scan " + l.Link.Name)}
 	if l.Link.Transport == site.TCP && l.Link.Framing == site.MBAP && neighbours == 0 {

@@ -75,7 +75,7 @@ func TestFindingsOfAStation(t *testing.T) {
 		subject string
 		says    string
 	}{
-		{"connects but never answers", rig.Faults{Drop: true}, diagnose.UnitSilent, "two", "unit 2 does not answer, while 1 others on the link do"},
+		{"connects but never answers", rig.Faults{Drop: true}, diagnose.UnitSilent, "two", "unit 2 does not answer, while another on the link does"},
 		{"another unit answers", rig.Faults{WrongUnit: true}, diagnose.OtherUnit, "two", "answers as unit 3, not as unit 2"},
 		{"another identifier", rig.Faults{Identifier: true}, diagnose.IdentifierIgnored, "two", "another transaction identifier"},
 		{"a gateway without a path", rig.Faults{Exception: 10}, diagnose.GatewayPath, "two", "The gateway has no path to unit 2"},
@@ -113,6 +113,30 @@ func TestFindingsOfAStation(t *testing.T) {
 			assert.Contains(t, f.Cause, c.says)
 		})
 	}
+}
+
+// A fault that all stations of a link have is one finding of the link, which who asks for a station or a point of it gets, too.
+func TestAGatewayWithoutItsLine(t *testing.T) {
+	p := furnished(t)
+	p.awaitQuality("bus/two", "good")
+	for unit := range 2 {
+		require.NoError(t, p.rig.SetFaults("bus", unit+1, rig.Faults{Exception: 11}))
+	}
+	f := p.found(diagnose.GatewayTarget, "bus")
+	assert.Contains(t, f.Cause, "none of the 2 units behind it answers")
+	assert.Contains(t, f.Evidence, "two (unit 2)")
+	for subject, want := range map[string]int{"": 1, "bus": 1, "one": 1, "bus/two": 1, "gate": 0, "plc": 0, "gate/level": 0} {
+		list, err := p.client.Findings(t.Context(), subject)
+		require.NoError(t, err)
+		assert.Len(t, list, want, subject)
+	}
+	unknown := p.run("findings", "bu")
+	assert.Equal(t, 3, unknown.code)
+	assert.Contains(t, unknown.err, `there is no link, station or point "bu"; did you mean bus?`)
+	for unit := range 2 {
+		require.NoError(t, p.rig.SetFaults("bus", unit+1, rig.Faults{}))
+	}
+	require.Eventually(t, func() bool { return p.run("findings").code == 0 }, 90*time.Second, 200*time.Millisecond)
 }
 
 func TestFindingsOfALink(t *testing.T) {

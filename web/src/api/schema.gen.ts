@@ -415,7 +415,7 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
-                    /** @description a link, with its stations, a station, or a tag */
+                    /** @description a link, a station or a tag, with what is on it and what it is on */
                     subject?: string;
                 };
                 header?: never;

@@ -6,15 +6,14 @@ import { api, message, type Finding, type FindingStep } from '../api/client'
 import { useEvery } from '../composables/useEvery'
 import { age } from '../format'
 
-// What is wrong with communication: of everything, or of one link, station or point.
-const props = defineProps<{ subject?: string; alone?: boolean }>()
+// What is wrong with communication: of everything, or what helps with one link, station or point.
+const props = defineProps<{ subject?: string }>()
 const list = ref<Finding[]>([])
 const now = ref(Date.now())
 
 async function load() {
   try {
-    const all = (await api.findings(props.subject)).items
-    list.value = props.alone ? all.filter((f) => f.subject === props.subject) : all
+    list.value = (await api.findings(props.subject)).items
   } catch {
     // the page says that the service does not answer
   }

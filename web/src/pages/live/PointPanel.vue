@@ -53,8 +53,8 @@ void load()
         </template>
       </dl>
     </template>
-    <FindingList :subject="tag" alone />
-    <FindingList v-if="point" :subject="point.station" alone />
+    <FindingList :subject="tag" />
+    <FindingList v-if="point" :subject="point.station" />
     <template v-if="point">
       <WriteValue v-if="point.writable" :point="point" />
       <LensTable v-if="/^(hr|ir):/.test(point.canonical)" :point="point" @taken="load" />

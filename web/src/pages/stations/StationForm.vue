@@ -76,7 +76,7 @@ async function refresh() {
     <OutstationFields v-if="dnp3" :form="form" :faults="faults" :serial="onPort" />
     <ModbusFields v-else v-model:groups="groups" :form="form" :faults="faults" :link="link" />
     <el-form-item class="switch"><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
-    <FindingList v-if="station" :subject="station.name" alone />
+    <FindingList v-if="station" :subject="station.name" />
     <ProbeStation v-if="station" :station="station.name" />
     <template v-if="station && dnp3">
       <AskStation :station="station.name" />
