@@ -59,8 +59,10 @@ const (
 
 // The codes of points.
 const (
-	WordOrder   Code = "word-order"
-	ValueFrozen Code = "value-frozen"
+	WordOrder      Code = "word-order"
+	AddressShifted Code = "address-shifted"
+	ValueOdd       Code = "value-odd"
+	ValueFrozen    Code = "value-frozen"
 )
 
 // Finding is a conclusion.

@@ -23,6 +23,9 @@ type Point struct {
 	Typical time.Duration // it used to move so often
 	Better  codec.Order   // under which it moves and is as values do; "" when its own is as good
 	Doubts  int           // looks that spoke against its own order
+	Words   bool          // Better has but the words the other way round
+	Carries int           // times its words moved under Better as those of one value do, beyond the times they moved as those of two
+	Odd     bool          // no order makes it what a plant means
 	Shown   string        // its value now
 	Would   string        // its value under Better
 	Float   string        // its value as a floating-point one, when an integer may be that; "" when not
@@ -36,7 +39,7 @@ type Movement struct {
 	value   float32
 	first   uint32 // look, in seconds since 1970, as all times here
 	moved   uint32 // last
-	swapped uint32 // its words changed places last
+	swapped uint16 // its words changed places last, in the last bits of the time
 	longest uint16 // seconds between two moves
 	moves   uint16
 	swaps   uint8
@@ -44,6 +47,8 @@ type Movement struct {
 	fine    uint8    // looks in a row that its own order was right for
 	fell    bool     // other than to zero, as a counter does that is reset
 	doubt   [4]uint8 // about each of codec.Orders
+	calm    int8     // how much more often the lower word was found close to where it was than not, with the words in reverse
+	carries int8     // times the upper word moved by one and the lower one passed its end, beyond the times that it did not, likewise
 }
 
 // What tells a frozen value.
@@ -118,10 +123,7 @@ func (m *Movement) places(o codec.Order, ends [2]uint16, sec uint32) {
 	stay := near(top, wasTop) || near(bottom, wasBottom)
 	swap := !stay && (near(bottom, wasTop) || near(top, wasBottom))
 	if swap && m.orderly >= orderlyLooks {
-		if sec-m.swapped > swapsWithin {
-			m.swaps = 0
-		}
-		m.swaps, m.swapped = min(m.swaps+1, most), sec
+		m.swaps, m.swapped = min(m.swaps+1, most), uint16(sec)
 	}
 	if m.orderly = min(m.orderly+1, most); !swap && !stay {
 		m.orderly = 0
@@ -142,6 +144,9 @@ func (m *Movement) float(l codec.Layout, words []uint16, ends [2]uint16, moved b
 	if f, _ := v.Float(); err == nil && f == 0 || m.fine >= settled && !moved {
 		return
 	}
+	if moved && len(words) == 2 {
+		m.carry(reversed(own(l)), ends)
+	}
 	for i, o := range codec.Orders {
 		now, _ := o.Ends(ends[0], ends[1])
 		before, _ := o.Ends(m.ends[0], m.ends[1])
@@ -158,6 +163,40 @@ func (m *Movement) float(l codec.Layout, words []uint16, ends [2]uint16, moved b
 			m.own(weight > 0)
 		}
 	}
+}
+
+// carry weighs whether the words of a value that moved belong together, with an order that may be its. Where its lower word moves by
+// little at a time, it passes its end whenever the upper one moves by one. Words of two values, as those that are read one address
+// off, do not keep to that.
+func (m *Movement) carry(o codec.Order, ends [2]uint16) {
+	top, bottom := o.Ends(ends[0], ends[1])
+	wasTop, wasBottom := o.Ends(m.ends[0], m.ends[1])
+	up, by := int(top)-int(wasTop), int(bottom)-int(wasBottom)
+	on := up<<16 + by
+	switch {
+	case up == 0 && max(by, -by) < 1<<14:
+		m.calm = min(m.calm+4, math.MaxInt8-4)
+	case up == 0:
+		m.calm = max(m.calm-5, math.MinInt8+5)
+	case m.calm < calmEnough || max(up, -up) > 1:
+	case max(on, -on) < max(by, -by):
+		m.carries = min(m.carries+1, mostCarries)
+	default:
+		m.carries = max(m.carries-1, -mostCarries)
+	}
+}
+
+// What tells whether words belong together. A value that moves by half of what its lower word holds is no longer calm: such a word
+// stays within a quarter of its range less than five of nine times.
+const (
+	calmEnough  = 60
+	mostCarries = 20
+	fewCarries  = 4
+)
+
+// reversed is an order with its words the other way round: in codec.Orders, one and the next have the same order of bytes.
+func reversed(o codec.Order) codec.Order {
+	return codec.Orders[slices.Index(codec.Orders[:], o)^1]
 }
 
 // The binary magnitudes that a plant may mean, about 1e-12 to 1e14, and changes of them from look to look: tenfold, which happens, and
@@ -214,40 +253,30 @@ func (m *Movement) own(wrong bool) {
 }
 
 func own(l codec.Layout) codec.Order {
-	if l.Order == "" {
+	if !slices.Contains(codec.Orders[:], l.Order) {
 		return codec.ABCD
 	}
 	return l.Order
 }
 
-// better is an order that is free of the doubts there are about a value's own.
-func (m *Movement) better(l codec.Layout) (order codec.Order, doubts int) {
+// better is an order that is free of the doubts there are about a value's own; odd, when there is none though the doubts are large.
+func (m *Movement) better(l codec.Layout) (order codec.Order, doubts int, odd bool) {
 	i := slices.Index(codec.Orders[:], own(l))
-	if i < 0 {
-		return "", 0
-	}
 	doubts = int(m.doubt[i]) / against
-	if float := l.Type == codec.TypeFloat32 || l.Type == codec.TypeFloat64; !float {
-		if m.doubt[i] < doubtWhole {
-			return "", 0
-		}
-		// What moves tells the order of words alone: in codec.Orders, one and the next have the same order of bytes.
-		if m.doubt[i^1] > noDoubt {
-			return "", 0
-		}
-		return codec.Orders[i^1], doubts
-	}
-	if m.doubt[i] < doubtFloat {
-		return "", 0
+	switch float := l.Type == codec.TypeFloat32 || l.Type == codec.TypeFloat64; {
+	case !float && m.doubt[i] >= doubtWhole && m.doubt[i^1] <= noDoubt: // what moves tells the order of words alone
+		return reversed(own(l)), doubts, false
+	case !float || m.doubt[i] < doubtFloat:
+		return "", 0, false
 	}
 	least := uint8(noDoubt + 1)
-	for k, o := range codec.Orders {
-		top, _ := o.Ends(m.ends[0], m.ends[1])
+	for _, k := range []int{i ^ 1, 0, 1, 2, 3} { // words in the wrong order are more usual than bytes
+		top, _ := codec.Orders[k].Ends(m.ends[0], m.ends[1])
 		if now := magnitude(l.Type, top); m.doubt[k] < least && now >= leastSensible && now <= mostSensible {
-			order, least = o, m.doubt[k]
+			order, least = codec.Orders[k], m.doubt[k]
 		}
 	}
-	return order, doubts
+	return order, doubts, order == "" && m.doubt[i] >= 2*doubtFloat
 }
 
 // The magnitudes that are proposed, about 1e-6 to 1e9.
@@ -269,12 +298,16 @@ func (m *Movement) MayFloat(l codec.Layout) bool {
 // Lively reports whether the value has moved lately.
 func (m *Movement) Lively(sec uint32) bool { return m.moved != 0 && sec-m.moved < livelyFor }
 
-// Strange is what is strange about a value; lively is whether others move.
+// Strange is what is strange about a value; lively is whether others move. It is asked every few seconds, at the latest every hour.
 func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
-	if m.swaps > 0 && sec-m.swapped < swapsWithin {
-		p.Swaps = int(m.swaps)
+	if uint16(sec)-m.swapped >= swapsWithin {
+		m.swaps = 0
 	}
-	p.Better, p.Doubts = m.better(l)
+	p.Swaps = int(m.swaps)
+	p.Better, p.Doubts, p.Odd = m.better(l)
+	if p.Better == reversed(own(l)) {
+		p.Words, p.Carries = true, int(m.carries)
+	}
 	// What rests now and then, as a gate or a pump does, is not frozen: it must have moved all the time, and for longer
 	// than it has been still.
 	still, span := sec-m.moved, m.moved-m.first
@@ -287,7 +320,7 @@ func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
 
 // points finds what is wrong with single values.
 func (f *finder) points(list []Point) {
-	frozen, orders := map[string][]Point{}, map[string][]Point{}
+	frozen, orders, shifted, odd := map[string][]Point{}, map[string][]Point{}, map[string][]Point{}, map[string][]Point{}
 	for _, p := range list {
 		switch {
 		case f.covered[p.Point.Station]:
@@ -295,15 +328,25 @@ func (f *finder) points(list []Point) {
 			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, "Its value jumps between two magnitudes: the device gives its words now in one order, now in the other.",
 				[]string{fmt.Sprintf("its words changed places %d times within a minute", p.Swaps), "it shows " + p.Shown},
 				say("read both registers in one request: strings_alone and gap settings must not part them"), say("see whether two devices or programs write to these registers in different orders"))
+		case p.Better != "" && p.beside():
+			shifted[p.Point.Station] = append(shifted[p.Point.Station], p)
 		case p.Better != "":
 			key := p.Point.Station + " " + string(p.Better)
 			orders[key] = append(orders[key], p)
+		case p.Odd:
+			odd[p.Point.Station] = append(odd[p.Point.Station], p)
 		case p.Frozen:
 			frozen[p.Point.Station] = append(frozen[p.Point.Station], p)
 		}
 	}
 	for _, points := range orders {
 		f.order(points)
+	}
+	for _, points := range shifted {
+		f.shifted(points)
+	}
+	for station, points := range odd {
+		f.odd(station, points)
 	}
 	for station, points := range frozen {
 		points = unmoved(points)
@@ -374,6 +417,9 @@ func (f *finder) order(list []Point) {
 		inherited = inherited && p.Point.Order == ""
 	}
 	lens := say("open the lens of the point and pick the value that is right")
+	if p.Carries < fewCarries && p.Point.Type == codec.TypeFloat32 {
+		lens = say("compare with the device's display, digit by digit: when the first digits alone are right then, the address is one off instead")
+	}
 	if len(list) == 1 {
 		evidence = append(evidence, fmt.Sprintf("at least %d looks spoke against its byte order, and hardly any against the other", p.Doubts))
 		f.add(site.KindPoint, p.Point.Tag, WordOrder, certainty, fmt.Sprintf(cause, "Its value", p.Better), evidence, append(next, lens)...)
@@ -384,6 +430,74 @@ func (f *finder) order(list []Point) {
 	}
 	f.add(site.KindStation, p.Point.Station, WordOrder, certainty+0.1, fmt.Sprintf(cause, fmt.Sprintf("What each of %d points shows", len(list)), p.Better),
 		abridged(evidence), append(next[:min(len(next), someOf)], lens)...)
+}
+
+// shifted makes the finding of values of a station whose words are those of two.
+func (f *finder) shifted(list []Point) {
+	subject, kind, cause := list[0].Point.Tag, site.KindPoint, "It reads the end of one value and the beginning of the next: its address is one off."
+	if len(list) > 1 {
+		subject, kind = list[0].Point.Station, site.KindStation
+		cause = fmt.Sprintf("Each of %d points reads the end of one value and the beginning of the next: the addresses are one off.", len(list))
+	}
+	var evidence []string
+	var next []Step
+	certainty := 0.8
+	for _, p := range list {
+		why := fmt.Sprintf("%d times its upper word moved on and the lower one did not pass its end, as the words of one value do", -p.Carries)
+		next = append(next, p.aside()...)
+		if p.Carries > -fewCarries {
+			certainty, why = 0.7, fmt.Sprintf("it would show %s with byte order %s, but others of the station (%d) are right with its own", p.Would, p.Better, p.Peers)
+			next = append(next, set(fmt.Sprintf("or set order: %s, which only this point would have then", p.Better), site.KindPoint, p.Point.Tag, map[string]any{"order": string(p.Better)}))
+		}
+		evidence = append(evidence, fmt.Sprintf("%s shows %s; %s", p.Point.Tag, p.Shown, why))
+	}
+	f.add(kind, subject, AddressShifted, certainty, cause, abridged(evidence),
+		append(next[:min(len(next), 2*someOf)], say("compare the addresses with the manual: does it count from 0 or from 1? The notation of the station says how they are written"))...)
+}
+
+// beside reports whether a value for which another order speaks has rather another address: its words are those of two values, or
+// others of its station, which has the order from the same place, are right.
+func (p Point) beside() bool {
+	float := p.Point.Type == codec.TypeFloat32
+	return float && p.Words && (p.Carries <= -fewCarries || p.Carries < fewCarries && p.Point.Order == "" && p.Peers > 0)
+}
+
+// aside are the steps to the addresses beside that of a point, the likelier first. The word that tells the magnitude is, under the
+// better order, the first one or the last; its value begins there, or ends there.
+func (p Point) aside() (next []Step) {
+	likely := 1
+	if p.Better == codec.ABCD || p.Better == codec.BADC {
+		likely = -1
+	}
+	for _, by := range []int{likely, -likely} {
+		a, to := p.Point.Address, int(p.Point.Address.Offset)+by
+		if to < 0 || to+1 > math.MaxUint16 {
+			continue
+		}
+		a.Offset = uint16(to)
+		text := fmt.Sprintf("set address: %s for %s, where it would show about %s", a, p.Point.Tag, p.Would)
+		if by != likely {
+			text = fmt.Sprintf("or, for the value on the other side, set address: %s", a)
+		}
+		next = append(next, set(text, site.KindPoint, p.Point.Tag, map[string]any{"address": a.String()}))
+	}
+	return next
+}
+
+// odd makes the finding of values that are none under any byte order.
+func (f *finder) odd(station string, list []Point) {
+	subject, kind, cause := list[0].Point.Tag, site.KindPoint, "Its value is hardly what a plant means, or jumps, whatever its byte order."
+	if len(list) > 1 {
+		subject, kind, cause = station, site.KindStation, fmt.Sprintf("What each of %d points shows is hardly what a plant means, or jumps, whatever its byte order.", len(list))
+	}
+	var evidence []string
+	for _, p := range list {
+		evidence = append(evidence, p.Point.Tag+" shows "+p.Shown)
+	}
+	f.add(kind, subject, ValueOdd, 0.65, cause, abridged(evidence),
+		say("compare address and type with the manual: one address off, a value begins in the middle of another"),
+		say("open the lens: does another type give what the device shows?"),
+		say("the device may give such a value for what is not connected or not measured"))
 }
 
 // someOf is how many of many alike are said one by one.

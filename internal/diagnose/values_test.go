@@ -32,7 +32,7 @@ func watch(t *testing.T, device codec.Layout, read codec.Order, looks int, signa
 	for i := range looks {
 		sec := uint32(1000 + 2*i)
 		m.Look(as, words(t, device, signal(i)), sec)
-		if last = m.Strange(as, sec, true); last.Better != "" || last.Swaps >= enough {
+		if last = m.Strange(as, sec, true); last.Better != "" || last.Odd || last.Swaps >= enough {
 			found++
 		}
 	}
@@ -103,6 +103,109 @@ func TestAWrongByteOrderOfAValueThatStands(t *testing.T) {
 		return moves(i)
 	})
 	assert.Equal(t, codec.CDAB, last.Better)
+}
+
+// An address that is one off, between two values, looks like a wrong order, and is told from it.
+func TestAnAddressThatIsOneOff(t *testing.T) {
+	for _, order := range codec.Orders {
+		l := codec.Layout{Type: codec.TypeFloat32, Order: order}
+		before, after := walk(21, 0.05, 15, 30), walk(3.2, 0.004, 2, 5)
+		var one, right, swapped Movement
+		as := l
+		as.Order = reversed(order)
+		var last Point
+		for i := range 900 {
+			sec := uint32(1000 + 2*i)
+			a, b := words(t, l, before(i)), words(t, l, after(i))
+			one.Look(l, []uint16{a[1], b[0]}, sec)
+			right.Look(l, a, sec)
+			swapped.Look(as, a, sec)
+			assert.Empty(t, right.Strange(l, sec, true))
+			last = one.Strange(l, sec, true)
+		}
+		assert.LessOrEqual(t, last.Carries, -fewCarries, order)
+		other := swapped.Strange(as, 2800, true)
+		assert.Equal(t, order, other.Better)
+		assert.GreaterOrEqual(t, other.Carries, fewCarries, "the words of one value")
+
+		last.Point = site.Point{Tag: "a/x", Station: "a", Type: codec.TypeFloat32, Address: site.Address{Space: site.HoldingRegisters, Offset: 9}}
+		f := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{last}})
+		require.Len(t, f, 1)
+		assert.Equal(t, AddressShifted, f[0].Code)
+		want := "hr:10" // where the value begins whose upper word is read
+		if order == codec.CDAB || order == codec.DCBA {
+			want = "hr:8"
+		}
+		assert.Equal(t, map[string]any{"address": want}, f[0].Next[0].Change.Fields, order)
+		second := last
+		second.Point.Tag = "a/y"
+		both := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{last, second}})
+		require.Len(t, both, 1)
+		assert.Equal(t, "a", both[0].Subject)
+		assert.Equal(t, "a/y", both[0].Next[2].Change.Name)
+		last.Point.Address.Offset = 0
+		for _, s := range Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{last}})[0].Next {
+			assert.True(t, s.Change == nil || s.Change.Fields["address"] == "hr:1")
+		}
+	}
+	// Values that move by much at a time do not tell.
+	for seed := range 20 {
+		signal := walk(300, 100, 0, 900)
+		for range seed {
+			signal(0)
+		}
+		last, _ := watch(t, codec.Layout{Type: codec.TypeFloat32, Order: codec.CDAB}, codec.ABCD, 900, signal)
+		assert.Equal(t, codec.CDAB, last.Better)
+		assert.Greater(t, last.Carries, -fewCarries)
+	}
+}
+
+// Where the neighbours of a value are right with the byte order that it has, too, its address is suspected first.
+func TestAnAddressIsSuspectedBeforeAnOrderThatOthersShare(t *testing.T) {
+	p := Point{Better: codec.CDAB, Words: true, Peers: 3, Shown: "0", Would: "25",
+		Point: site.Point{Tag: "a/x", Station: "a", Type: codec.TypeFloat32, Address: site.Address{Space: site.HoldingRegisters, Offset: 9}}}
+	for name, c := range map[string]struct {
+		edit func(*Point)
+		code Code
+	}{
+		"as its neighbours":          {func(*Point) {}, AddressShifted},
+		"an order of its own":        {func(p *Point) { p.Point.Order = codec.ABCD }, WordOrder},
+		"no neighbours":              {func(p *Point) { p.Peers = 0 }, WordOrder},
+		"its words are of one value": {func(p *Point) { p.Carries = fewCarries }, WordOrder},
+		"its bytes are swapped":      {func(p *Point) { p.Better, p.Words = codec.BADC, false }, WordOrder},
+		"an integer":                 {func(p *Point) { p.Point.Type = codec.TypeUint32 }, WordOrder},
+	} {
+		q := p
+		c.edit(&q)
+		f := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{q}})
+		require.Len(t, f, 1)
+		assert.Equal(t, c.code, f[0].Code, name)
+		if c.code == AddressShifted {
+			assert.Equal(t, []any{"hr:10", "hr:8", "CDAB"}, []any{f[0].Next[0].Change.Fields["address"], f[0].Next[1].Change.Fields["address"], f[0].Next[2].Change.Fields["order"]})
+		}
+	}
+}
+
+// The end of a value with something else behind it is none in any order.
+func TestAValueThatIsNoneInAnyOrder(t *testing.T) {
+	l := codec.Layout{Type: codec.TypeFloat32}
+	signal := walk(21, 0.5, 15, 30)
+	var m Movement
+	var p Point
+	for i := range 60 {
+		m.Look(l, []uint16{words(t, l, signal(i))[1], 3}, uint32(1000+2*i))
+		p = m.Strange(l, uint32(1000+2*i), true)
+	}
+	assert.True(t, p.Odd)
+	p.Point = site.Point{Tag: "a/x", Station: "a", Type: codec.TypeFloat32}
+	q := p
+	q.Point.Tag = "a/y"
+	for subject, points := range map[string][]Point{"a/x": {p}, "a": {p, q}} {
+		f := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: points})
+		require.Len(t, f, 1)
+		assert.Equal(t, ValueOdd, f[0].Code)
+		assert.Equal(t, subject, f[0].Subject)
+	}
 }
 
 // What healthy devices give, and what they give when a sensor fails, is no wrong order.
@@ -215,7 +318,7 @@ func TestTheByteOrderOfAStation(t *testing.T) {
 	assert.Equal(t, "a/y shows 0, and would show 25", f.Evidence[1])
 	assert.Equal(t, &Change{site.KindStation, "a", map[string]any{"order": "CDAB"}}, f.Next[0].Change)
 	others := p("a/x", "")
-	others.Peers = 1
+	others.Peers, others.Carries = 1, fewCarries
 	for _, f := range []Finding{find(p("a/x", ""), p("a/y", codec.ABCD)), find(others, p("a/y", ""))} {
 		assert.Equal(t, &Change{site.KindPoint, "a/x", map[string]any{"order": "CDAB"}}, f.Next[0].Change, "what is right stays")
 		assert.Equal(t, &Change{site.KindPoint, "a/y", map[string]any{"order": "CDAB"}}, f.Next[1].Change)

@@ -337,6 +337,18 @@ func TestValuesThatAreStrange(t *testing.T) {
 		p.await("gate/level", func(r api.Reading) bool { f, _ := r.Value.Float(); return f >= 20 && f <= 30 })
 		require.Eventually(t, func() bool { return p.run("findings").code == 0 }, 10*time.Second, 200*time.Millisecond)
 	})
+	t.Run("an address that is one off", func(t *testing.T) {
+		t.Parallel()
+		p := startWith(t, []byte(strings.NewReplacer("level: {kind: constant, value: 25}", "level: {kind: walk, value: 0.2, min: 20, max: 30, start: 25}\n  flow: {kind: walk, value: 0.01, min: 3, max: 4, start: 3.2}",
+			`- {at: "hr:20"`, "- {at: \"hr:11\", type: float32, order: CDAB, signal: flow}\n          - {at: \"hr:20\"").Replace(devices)))
+		p.apply(strings.NewReplacer("type: float32, order: CDAB", "type: float32", "notation: ref5", "notation: ref5, order: CDAB").Replace(p.site()) +
+			"  - {tag: gate/off, station: plc, address: \"hr:10\", type: float32}\n")
+		f := p.found(diagnose.AddressShifted, "gate/off")
+		assert.Contains(t, f.Evidence[0], "are right with its own")
+		assert.Equal(t, map[string]any{"address": "hr:9"}, step(t, f).Fields)
+		require.Zero(t, p.run("findings", "apply", "address-shifted", "gate/off").code)
+		p.await("gate/off", func(r api.Reading) bool { f, _ := r.Value.Float(); return f >= 20 && f <= 30 })
+	})
 	t.Run("words that change places", func(t *testing.T) {
 		t.Parallel()
 		p := startWith(t, []byte(strings.Replace(devices, "level: {kind: constant, value: 25}", "level: {kind: walk, value: 1, min: 20, max: 30, start: 25}", 1)))

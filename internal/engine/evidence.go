@@ -398,7 +398,7 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 			right[slot.Point.Station]++
 		}
 		p := slot.movement.Strange(*slot.Layout, sec, lively)
-		if p.Swaps > 0 || p.Frozen || p.Better != "" {
+		if p.Swaps > 0 || p.Frozen || p.Better != "" || p.Odd {
 			slot.settle()
 			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
 			if f, ok := slot.reading.Value.Float(); ok && f == 0 {
