@@ -249,7 +249,9 @@ func TestOddAnswers(t *testing.T) {
 			assert.Contains(t, f.Cause, c.says)
 		})
 	}
-	few := func(s *Station) { s.Counts.Requests, s.Counts.Timeouts, s.Counts.Malformed = 1000, 4, 4 }
+	few := func(s *Station) {
+		s.Counts.Requests, s.Counts.Timeouts, s.Counts.Malformed, s.Counts.Late = 1000, 4, 4, 4
+	}
 	assert.Empty(t, Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, few)}}), "a few of many say nothing")
 	noisy := link(func(l *Link) { serial(l); l.Counts = Counts{Answers: 110, Checksums: 8} })
 	both := func(s *Station) { s.Counts.Checksums, s.Counts.Timeouts = 4, 8 }

@@ -79,7 +79,7 @@ func (f *finder) lateAll(l Link) {
 	var names []string
 	late := Station{}
 	for _, s := range f.stations[l.Link.Name] {
-		if n, _ := seen(s.Counts.Late, s.Since.Late); n >= enough {
+		if n := s.late(); n > 0 {
 			names = append(names, s.Station.Name)
 			late.Counts.Late += n
 			late.Slowest = max(late.Slowest, s.Slowest)

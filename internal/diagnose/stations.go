@@ -17,7 +17,7 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 	if s.Station.Speaks() == site.DNP3 {
 		return f.outstation(l, s)
 	}
-	late, _ := seen(c.Late, now.Late)
+	late := s.late()
 	switch {
 	case s.OtherUnit >= 0 && now.Foreign >= enough && now.Answers == 0:
 		f.otherUnit(l, s)
@@ -28,9 +28,9 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 			say("see whether two programs share the connection through a gateway that mixes them up"), say("ask the maker for a newer firmware: the identifier must be given back (TCP 4.4.1)"),
 			say("if its gateway passes serial frames through, use framing rtu"))
 		return true
-	case late >= enough && f.slow[l.Link.Name]:
+	case late > 0 && f.slow[l.Link.Name]:
 		return now.Answers == 0 && s.Silent // the link's finding says it
-	case late >= enough:
+	case late > 0:
 		f.late(l, s)
 		return now.Answers == 0 && s.Silent
 	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.OnPort():
@@ -79,6 +79,15 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 		f.partly(l, s)
 	}
 	return false
+}
+
+// late is how many answers came late, 0 when they are too few to mean something, or too few of many.
+func (s Station) late() int {
+	n, _ := seen(s.Counts.Late, s.Since.Late)
+	if n < enough || s.Answering && n*20 < s.Counts.Requests {
+		return 0
+	}
+	return n
 }
 
 // often reports whether so many of the requests of the last minute mean something.

@@ -89,6 +89,9 @@ func (p *Pipeline) Exchange(unit byte, req Request, timeout time.Duration) (Answ
 	case <-c.done:
 		return c.answer, c.err
 	case <-timer.C:
+		if time.Since(began) > timeout+heldUp {
+			time.Sleep(grace) // for the one who reads
+		}
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()

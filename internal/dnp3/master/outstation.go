@@ -311,10 +311,18 @@ func (c *Channel) spoilt() spoilt {
 	return spoilt{c.Counters.Damaged.Load(), c.Counters.Garbage.Load()}
 }
 
+// What tells that this program was held up: how much later than told a wait has ended, and how long what came meanwhile takes to be
+// read.
+const (
+	heldUp = 10 * time.Millisecond
+	grace  = 5 * time.Millisecond
+)
+
 // await waits for done until nothing has come from the outstation for the timeout.
 func (o *Outstation) await(done <-chan struct{}, from time.Time, before spoilt) error {
 	timer := time.NewTimer(o.channel.o.Timeout)
 	defer timer.Stop()
+	excused := false
 	for {
 		select {
 		case <-done:
@@ -326,8 +334,14 @@ func (o *Outstation) await(done <-chan struct{}, from time.Time, before spoilt) 
 			if heard := o.Heard(); heard.After(last) {
 				last = heard
 			}
-			if rest := time.Until(last.Add(o.channel.o.Timeout)); rest > 0 {
+			rest := time.Until(last.Add(o.channel.o.Timeout))
+			if rest > 0 {
 				timer.Reset(rest)
+				continue
+			}
+			if rest < -heldUp && !excused { // what came while this program was held up came in time
+				timer.Reset(grace)
+				excused = true
 				continue
 			}
 			o.channel.see(Event{Kind: EventTimeout, From: int(o.address), Asked: int(o.address), Text: fmt.Sprintf("nothing within %s", o.channel.o.Timeout)})
