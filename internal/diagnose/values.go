@@ -45,7 +45,7 @@ type Movement struct {
 	swaps   uint8
 	orderly uint8    // looks in a row that found a word where it was, or in the other place
 	fine    uint8    // looks in a row that its own order was right for
-	fell    bool     // other than to zero, as a counter does that is reset
+	fell    bool     // other than to zero, as a counter does that is reset; a bool also to that
 	doubt   [4]uint8 // about each of codec.Orders
 	calm    int8     // how much more often the lower word was found close to where it was than not, with the words in reverse
 	carries int8     // times the upper word moved by one and the lower one passed its end, beyond the times that it did not, likewise
@@ -91,10 +91,8 @@ func (m *Movement) Look(l codec.Layout, words []uint16, sec uint32) {
 		}
 	}
 	m.hash = hash
-	if v, err := l.Decode(words); err == nil && (moved || !known) {
-		f, _ := v.Float()
-		m.fell = m.fell || known && float32(f) < m.value && f != 0
-		m.value = float32(f)
+	if moved || !known {
+		m.note(l, words)
 	}
 	n := len(words)
 	if n != 2 && n != 4 || l.Words() != n {
@@ -113,6 +111,17 @@ func (m *Movement) Look(l codec.Layout, words []uint16, sec uint32) {
 		}
 	}
 	m.ends = ends
+}
+
+// note keeps a value that is new; texts are none.
+func (m *Movement) note(l codec.Layout, words []uint16) {
+	now := float32(math.NaN())
+	if v, err := l.Decode(words); err == nil && v.Kind() != codec.Text {
+		f, _ := v.Float()
+		now = float32(f)
+	}
+	m.fell = m.fell || now < m.value && (now != 0 || l.Type == codec.TypeBool)
+	m.value = now
 }
 
 // places notes whether the words of a value changed places. That tells something of values alone whose upper word can be told from
@@ -156,7 +165,7 @@ func (m *Movement) float(l codec.Layout, words []uint16, ends [2]uint16, moved b
 		case !usual(b), moved && usual(a) && by > jump:
 			weight = against
 		case moved && usual(a) && by > leap:
-			weight = against / 2
+			weight = 1
 		}
 		m.weigh(i, weight)
 		if o == own(l) {
@@ -312,7 +321,7 @@ func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
 	// than it has been still.
 	still, span := sec-m.moved, m.moved-m.first
 	if lively && m.moves >= fewMoves && still > frozenTimes*uint32(m.longest) && still > frozenAfter && span > max(2*frozenAfter, still) {
-		p.Frozen, p.Rose, p.Zero = true, !m.fell, m.value == 0
+		p.Frozen, p.Rose, p.Zero = true, !m.fell, m.value == 0 && l.Type != codec.TypeBool
 		p.Still, p.Typical = time.Duration(still)*time.Second, time.Duration(span)*time.Second/time.Duration(m.moves)
 	}
 	return p

@@ -226,6 +226,8 @@ func TestOddValuesOfARightOrder(t *testing.T) {
 		"about zero":              func(int) float64 { return 0.1 * r.NormFloat64() },
 		"on and off":              func(i int) float64 { return float64(i / 30 % 2 * 50) },
 		"steps of a thousandfold": func(i int) float64 { return []float64{0.002, 40}[i/20%2] + 0.0001*r.Float64() },
+		"gusts":                   func(int) float64 { return math.Exp(1.5 * r.NormFloat64()) },
+		"doses":                   func(i int) float64 { return []float64{0.02, 0.02, 5, 5}[i%4] * (1 + 0.01*r.Float64()) },
 		"energy of long":          func(i int) float64 { return 4e13 + 1e7*float64(i) },
 		"a failed sensor":         after(-999.9),
 		"a filling value":         after(9.96921e36),
@@ -386,4 +388,18 @@ func TestValuesThatStandStill(t *testing.T) {
 	m.Look(l, []uint16{3}, 2200)
 	got = m.Strange(l, 2200+400, true)
 	assert.True(t, got.Frozen && !got.Rose)
+	// A bit that shows life stands for something whichever way it stands; a text stands for nothing.
+	for name, c := range map[string]struct {
+		layout     codec.Layout
+		rose, zero bool
+	}{"a bit": {codec.Layout{Type: codec.TypeBool}, false, false}, "a text": {codec.Layout{Type: codec.TypeString, Length: 2}, true, false}, "a number": {l, true, true}} {
+		var m Movement
+		for i := range uint32(101) {
+			m.Look(c.layout, []uint16{uint16(i%2) * 0x4101}, 1000+i)
+		}
+		m.Look(c.layout, []uint16{0}, 1101)
+		got := m.Strange(c.layout, 1150, true)
+		assert.True(t, got.Frozen, name)
+		assert.Equal(t, []bool{c.rose, c.zero}, []bool{got.Rose, got.Zero}, name)
+	}
 }

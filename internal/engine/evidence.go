@@ -401,7 +401,7 @@ func (t *table) evidence(now time.Time) (list []diagnose.Point) {
 		if p.Swaps > 0 || p.Frozen || p.Better != "" || p.Odd {
 			slot.settle()
 			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
-			if f, ok := slot.reading.Value.Float(); ok && f == 0 {
+			if f, ok := slot.reading.Value.Float(); ok && f == 0 && slot.Layout.Type != codec.TypeBool {
 				p.Zero = true // 4 mA, say, are no zero on the wire
 			}
 			if p.Better != "" {
