@@ -437,6 +437,7 @@ func TestFindingsOfDNP3(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			p := yard(t)
+			p.awaitQuality("yard/closed", "good") // it has begun, and its clock is set
 			require.NoError(t, p.rig.SetFaults("yard", 10, c.fault))
 			if c.set != nil {
 				_, err := p.client.Set(t.Context(), site.KindStation, "rtu", c.set)

@@ -161,7 +161,8 @@ func TestFindingsOfALink(t *testing.T) {
 			assert.Equal(t, site.KindLink, f.Kind)
 			list, err := p.client.Findings(t.Context(), "plc")
 			require.NoError(t, err)
-			assert.Empty(t, list, "what follows from the link is no finding of its stations")
+			require.Len(t, list, 1, "what follows from the link is no finding of its stations; who asks for one gets the link's")
+			assert.Equal(t, "gate", list[0].Subject)
 		})
 	}
 }
