@@ -75,7 +75,7 @@ stations: [{name: two, link: line, unit: 2, poll: 200ms}]
 points: [{tag: other, station: two, address: "hr:0"}]
 `)
 	p.found("line-settings", "line")
-	out := p.run("scan", "line", "--settings", "--last", "3", "--wait", "60ms")
+	out := p.run("scan", "line", "--settings", "--last", "3", "--wait", "100ms")
 	assert.Contains(t, out.out, "unit 2 answers under "+p.rig.Address("line")+" 38400")
 	assert.Contains(t, out.out, "1 unit found")
 	_, err := p.client.Set(t.Context(), site.KindLink, "line", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 38400}})

@@ -19,6 +19,8 @@ type ScanRequest struct {
 	Master   int           `json:"master,omitempty" doc:"DNP3: link address of this end; 1 unless said"`
 	Settings bool          `json:"settings,omitempty" doc:"on a serial line: look for its settings first"`
 	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s; 200ms unless said"`
+
+	sure int // the unit that showed the line settings, asked again when it does not answer; 0 is none
 }
 
 // Check fills in defaults and says what is wrong, for a protocol.
@@ -121,6 +123,7 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 		}
 		if unit >= 0 {
 			report(Progress{Done: done, Total: done + units, Now: fmt.Sprintf("%s %d answers under %s", called, unit, link.FarEnd()), Settings: &s})
+			r.sure = unit
 			return scan(ctx, link, r, done, done+units, report)
 		}
 	}
@@ -171,6 +174,9 @@ func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total i
 		done++
 		step := Progress{Done: done, Total: total, Now: fmt.Sprintf("unit %d", u)}
 		_, err := p.do(u, life)
+		if !alive(err) && u == r.sure {
+			_, err = p.do(u, life)
+		}
 		if alive(err) {
 			n++
 			p.unit = u

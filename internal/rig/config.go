@@ -153,13 +153,6 @@ var lines = map[string]struct {
 
 // Check says what is wrong with f on a line.
 func (f Faults) Check(line Line) error {
-	set := reflect.ValueOf(f)
-	for _, field := range reflect.VisibleFields(set.Type()) {
-		if on := lines[field.Tag.Get("on")]; on.has != nil && !set.FieldByIndex(field.Index).IsZero() && !on.has(line) {
-			name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
-			return fmt.Errorf("%s has no effect on line %s: it %s", name, line.Name, on.what)
-		}
-	}
 	switch {
 	case f.Outage != nil && (f.Outage.Every <= 0 || f.Outage.For < 0 || f.Outage.For >= f.Outage.Every):
 		return errors.New("outage: for must be shorter than every")
@@ -169,6 +162,13 @@ func (f Faults) Check(line Line) error {
 		return fmt.Errorf("exception: %d is out of range: 1 to 255", f.Exception)
 	case f.Delay < 0 || f.Restart < 0 || f.Some < 0:
 		return errors.New("delay, restart and some are not negative")
+	}
+	set := reflect.ValueOf(f)
+	for _, field := range reflect.VisibleFields(set.Type()) {
+		if on := lines[field.Tag.Get("on")]; on.has != nil && !set.FieldByIndex(field.Index).IsZero() && !on.has(line) {
+			name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+			return fmt.Errorf("%s has no effect on line %s: it %s", name, line.Name, on.what)
+		}
 	}
 	return nil
 }
