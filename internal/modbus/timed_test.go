@@ -42,8 +42,39 @@ func TestWhatCameWhileThisProgramWasHeldUpCameInTime(t *testing.T) {
 	_, err = (&timed{Conn: empty}).read(b, time.Now().Add(time.Millisecond))
 	assert.ErrorIs(t, err, os.ErrDeadlineExceeded)
 	assert.Greater(t, empty.reads, 1, "it is looked once more")
-	over := &stalled{by: 3 * heldUp, data: []byte{1}}
-	_, err = (&timed{Conn: over}).read(b, time.Now().Add(-time.Second))
-	assert.ErrorIs(t, err, os.ErrDeadlineExceeded, "nothing is waited for any more, so that noise does not go on for ever")
-	assert.Equal(t, 1, over.reads)
+	over, until := &stalled{by: 3 * heldUp}, time.Now().Add(time.Millisecond)
+	conn := &timed{Conn: over}
+	for range 2 {
+		_, err = conn.read(b, until)
+		assert.ErrorIs(t, err, os.ErrDeadlineExceeded, "once, so that noise does not go on for ever")
+		over.data = []byte{1}
+		over.reads = 0 // each read ends late
+	}
+}
+
+// A transmitter that never stops, as one does that is broken, must not hold the line.
+func TestNoiseWithoutAPauseEndsAnExchange(t *testing.T) {
+	for _, framing := range []Framing{RTU, ASCII} {
+		near, far := net.Pipe()
+		go func() { // what is sent is taken in
+			b := make([]byte, 64)
+			for {
+				if _, err := far.Read(b); err != nil {
+					return
+				}
+			}
+		}()
+		go func() {
+			for i := byte(0); ; i += 37 {
+				if _, err := far.Write([]byte{i, i ^ 0x55, 0xAA, i >> 1}); err != nil {
+					return
+				}
+			}
+		}()
+		c := NewClient(near, ClientOptions{Framing: framing, Character: 10 * time.Microsecond, Gap: 5 * time.Millisecond})
+		_, err := c.Do(1, Request{Function: ReadHoldingRegisters, Quantity: 2}, 20*time.Millisecond)
+		assert.Error(t, err, framing)
+		near.Close()
+		far.Close()
+	}
 }
