@@ -79,6 +79,8 @@ h2 {
   font-size: 30px;
   font-weight: 600;
   margin: 8px 0 2px;
+  white-space: normal;
+  overflow-wrap: anywhere;
 }
 .value small {
   font-size: 16px;
