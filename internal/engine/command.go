@@ -22,8 +22,9 @@ var (
 // ReadAddresses asks a station for addresses that no point needs to have.
 func (e *Engine) ReadAddresses(ctx context.Context, station string, what site.Range) (samples []Sample, err error) {
 	fault := e.command(ctx, station, func(r *runner, c *connection, s *stationRun) error {
-		return r.using(ctx, c, s, func(session Session) bool {
-			samples, err = session.Read(s.Station.Station, what)
+		st := s.Station.Station
+		return r.using(c, s, func(session Session) bool {
+			samples, err = session.Read(st, what)
 			return err != nil
 		})
 	})
@@ -35,15 +36,24 @@ func (e *Engine) ReadAddresses(ctx context.Context, station string, what site.Ra
 
 // using opens the connection when it is not and calls f, which waits for the far end; once more when f failed because
 // the far end had closed an idle connection. Its error says why the connection cannot be opened.
-func (r *runner) using(ctx context.Context, c *connection, s *stationRun, f func(Session) (failed bool)) error {
+func (r *runner) using(c *connection, s *stationRun, f func(Session) (failed bool)) error {
 	for range 2 {
-		if c.session == nil && !r.open(ctx, c) {
+		if !r.ready(c) {
+			if r.paused {
+				return ErrBorrowed
+			}
 			return errors.New(r.unready(s))
 		}
 		session := c.session
 		var failed bool
-		r.outside(func() { failed = f(session) })
-		c.quietFrom = time.Now()
+		quiet := c.quietFrom.Add(time.Duration(r.link.Pause))
+		r.outside(func() {
+			time.Sleep(time.Until(quiet))
+			failed = f(session)
+		})
+		if c.quietFrom = time.Now(); !failed {
+			c.answered = true
+		}
 		if !session.Lost() {
 			return nil
 		}
@@ -61,6 +71,7 @@ func (r *runner) using(ctx context.Context, c *connection, s *stationRun, f func
 func (e *Engine) Refresh(ctx context.Context, station string) error {
 	return e.command(ctx, station, func(r *runner, _ *connection, s *stationRun) error {
 		s.setBack = backoff{}
+		s.Memory = new(atomic.Value)
 		r.configure(s.Station)
 		return nil
 	})
@@ -108,7 +119,7 @@ func (r *runner) hand(ctx context.Context, f func(*connection) error) error {
 	}
 	var begun atomic.Bool // by the lane, or given up
 	result := make(chan error, 1)
-	r.inbox.put(func(c *connection) {
+	r.inbox.command(func(c *connection) {
 		switch {
 		case !begun.CompareAndSwap(false, true):
 		case r.stopped():
@@ -154,13 +165,14 @@ type Test struct {
 // TestStation asks a station for any sign of life.
 func (e *Engine) TestStation(ctx context.Context, station string) (t Test, err error) {
 	err = e.command(ctx, station, func(r *runner, c *connection, s *stationRun) error {
-		down := r.using(ctx, c, s, func(session Session) bool {
+		st, called := s.Station.Station, s.Called()
+		down := r.using(c, s, func(session Session) bool {
 			began := time.Now()
-			text, err := session.Test(s.Station.Station)
+			text, err := session.Test(st)
 			t.RoundTripMS = float64(time.Since(began)) / float64(time.Millisecond)
 			t.Answers, t.Message = err == nil, text
 			if err != nil {
-				t.Message = fmt.Sprintf("no proper answer from %s: %s", s.Called(), err)
+				t.Message = fmt.Sprintf("no proper answer from %s: %s", called, err)
 			}
 			return err != nil
 		})
@@ -186,13 +198,14 @@ func (e *Engine) Actions(p site.Protocol) []Action {
 // Perform has a station do one of its Actions and says what came of it.
 func (e *Engine) Perform(ctx context.Context, station, action string) (said string, err error) {
 	fault := e.command(ctx, station, func(r *runner, c *connection, s *stationRun) error {
-		return r.using(ctx, c, s, func(session Session) bool {
+		st := s.Station.Station
+		return r.using(c, s, func(session Session) bool {
 			performer, ok := session.(Performer)
 			if !ok {
 				err = fmt.Errorf("stations of this protocol cannot be asked to %s", action)
 				return true
 			}
-			said, err = performer.Perform(s.Station.Station, action)
+			said, err = performer.Perform(st, action)
 			return false // it may have begun, so it is not tried again
 		})
 	})

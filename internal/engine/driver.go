@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"sync/atomic"
 	"time"
 
 	"arithmon/internal/codec"
@@ -29,6 +30,10 @@ type Station struct {
 	site.Station
 	Slots     []*Slot       // by tag
 	RoundTrip time.Duration // recent mean as measured, 0 where it is not known; what an exchange costs
+
+	// Memory is the driver's, for what the station's answers teach about planning its jobs. It stays while the station's settings do;
+	// nil in tests that plan once.
+	Memory *atomic.Value
 }
 
 // Job is something that is done about a station again and again.
@@ -41,6 +46,12 @@ type Job interface {
 type Refusable interface {
 	// Asks are the addresses it asks for.
 	Asks() site.Range
+}
+
+// Adopter is a Job that can take the place of one planned earlier, with what that has learnt.
+type Adopter interface {
+	// Adopt takes over from an old job and reports whether it asks for the same.
+	Adopt(old Job) bool
 }
 
 // Session is an open link. As many goroutines use it at a time as the link allows requests in flight; Close may come at
@@ -122,6 +133,8 @@ type Host interface {
 	Hurry(station string)
 	// Note takes something that a session found out about a station; a later note of the same kind takes its place.
 	Note(station string, note diagnose.Note)
+	// Asked counts an exchange with a station, by its link address, that is not the one of a job.
+	Asked(unit int, out Outcome, took time.Duration, repeated bool)
 	// Says takes what a device says of its own state, in words.
 	Says(station string, what []string)
 }
@@ -159,12 +172,15 @@ type Outcome struct {
 	Err      error          // nil: it was done and its samples emitted
 	Reason   reading.Reason // of the points that depend on the job, when Err is not nil
 	Answered bool           // the station said something, be it a refusal
-	Instead  []Job          // what takes the job's place from now on; nil leaves it
-	Skipped  bool           // nothing was asked, since the answer is known
-	Later    bool           // the station asks to be asked again later
-	Took     time.Duration  // how long the exchange was, when that is not the time of Do
-	Short    bool           // there was less in the answer than was asked for
-	Rest     time.Duration  // the station is not asked again sooner, and nothing is repeated at once
+	Instead  []Job          // what takes the job's place from now on, which may be nothing; nil leaves it
+	Replan   bool           // the station's jobs are to be planned anew
+	// NotBefore is when the job can be done, which was not now, and nothing was asked; zero otherwise.
+	NotBefore time.Time
+	Skipped   bool          // nothing was asked, since the answer is known
+	Later     bool          // the station asks to be asked again later
+	Took      time.Duration // how long the exchange was, when that is not the time of Do
+	Short     bool          // there was less in the answer than was asked for
+	Rest      time.Duration // the station is not asked again sooner, and nothing is repeated at once
 }
 
 // Written is how a write ended.

@@ -41,6 +41,16 @@ func (r *runner) Note(station string, n diagnose.Note) {
 	s.notes[n.Kind] = n
 }
 
+// Asked is for Host.
+func (r *runner) Asked(unit int, out Outcome, took time.Duration, repeated bool) {
+	r.mu.Lock()
+	s := r.units[unit]
+	r.mu.Unlock()
+	if s != nil && !out.Skipped {
+		r.counted(s, out, took, repeated, time.Now())
+	}
+}
+
 // Says is for Host.
 func (r *runner) Says(station string, what []string) {
 	r.mu.Lock()

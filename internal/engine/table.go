@@ -179,6 +179,9 @@ func (t *table) Hurry(string) {}
 // Note makes the table a Host.
 func (t *table) Note(string, diagnose.Note) {}
 
+// Asked makes the table a Host.
+func (t *table) Asked(int, Outcome, time.Duration, bool) {}
+
 // Says makes the table a Host.
 func (t *table) Says(string, []string) {}
 

@@ -183,9 +183,11 @@ func (e *Engine) perform(ctx context.Context, job writing, w Write) (Write, erro
 		if err := job.record(w); err != nil {
 			return err
 		}
-		intended := w
-		if err := r.using(ctx, c, s, func(session Session) bool {
-			a := r.write(session, s, job, intended)
+		intended, st := w, s.Station.Station
+		if err := r.using(c, s, func(session Session) bool {
+			s.writing.Lock()
+			defer s.writing.Unlock()
+			a := r.write(session, st, job, intended)
 			w = a.Write
 			return !a.reached // only what was not sent may be tried again
 		}); err != nil {
@@ -274,18 +276,9 @@ func (e *Engine) pulse(ctx context.Context, on writing, w Write, span time.Durat
 }
 
 // write does the exchanges and says what came of them.
-func (r *runner) write(session Session, s *stationRun, job writing, intended Write) attempt {
+func (r *runner) write(session Session, st site.Station, job writing, intended Write) attempt {
 	w := attempt{Write: intended}
-	began := time.Now()
-	written := session.Write(s.Station.Station, job.command)
-	end := time.Now()
-	r.count(s, func(st *Statistics) {
-		st.Requests++
-		if written.Accepted || written.Refused {
-			st.Answers++
-			st.answered(end.Sub(began), end)
-		}
-	})
+	written := session.Write(st, job.command)
 	values := func(samples []Sample) (list []codec.Value) {
 		if !good(samples) {
 			return nil

@@ -38,6 +38,9 @@ type ClientOptions struct {
 	Gap time.Duration
 	// Echo: the line gives back what is sent, which is then taken off.
 	Echo bool
+	// Datagrams: each read of the connection gives one frame, whole and alone, as over UDP. What is not one is dropped, and nothing
+	// is ever joined.
+	Datagrams bool
 	// Watch, when it is set, is told of everything that the client sees.
 	Watch func(Event)
 }
@@ -51,13 +54,15 @@ type Client struct {
 	options     ClientOptions
 	transaction uint16
 	pdu, out    []byte
-	in          []byte // read buffer
-	held        int    // bytes in in
-	used        int    // of them, how many are used up
-	unsettled   bool   // the last exchange failed, so that its answer may still come
-	unit        byte   // that was asked last
+	in          []byte    // read buffer
+	held        int       // bytes in in
+	used        int       // of them, how many are used up
+	began       time.Time // when the first of the bytes came that are held and not used
+	got         time.Time // when bytes came last
+	unsettled   bool      // the last exchange failed, so that its answer may still come
+	unit        byte      // that was asked last
 	sent        sentAt
-	debts       debts
+	expected    expected
 }
 
 func (c *Client) watch(e Event) {
@@ -74,39 +79,88 @@ func NewClient(conn net.Conn, o ClientOptions) *Client {
 	if o.Gap == 0 {
 		o.Gap = 50 * time.Millisecond
 	}
-	return &Client{conn: timed{Conn: conn}, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, o.Framing.longest()), in: make([]byte, 2*o.Framing.longest())}
+	return &Client{
+		conn: timed{Conn: conn}, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, o.Framing.longest()), in: make([]byte, 2*o.Framing.longest()),
+		expected: expected{unordered: o.Datagrams},
+	}
 }
 
 // Answered is what a request was answered with.
 type Answered struct {
 	Data []byte    // those of Request.ParseAnswer
-	At   time.Time // when it was there
+	At   time.Time // when its first byte was there, so that its values were true at the latest
 
-	// Took is how long it took, when something else was waited for before; 0 otherwise.
+	// Took is how long the request itself took, when another one was made before it; 0 otherwise.
 	Took time.Duration
+
+	// Widened is set when more addresses were asked for than were wanted, up to Request.Spare; also of an Exception.
+	Widened bool
+
+	// Doubtful is set of an Exception that may be meant for an earlier request.
+	Doubtful bool
 }
 
-// Do is Exchange for those who want the data alone.
+// Do is Exchange for those who want the data alone. Where an earlier response could be mistaken for that to req, it waits.
 func (c *Client) Do(unit byte, req Request, timeout time.Duration) ([]byte, error) {
 	answer, err := c.Exchange(unit, req, timeout)
+	if unsettled, ok := err.(*UnsettledError); ok {
+		c.collect(unsettled.Until)
+		answer, err = c.exchange(unit, req, req, timeout)
+	}
 	return answer.Data, err
 }
 
-// Exchange sends req to a unit and waits for its answer, at most timeout. The data returned hold until the next call. An answer that
-// is not to this request is dropped and counted, and the wait goes on; when nothing better comes in time, the error tells of it.
+// Exchange sends req to a unit and waits for its response, at most timeout, or longer for a unit that is known to be slower. The data
+// returned hold until the next call. A response that is not to this request is dropped and counted, and the wait goes on; when nothing
+// better comes in time, the error tells of it. Where responses have no identifier, a read is widened within its Spare so that no other
+// response can be mistaken for its own; where that is not possible, a shorter read is made first, whose response shows that no earlier
+// one is under way, and when that is not possible either, the error is an *UnsettledError and nothing was sent.
+//
 // After an error that wraps ErrClosed the connection must be closed; after any other the client can go on.
 func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answered, error) {
+	if _, err := req.Append(c.pdu[:0]); err != nil {
+		return Answered{}, err
+	}
+	if c.options.Framing == MBAP || !req.Function.reads() {
+		return c.exchange(unit, req, req, timeout)
+	}
+	sent, until, _ := c.expected.choose(unit, req, timeout, time.Now())
+	if until.IsZero() {
+		return c.exchange(unit, req, sent, timeout)
+	}
+	marker, ok := c.expected.marker(unit, req)
+	if !ok {
+		return Answered{}, &UnsettledError{until}
+	}
+	answer, err := c.exchange(unit, marker, marker, timeout)
+	switch {
+	case errors.Is(err, ErrClosed), err == ErrTimeout:
+		return answer, err
+	case err != nil:
+		return Answered{}, &UnsettledError{until}
+	}
+	began := time.Now()
+	answer, err = c.exchange(unit, req, req, timeout)
+	answer.Took = time.Since(began)
+	return answer, err
+}
+
+// exchange sends a request as it was chosen to be, of which only a part may be wanted.
+func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration) (Answered, error) {
 	pdu, err := req.Append(c.pdu[:0])
 	if err != nil {
 		return Answered{}, err
 	}
 	c.settle()
-	collected := c.collect(unit, req)
 	c.transaction++
 	c.unit = unit
 	out := c.options.Framing.Append(c.out[:0], Frame{c.transaction, unit, pdu})
-	began := time.Now()
-	deadline := began.Add(timeout + time.Duration(len(out))*c.options.Character)
+	began, patience := time.Now(), timeout
+	if c.options.Framing != MBAP {
+		patience = c.expected.patience(unit, timeout)
+		c.expected.sent(unit, wanted, req, began)
+	}
+	deadline := began.Add(patience + time.Duration(len(out))*c.options.Character)
 	n, err := c.conn.write(out, deadline)
 	c.Counters.Sent.Add(uint64(n))
 	c.sent.note(c.transaction, began)
@@ -119,19 +173,26 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 	if c.options.Echo {
 		echo = len(out)
 	}
-	answer, err := c.await(unit, req, deadline, echo, out)
-	c.unsettled = err != nil
+	w := wait{unit: unit, request: req, deadline: deadline, timeout: timeout, echo: echo, out: out}
+	answer, err := c.await(&w)
+	c.unsettled = err != nil && !w.answered
+	if c.options.Framing != MBAP {
+		switch {
+		case !w.answered && !errors.Is(err, ErrClosed):
+			c.expected.failed(unit, req, began)
+		case w.answered && !answer.Doubtful:
+			c.expected.answered(unit, w.took, timeout)
+		}
+	}
 	switch {
 	case errors.Is(err, ErrClosed):
 		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
 	case err == ErrTimeout: // with nothing to say beside
-		if c.options.Framing != MBAP {
-			c.debts.miss(unit, req, began, timeout)
-		}
-		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", timeout)})
+		c.expected.unit(unit).silent++
+		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", w.deadline.Sub(began).Round(time.Millisecond))})
 	}
-	if collected {
-		answer.Took = time.Since(began)
+	if answer.Widened = req.Quantity != wanted.Quantity; answer.Widened && len(answer.Data) > 0 {
+		answer.Data = answer.Data[:wanted.Function.dataOctets(int(wanted.Quantity))]
 	}
 	return answer, err
 }
@@ -147,6 +208,8 @@ func (c *Client) Send(req Request, turnaround time.Duration) error {
 	out := c.options.Framing.Append(c.out[:0], Frame{0, 0, pdu})
 	n, err := c.conn.write(out, time.Now().Add(time.Minute))
 	c.Counters.Sent.Add(uint64(n))
+	c.unit = 0
+	c.watch(Event{Kind: EventSent, Data: out[:n]})
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrClosed, err)
 	}
@@ -155,39 +218,56 @@ func (c *Client) Send(req Request, turnaround time.Duration) error {
 	return nil
 }
 
-// await reads frames until the answer to req is among them. echo is how many bytes of our own come back first, out is
-// what was sent.
-func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out []byte) (Answered, error) {
-	var wrong error // what came instead
+// wait is the wait for the response to a request.
+type wait struct {
+	unit     byte
+	request  Request // as it was sent
+	deadline time.Time
+	timeout  time.Duration // without what is added for slow units
+	echo     int           // bytes of our own that come back first
+	out      []byte        // what was sent
+	wrong    error         // what came instead
+	extended int           // how often the deadline was moved
+
+	answered bool          // what is returned is the response to this request, be it a refusal or malformed
+	took     time.Duration // until its first byte
+}
+
+// mostExtended is how often a late response moves the deadline of the request after it, which its unit begins with only then.
+const mostExtended = 3
+
+// await reads frames until the response is among them.
+func (c *Client) await(w *wait) (Answered, error) {
 	for {
 		raw := c.in[c.used:c.held]
 		if c.options.Framing == ASCII { // which is decoded in place
 			raw = slices.Clone(raw)
 		}
-		frame, n, err := c.options.Framing.Cut(c.in[c.used:c.held], Answers)
+		frame, n, err := c.cut()
 		switch {
-		case errors.Is(err, ErrChecksum):
-			c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw[:n], Text: err.Error()})
-			c.used, wrong = c.used+n, err
+		case errors.Is(err, ErrChecksum), errors.Is(err, errDatagram):
+			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:n], Text: err.Error()})
+			c.use(n)
+			w.wrong = err
 			continue
 		case err != nil:
 			if extra := seekMBAP(raw, c.transaction); extra > 0 {
 				c.Counters.Stray.Add(1)
-				c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw[:extra], Text: "bytes of no frame before an answer"})
-				c.used += extra
+				c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:extra], Text: "bytes of no frame before an answer"})
+				c.use(extra)
 				continue
 			}
-			c.watch(Event{Kind: EventDamaged, Unit: unit, Data: raw, Text: err.Error()})
+			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw, Text: err.Error()})
 			return Answered{}, fmt.Errorf("%w: %w", ErrClosed, err)
 		case n == 0:
-			err = c.more(deadline, &echo)
+			err = c.more(w.deadline, &w.echo)
 			if err == nil {
 				continue
 			}
 			raw = c.in[c.used:c.held]
 			if frame, n = c.seek(); n == 0 || !errors.Is(err, ErrTimeout) {
-				if err = c.silence(err, wrong); len(raw) > 0 {
-					c.watchRest(unit, raw, out, req, err)
+				if err = c.silence(err, w.wrong); len(raw) > 0 {
+					c.watchRest(w.unit, raw, w.out, w.request, err)
 				}
 				if c.options.Framing != MBAP {
 					c.held, c.used = 0, 0 // told of and done with; a stream with lengths goes on
@@ -195,49 +275,114 @@ func (c *Client) await(unit byte, req Request, deadline time.Time, echo int, out
 				return Answered{}, err
 			}
 		}
-		c.used += n
+		came := c.began
+		c.use(n)
 		raw = raw[:n]
-		if req.Function.reads() && len(raw) >= len(out) && bytes.Equal(raw[:len(out)], out) {
-			c.watch(Event{Kind: EventEcho, Unit: unit, Data: out})
-			if raw = raw[len(out):]; len(raw) == 0 {
-				wrong = badResponse("our own request came back")
+		if w.request.Function.reads() && len(raw) >= len(w.out) && bytes.Equal(raw[:len(w.out)], w.out) {
+			c.watch(Event{Kind: EventEcho, Unit: w.unit, Data: w.out})
+			if raw = raw[len(w.out):]; len(raw) == 0 {
+				w.wrong = badResponse("our own request came back")
 				continue
 			}
 		}
-		switch {
-		case c.options.Framing == MBAP && frame.Transaction != c.transaction:
-			wrong = c.unexpected(frame, raw, wrong)
-		case frame.Unit != unit || c.options.Framing != MBAP && frame.PDU[0]&^exceptionFlag != byte(req.Function):
-			if c.late(frame, raw) {
-				continue
-			}
-			c.Counters.Foreign.Add(1)
-			wrong = misfit(frame, unit, req)
-			c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: wrong.Error()})
-		default:
-			answer := Answered{At: time.Now()}
-			c.sent.answered(c.transaction)
-			answer.Data, err = req.ParseAnswer(frame.PDU)
-			e := Event{Kind: EventAnswer, Unit: unit, Data: raw, At: answer.At, After: c.sent.since(c.transaction, answer.At)}
-			if c.options.Framing != MBAP {
-				if errors.Is(err, ErrBadResponse) && c.late(frame, raw) {
-					continue
-				}
-				if whose, after := c.debts.answered(unit, req, answer.At.Add(-e.After), answer.At); whose != ours {
-					c.Counters.Late.Add(1)
-					if e.Kind, e.After = EventLate, after; whose == another {
-						c.watch(e)
-						continue
-					}
-				}
-			}
-			if err != nil && c.options.Watch != nil {
-				e.Text = err.Error()
-			}
-			c.watch(e)
+		if answer, ours, err := c.judge(w, frame, raw, came); ours {
+			w.answered = true
 			return answer, err
 		}
 	}
+}
+
+// judge says whether a frame is the response to the request under way, and counts and tells of it.
+func (c *Client) judge(w *wait, frame Frame, raw []byte, came time.Time) (answer Answered, ours bool, err error) {
+	if c.options.Framing == MBAP && frame.Transaction != c.transaction {
+		w.wrong = c.unexpected(frame, raw, w.wrong)
+		return answer, false, nil
+	}
+	if frame.Unit != w.unit || c.options.Framing != MBAP && frame.PDU[0]&^exceptionFlag != byte(w.request.Function) {
+		if c.earlier(w, frame, raw) {
+			return answer, false, nil
+		}
+		c.Counters.Foreign.Add(1)
+		w.wrong = misfit(frame, w.unit, w.request)
+		c.watch(Event{Kind: EventForeign, Unit: frame.Unit, Data: raw, Text: w.wrong.Error()})
+		return answer, false, nil
+	}
+	answer.At = came
+	answer.Data, err = w.request.ParseAnswer(frame.PDU)
+	if c.options.Framing != MBAP {
+		var refused Exception
+		if answer.Doubtful = errors.As(err, &refused) && c.expected.doubtful(w.unit, w.request.Function); err != nil && !errors.As(err, &refused) && c.earlier(w, frame, raw) {
+			return Answered{}, false, nil
+		}
+	}
+	c.sent.answered(c.transaction)
+	e := Event{Kind: EventAnswer, Unit: w.unit, Data: raw, At: time.Now(), After: c.sent.since(c.transaction, came)}
+	if e.At.Sub(came) > waited {
+		e.At = came
+	}
+	w.took = e.After
+	if err != nil && c.options.Watch != nil {
+		e.Text = err.Error()
+	}
+	if e.Kind = EventAnswer; w.took > w.timeout && c.options.Framing != MBAP {
+		e.Kind = EventLate // it is the one to this request, and it came later than the link allows
+		c.Counters.Late.Add(1)
+	}
+	c.watch(e)
+	return answer, true, err
+}
+
+// earlier counts and tells of a frame that answers an earlier request; false when this one does not.
+func (c *Client) earlier(w *wait, frame Frame, raw []byte) bool {
+	now := time.Now()
+	if c.late(frame, raw) {
+		if later := now.Add(c.expected.patience(w.unit, w.timeout)); frame.Unit == w.unit && later.After(w.deadline) && w.extended < mostExtended {
+			w.deadline = later
+			w.extended++
+		}
+		return true
+	}
+	if c.expected.second(frame, now) {
+		c.Counters.Stray.Add(1)
+		c.watch(Event{Kind: EventStray, Unit: frame.Unit, Data: raw, At: now, Text: "a second response to one request"})
+		return true
+	}
+	return false
+}
+
+// errDatagram says that a datagram is not one frame and nothing else.
+var errDatagram = fmt.Errorf("%w: a datagram that is not one whole frame", ErrBadResponse)
+
+// cut takes the next frame off what is held.
+func (c *Client) cut() (frame Frame, n int, err error) {
+	b := c.in[c.used:c.held]
+	if !c.options.Datagrams {
+		return c.options.Framing.Cut(b, Answers)
+	}
+	if len(b) == 0 {
+		return Frame{}, 0, nil
+	}
+	return wholeFrame(c.options.Framing, b)
+}
+
+// wholeFrame reads a datagram, which must be one frame.
+func wholeFrame(f Framing, b []byte) (frame Frame, n int, err error) {
+	size := len(b)
+	first := b[0]
+	frame, n, err = f.Cut(b, Answers)
+	switch {
+	case errors.Is(err, ErrChecksum) && n == size:
+		return frame, size, err
+	case err != nil, n != size, f == RTU && len(frame.PDU)+3 != size, f == ASCII && first != asciiStart:
+		return Frame{}, size, errDatagram
+	}
+	return frame, size, nil
+}
+
+// use takes bytes off what is held. What is left came with the last read at the earliest.
+func (c *Client) use(n int) {
+	c.used += n
+	c.began = c.got
 }
 
 // seek looks for an RTU frame behind noise, once silence has followed.
@@ -272,7 +417,7 @@ func (c *Client) more(deadline time.Time, echo *int) error {
 	if c.held == len(c.in) {
 		c.held = 0 // noise without end
 	}
-	if c.options.Framing != MBAP && c.held > 0 {
+	if c.options.Framing != MBAP && c.held > 0 && !c.options.Datagrams {
 		if quiet := time.Now().Add(c.options.Gap); quiet.Before(deadline) || c.options.Character > 0 {
 			deadline = quiet
 		}
@@ -281,6 +426,9 @@ func (c *Client) more(deadline time.Time, echo *int) error {
 	c.Counters.Got.Add(uint64(got))
 	if got == 0 && err != nil {
 		return c.lost(err)
+	}
+	if c.got = time.Now(); c.held == 0 {
+		c.began = c.got
 	}
 	c.held += got
 	if own := min(*echo, c.held); own > 0 {

@@ -150,6 +150,10 @@ type Request struct {
 	WriteTo  uint16   // first register that function 23 writes, before it reads
 	Level    byte     // of ReadDeviceIdentification: 1 basic, 2 regular, 3 extended, 4 one object
 	Object   byte     // of ReadDeviceIdentification: the first asked for
+
+	// Spare is how many addresses behind the last a Client may read along, so that the length of the response tells it from those of
+	// other reads, where responses have no identifier. Their data are dropped.
+	Spare uint16
 }
 
 // quantity is how many addresses r is about.

@@ -13,16 +13,18 @@ import (
 type Pipeline struct {
 	Counters Counters
 
-	conn  net.Conn
-	watch func(Event)
-	sent  sentAt // guarded by mu
+	conn      net.Conn
+	datagrams bool
+	watch     func(Event)
+	sent      sentAt // guarded by mu
 
 	mu          sync.Mutex // guards what follows
 	transaction uint16
 	waiting     map[uint16]*call
 	out         []byte
-	begun       []byte // the head of an answer that has not ended yet
-	came        int    // bytes of it
+	begun       []byte    // the head of an answer that has not ended yet
+	came        int       // bytes of it
+	began       time.Time // when the first byte came of what is held
 	failed      error  // why nothing more is possible
 
 	writing sync.Mutex // one frame at a time
@@ -38,13 +40,12 @@ type call struct {
 	done    chan struct{}
 }
 
-// NewPipeline speaks over conn, which the caller closes.
-// watch, when it is set, is told of everything that it sees.
-func NewPipeline(conn net.Conn, watch func(Event)) *Pipeline {
-	if watch == nil {
-		watch = func(Event) {}
+// NewPipeline speaks over conn, which the caller closes. Of the options it heeds Datagrams and Watch.
+func NewPipeline(conn net.Conn, o ClientOptions) *Pipeline {
+	if o.Watch == nil {
+		o.Watch = func(Event) {}
 	}
-	p := &Pipeline{conn: conn, watch: watch, waiting: map[uint16]*call{}}
+	p := &Pipeline{conn: conn, datagrams: o.Datagrams, watch: o.Watch, waiting: map[uint16]*call{}}
 	go p.read() // ends with the connection
 	return p
 }
@@ -76,8 +77,8 @@ func (p *Pipeline) Exchange(unit byte, req Request, timeout time.Duration) (Answ
 	p.writing.Lock()
 	p.conn.SetWriteDeadline(began.Add(timeout)) // its error shows in the write
 	p.out = AppendMBAP(p.out[:0], Frame{id, unit, pdu})
+	p.watch(Event{Kind: EventSent, Unit: unit, Asked: int(unit), Data: p.out, At: began}) // before its response can come
 	n, err := p.conn.Write(p.out)
-	p.watch(Event{Kind: EventSent, Unit: unit, Asked: int(unit), Data: p.out[:n], At: began})
 	p.writing.Unlock()
 	p.Counters.Sent.Add(uint64(n))
 	if err != nil {
@@ -117,10 +118,16 @@ func (p *Pipeline) Exchange(unit byte, req Request, timeout time.Duration) (Answ
 // read hands answers to those who wait for them until the connection ends.
 func (p *Pipeline) read() {
 	in := make([]byte, 4*maxFrame)
+	var got time.Time // when bytes came last
 	for held := 0; ; {
+		if p.datagrams && held > 0 {
+			p.datagram(in[:held])
+			held = 0
+		}
 		frame, n, err := CutMBAP(in[:held])
 		if at := p.resume(in[:held], n, err); at > 0 {
 			held = copy(in, in[at:held])
+			p.began = got
 			continue
 		}
 		if err != nil {
@@ -130,15 +137,32 @@ func (p *Pipeline) read() {
 		if n > 0 {
 			p.answer(frame, in[:n])
 			held = copy(in, in[n:held])
+			p.began = got // what is left came with the last read at the earliest
 			continue
 		}
-		got, err := p.conn.Read(in[held:])
-		p.Counters.Got.Add(uint64(got))
-		if held += got; err != nil {
+		size, err := p.conn.Read(in[held:])
+		p.Counters.Got.Add(uint64(size))
+		if got = time.Now(); held == 0 {
+			p.began = got
+		}
+		if held += size; err != nil {
 			p.fail(ended(err, held))
 			return
 		}
 	}
+}
+
+// datagram takes one datagram, which is one frame or dropped.
+func (p *Pipeline) datagram(b []byte) {
+	frame, _, err := wholeFrame(MBAP, b)
+	if err == nil {
+		p.answer(frame, b)
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.Counters.Stray.Add(1)
+	p.watch(Event{Kind: EventDamaged, Asked: -1, Data: b, At: time.Now(), Text: err.Error()})
 }
 
 // resume looks for where the answer to another request begins, when that is within what should be one frame, of n bytes, or behind
@@ -210,10 +234,10 @@ func (p *Pipeline) answer(f Frame, raw []byte) {
 		c.wrong = misfit(f, c.unit, c.request)
 		p.watch(Event{Kind: EventForeign, Unit: f.Unit, Asked: int(c.unit), Data: raw, At: now, Text: c.wrong.Error()})
 	default:
-		c.answer.At = now
+		c.answer.At = p.began
 		p.sent.answered(f.Transaction)
 		c.answer.Data, c.err = c.request.ParseAnswer(append([]byte(nil), f.PDU...))
-		e := Event{Kind: EventAnswer, Unit: f.Unit, Asked: int(f.Unit), Data: raw, At: now, After: p.sent.since(f.Transaction, now)}
+		e := Event{Kind: EventAnswer, Unit: f.Unit, Asked: int(f.Unit), Data: raw, At: p.began, After: p.sent.since(f.Transaction, p.began)}
 		if c.err != nil {
 			e.Text = c.err.Error()
 		}

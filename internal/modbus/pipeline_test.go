@@ -27,7 +27,7 @@ func piped(t *testing.T, handle func(unit byte, pdu []byte) Reply) (*Pipeline, n
 	conn, err := net.Dial("tcp", listener.Addr().String())
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close(); cancel(); <-done })
-	return NewPipeline(conn, nil), conn
+	return NewPipeline(conn, ClientOptions{}), conn
 }
 
 func readOne(address uint16) Request {
@@ -163,7 +163,7 @@ func TestAPipelineOverASpoiltStream(t *testing.T) {
 				}
 				far.Write(out)
 			}()
-			p := NewPipeline(near, nil)
+			p := NewPipeline(near, ClientOptions{})
 			var all sync.WaitGroup
 			for i := range 2 {
 				all.Go(func() {

@@ -3,6 +3,7 @@ package modbus
 import (
 	"bytes"
 	"encoding/binary"
+	"net"
 	"slices"
 	"syscall"
 	"time"
@@ -19,10 +20,10 @@ const waited = 2 * time.Millisecond
 // drainTime is enough to read what has come in; a deadline in the past would read nothing.
 const drainTime = 200 * time.Microsecond
 
-// settle makes room in the buffer. Without transaction identifiers an answer that came late cannot be told from one to
-// the next request, so what came in before it is dropped.
+// settle makes room in the buffer. Without transaction identifiers what came in before a request cannot be its response, so it is
+// dropped. With them, the beginning of a frame stays.
 func (c *Client) settle() {
-	if c.options.Framing == MBAP {
+	if c.options.Framing == MBAP && !c.options.Datagrams {
 		if c.held > c.used {
 			c.leftOver()
 		}
@@ -34,7 +35,7 @@ func (c *Client) settle() {
 		c.stale(c.in[c.used:c.held])
 	}
 	c.held, c.used = 0, 0
-	for {
+	for range mostDrained {
 		n := c.waiting()
 		c.Counters.Got.Add(uint64(n))
 		if n == 0 {
@@ -43,6 +44,9 @@ func (c *Client) settle() {
 		c.stale(c.in[:n])
 	}
 }
+
+// mostDrained bounds how much is dropped before a request, so that noise without end does not keep it.
+const mostDrained = 256
 
 // leftOver counts and tells of what came behind the last answer, while it is known whose that was. What may be the beginning of an
 // answer to come stays.
@@ -69,14 +73,22 @@ func (c *Client) leftOver() {
 // stale counts and tells of bytes that came in before a request.
 func (c *Client) stale(b []byte) {
 	e := Event{Kind: EventStray, Unit: c.unit, Data: slices.Clone(b), At: time.Now()} // ASCII is decoded in place
-	frame, n, _ := c.options.Framing.Cut(b, Answers)
-	after, late := time.Duration(0), false
-	if n > 0 {
-		after, late = c.debts.late(frame, e.At)
+	for rest := b; ; {                                                                // it may be several frames; the last one names what was seen
+		frame, n, _ := c.options.Framing.Cut(rest, Answers)
+		if n == 0 || len(frame.PDU) == 0 {
+			break
+		}
+		if c.options.Framing == MBAP {
+			e.Kind, e.Text = c.sent.unexpected(frame.Transaction, c.transaction)
+		} else if after, late := c.expected.late(frame, e.At); late {
+			e.Kind, e.Unit, e.After = EventLate, frame.Unit, after
+		} else if c.expected.second(frame, e.At) {
+			e.Text = "a second response to one request"
+		}
+		rest = rest[n:]
 	}
 	switch {
-	case late:
-		e.Kind, e.Unit, e.After = EventLate, frame.Unit, after
+	case e.Kind == EventLate, e.Text != "":
 	case len(b) < leastFrame:
 		e.Kind, e.Text = EventDamaged, "bytes of no frame"
 	case c.unsettled:
@@ -92,14 +104,16 @@ func (c *Client) stale(b []byte) {
 
 // waiting reads what has come in already into the buffer, without waiting for more.
 func (c *Client) waiting() (n int) {
-	if raw, ok := c.conn.Conn.(syscall.Conn); ok {
-		if control, err := raw.SyscallConn(); err == nil {
-			n = readNow(control, c.in)
-			return max(0, n)
+	switch conn := c.conn.Conn.(type) {
+	case interface{ ReadNow([]byte) int }:
+		return conn.ReadNow(c.in)
+	case syscall.Conn:
+		if control, err := conn.SyscallConn(); err == nil {
+			return max(0, readNow(control, c.in))
 		}
-	}
-	if p, ok := c.conn.Conn.(interface{ ReadNow([]byte) int }); ok {
-		return p.ReadNow(c.in)
+	case interface{ NetConn() net.Conn }: // TLS: what it holds decrypted, or can decrypt, is read at once
+		n, _ = c.conn.read(c.in, time.Now().Add(drainTime))
+		return n
 	}
 	if !c.unsettled {
 		return 0
@@ -108,36 +122,24 @@ func (c *Client) waiting() (n int) {
 	return n
 }
 
-// collect waits for the answer to a request that timed out, when that to req could not be told from it. It reports whether it waited.
-func (c *Client) collect(unit byte, req Request) bool {
-	if c.options.Framing == MBAP || len(c.debts.owed) == 0 {
-		return false
-	}
-	waited := false
-	for echo := 0; ; {
-		until := c.debts.until(unit, req)
-		if !until.After(time.Now()) {
-			break
-		}
-		if waited = true; c.more(until, &echo) != nil {
-			break
-		}
-		for n := 1; n > 0; { // what came, frame by frame; less than one stays until the rest of it is there
+// collect drops what comes until a moment.
+func (c *Client) collect(until time.Time) {
+	for echo := 0; time.Now().Before(until) && c.more(until, &echo) == nil; {
+		for n := 1; n > 0; { // frame by frame; less than one stays until the rest of it is there
 			b := slices.Clone(c.in[c.used:c.held]) // ASCII is decoded in place
-			if _, n, _ = c.options.Framing.Cut(c.in[c.used:c.held], Answers); n > 0 {
-				c.used += n
+			if _, n, _ = c.cut(); n > 0 {
+				c.use(n)
 				c.stale(b[:n])
 			}
 		}
 	}
 	c.settle()
-	return waited
 }
 
 // late counts and tells of a frame that answers a request that timed out; false when this one does not.
 func (c *Client) late(f Frame, raw []byte) bool {
 	now := time.Now()
-	after, late := c.debts.late(f, now)
+	after, late := c.expected.late(f, now)
 	if late {
 		c.Counters.Late.Add(1)
 		c.watch(Event{Kind: EventLate, Unit: f.Unit, Data: raw, At: now, After: after})

@@ -6,6 +6,7 @@ package plan
 
 import (
 	"cmp"
+	"math"
 	"slices"
 )
 
@@ -29,27 +30,78 @@ type Cost struct {
 	Gap      int // most unwanted addresses in a row within a request
 	Exchange int // of a request
 	Address  int // of each address it covers, wanted or not
+
+	// Barred are runs of addresses that no request may hold whole, since the device refused them: a single address that does not exist,
+	// or the two on both sides of a boundary that no read may cross. An item that holds one makes a request of its own.
+	Barred []Span
 }
 
-// Requests plans the items. The result costs as little as any division of the items, taken in order of their start,
-// can; it takes time proportional to items times addresses in the largest request.
-func Requests(items []Item, cost Cost) []Request {
-	if len(items) == 0 {
-		return nil
+// Span is a run of addresses: From to To-1.
+type Span struct{ From, To int }
+
+// barrier tells whether a run of addresses holds a barred one.
+type barrier struct {
+	spans []Span // by From
+	first []int  // the least To of a span and those behind it
+}
+
+func newBarrier(spans []Span) barrier {
+	b := barrier{slices.Clone(spans), make([]int, len(spans))}
+	slices.SortFunc(b.spans, func(a, b Span) int { return a.From - b.From })
+	least := math.MaxInt
+	for i := len(b.spans) - 1; i >= 0; i-- {
+		least = min(least, b.spans[i].To)
+		b.first[i] = least
 	}
-	order := make([]int, len(items))
-	for i := range order {
-		order[i] = i
+	return b
+}
+
+func (b barrier) within(from, to int) bool {
+	i, _ := slices.BinarySearchFunc(b.spans, from, func(s Span, from int) int { return s.From - from })
+	return i < len(b.spans) && b.first[i] <= to
+}
+
+// Requests plans the items. The result, in order of its addresses, costs as little as any division of the items, taken in order of
+// their start, can; it takes time proportional to items times addresses in the largest request.
+func Requests(items []Item, cost Cost) []Request {
+	order := make([]int, 0, len(items))
+	var refused []Request
+	barred := newBarrier(cost.Barred)
+	for i, item := range items {
+		if !barred.within(int(item.Start), int(item.Start)+item.Count) {
+			order = append(order, i)
+			continue
+		}
+		same := slices.IndexFunc(refused, func(r Request) bool { return r.Start == item.Start && r.Count == item.Count && !item.Alone })
+		if same < 0 {
+			same = len(refused)
+			refused = append(refused, Request{Start: item.Start, Count: item.Count})
+		}
+		refused[same].Items = append(refused[same].Items, i)
+	}
+	requests := divide(items, order, cost, barred)
+	if len(refused) == 0 {
+		return requests
+	}
+	requests = append(requests, refused...)
+	slices.SortStableFunc(requests, func(a, b Request) int { return cmp.Compare(a.Start, b.Start) })
+	return requests
+}
+
+// divide plans those items that order lists.
+func divide(items []Item, order []int, cost Cost, barred barrier) []Request {
+	if len(order) == 0 {
+		return nil
 	}
 	slices.SortStableFunc(order, func(a, b int) int {
 		return cmp.Or(cmp.Compare(items[a].Start, items[b].Start), cmp.Compare(items[a].Count, items[b].Count))
 	})
 	// best[i] is the least cost of the first i items, from[i] where the last request of that division begins.
-	best := make([]int, len(items)+1)
-	from := make([]int, len(items)+1)
+	best := make([]int, len(order)+1)
+	from := make([]int, len(order)+1)
 	// reach[i] is where the furthest of the first i items ends: addresses before it are wanted by someone, no gap.
-	reach := make([]int, len(items)+1)
-	for i := 1; i <= len(items); i++ {
+	reach := make([]int, len(order)+1)
+	for i := 1; i <= len(order); i++ {
 		last := items[order[i-1]]
 		start, end := int(last.Start), int(last.Start)+last.Count
 		reach[i] = max(reach[i-1], end)
@@ -73,13 +125,16 @@ func Requests(items []Item, cost Cost) []Request {
 			if end-start > cost.Largest {
 				continue
 			}
+			if barred.within(start, end) {
+				break // so would be whatever is larger
+			}
 			if c := best[j-1] + cost.Exchange + cost.Address*(end-start); c <= best[i] {
 				best[i], from[i] = c, j-1
 			}
 		}
 	}
 	var requests []Request
-	for i := len(items); i > 0; i = from[i] {
+	for i := len(order); i > 0; i = from[i] {
 		members := slices.Clone(order[from[i]:i])
 		r := Request{Start: items[members[0]].Start, Items: members}
 		for _, m := range members {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -23,15 +24,28 @@ func TestRequests(t *testing.T) {
 		{"the same twice", []Item{{7, 1, false}, {7, 2, false}}, tcp, []Request{{7, 2, []int{0, 1}}}},
 		{"a small gap is bridged", []Item{{0, 1, false}, {17, 1, false}}, tcp, []Request{{0, 18, []int{0, 1}}}},
 		{"a larger one is not", []Item{{0, 1, false}, {18, 1, false}}, tcp, []Request{{0, 1, []int{0}}, {18, 1, []int{1}}}},
-		{"nor one that costs more than a request", []Item{{0, 1, false}, {11, 1, false}}, Cost{125, 100, 5, 1}, []Request{{0, 1, []int{0}}, {11, 1, []int{1}}}},
-		{"no gap allowed", []Item{{0, 1, false}, {2, 1, false}}, Cost{125, 0, 50, 1}, []Request{{0, 1, []int{0}}, {2, 1, []int{1}}}},
+		{"nor one that costs more than a request", []Item{{0, 1, false}, {11, 1, false}}, Cost{Largest: 125, Gap: 100, Exchange: 5, Address: 1}, []Request{{0, 1, []int{0}}, {11, 1, []int{1}}}},
+		{"no gap allowed", []Item{{0, 1, false}, {2, 1, false}}, Cost{Largest: 125, Gap: 0, Exchange: 50, Address: 1}, []Request{{0, 1, []int{0}}, {2, 1, []int{1}}}},
 		{"the largest request", []Item{{0, 100, false}, {100, 25, false}, {125, 1, false}}, tcp, []Request{{0, 100, []int{0}}, {100, 26, []int{1, 2}}}},
 		{"one alone", []Item{{0, 1, false}, {1, 4, true}, {5, 1, false}}, tcp, []Request{{0, 1, []int{0}}, {1, 4, []int{1}}, {5, 1, []int{2}}}},
-		{"a long item covers a gap", []Item{{0, 40, false}, {1, 1, false}, {40, 1, false}}, Cost{125, 0, 50, 1}, []Request{{0, 41, []int{0, 1, 2}}}},
+		{"a long item covers a gap", []Item{{0, 40, false}, {1, 1, false}, {40, 1, false}}, Cost{Largest: 125, Gap: 0, Exchange: 50, Address: 1}, []Request{{0, 41, []int{0, 1, 2}}}},
+		{"a refused address parts its neighbours", []Item{{0, 2, false}, {2, 1, false}, {3, 2, false}}, barred(tcp, Span{2, 3}),
+			[]Request{{0, 2, []int{0}}, {2, 1, []int{1}}, {3, 2, []int{2}}}},
+		{"a gap that is refused is not bridged", []Item{{0, 2, false}, {4, 1, false}}, barred(tcp, Span{1, 5}), []Request{{0, 2, []int{0}}, {4, 1, []int{1}}}},
+		{"a boundary is not crossed", []Item{{98, 1, false}, {99, 1, false}, {100, 1, false}, {101, 1, false}}, barred(tcp, Span{99, 101}),
+			[]Request{{98, 2, []int{0, 1}}, {100, 2, []int{2, 3}}}},
+		{"a refused double word leaves its two words", []Item{{0, 2, false}, {0, 1, false}, {1, 1, false}}, barred(tcp, Span{0, 2}),
+			[]Request{{0, 1, []int{1}}, {0, 2, []int{0}}, {1, 1, []int{2}}}},
+		{"two bits of a refused register share its request", []Item{{7, 1, false}, {7, 1, false}}, barred(tcp, Span{7, 8}), []Request{{7, 1, []int{0, 1}}}},
 		{"the last addresses", []Item{{65535, 1, false}, {65534, 1, false}}, tcp, []Request{{65534, 2, []int{1, 0}}}},
 	} {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, Requests(c.items, c.cost)) })
 	}
+}
+
+func barred(c Cost, spans ...Span) Cost {
+	c.Barred = spans
+	return c
 }
 
 // price is what requests cost; ok is false when they break a rule.
@@ -56,7 +70,7 @@ func cheapest(items []Item, cost Cost) int {
 			break
 		}
 		end = max(end, int(item.Start)+item.Count)
-		if n > 1 && end-start > cost.Largest {
+		if n > 1 && (end-start > cost.Largest || slices.ContainsFunc(cost.Barred, func(s Span) bool { return s.From >= start && s.To <= end })) {
 			break
 		}
 		if c := cost.Exchange + cost.Address*(end-start) + cheapest(items[n:], cost); best < 0 || c < best {
@@ -80,6 +94,12 @@ func TestRequestsCostAsLittleAsAnyDivision(t *testing.T) {
 			count := rapid.IntRange(1, 4).Draw(t, "count")
 			items = append(items, Item{Start: uint16(at), Count: count})
 			at += count + rapid.IntRange(0, 10).Draw(t, "space")
+		}
+		for range rapid.IntRange(0, 6).Draw(t, "barred") { // none within an item, which would be asked for by itself
+			i := rapid.IntRange(0, len(items)-1).Draw(t, "item")
+			if from := int(items[i].Start) + items[i].Count - 1; i+1 < len(items) {
+				cost.Barred = append(cost.Barred, Span{from, int(items[i+1].Start) + rapid.IntRange(1, 6).Draw(t, "reach")})
+			}
 		}
 		requests := Requests(items, cost)
 		assert.Equal(t, cheapest(items, cost), price(requests, cost))

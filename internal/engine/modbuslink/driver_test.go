@@ -47,30 +47,6 @@ func TestJobsPlanOneRequestForNeighboursOfATable(t *testing.T) {
 	assert.Equal(t, []string{"3:0+3", "4:0+1", "1:4+197", "3:3+1"}, requests(Driver{}.Jobs(site.Link{}, st)), "apart by table and period")
 }
 
-func TestRefusedRequestsAreDividedUntilTheCulpritStandsAlone(t *testing.T) {
-	var points []site.Point
-	for i := range 8 {
-		points = append(points, point(site.HoldingRegisters, i, codec.TypeUint16))
-	}
-	points = append(points, point(site.HoldingRegisters, 12, codec.TypeUint16))
-	_, st := station(points...)
-	jobs := Driver{}.Jobs(site.Link{}, st)
-	require.Equal(t, []string{"3:0+13"}, requests(jobs))
-	// What nobody wants goes first; then halves; a single address cannot be divided.
-	jobs = jobs[0].(*job).smaller()
-	assert.Equal(t, []string{"3:0+8", "3:12+1"}, requests(jobs))
-	assert.Nil(t, jobs[1].(*job).smaller())
-	jobs = jobs[0].(*job).smaller()
-	assert.Equal(t, []string{"3:0+4", "3:4+4"}, requests(jobs))
-	jobs = jobs[0].(*job).smaller()
-	assert.Equal(t, []string{"3:0+2", "3:2+2"}, requests(jobs))
-
-	a, b := point(site.HoldingRegisters, 0, codec.TypeBool), point(site.HoldingRegisters, 0, codec.TypeBool)
-	a.Address.Part, b.Address.Part = site.Bit(0), site.Bit(1)
-	_, st = station(a, b)
-	assert.Nil(t, Driver{}.Jobs(site.Link{}, st)[0].(*job).smaller(), "two bits of one register cannot be parted")
-}
-
 func TestWriteRequests(t *testing.T) {
 	for _, c := range []struct {
 		name   string

@@ -19,14 +19,17 @@ const turnaround = 100 * time.Millisecond
 
 // session is an open connection to the stations behind it.
 type session struct {
-	conn     net.Conn
-	asker    asker
-	client   *modbus.Client // nil where several requests are under way at once
-	counters *modbus.Counters
-	timeout  time.Duration
-	silence  time.Duration // least quiet time between frames on a serial line
-	quiet    time.Time     // since when the line is
-	lost     atomic.Bool
+	conn       net.Conn
+	host       engine.Host // nil in tests
+	asker      asker
+	client     *modbus.Client // nil where several requests are under way at once
+	counters   *modbus.Counters
+	timeout    time.Duration
+	retries    int
+	identified bool          // responses carry transaction identifiers
+	silence    time.Duration // least quiet time between frames on a serial line
+	quiet      time.Time     // since when the line is
+	lost       atomic.Bool
 }
 
 // asker makes one exchange: modbus.Client or modbus.Pipeline.
@@ -57,39 +60,118 @@ func (s *session) wait() {
 // Do sends a job's request and emits a sample for each of its points.
 func (s *session) Do(work engine.Job) engine.Outcome {
 	j := work.(*job)
+	if j.search != nil {
+		return s.step(j)
+	}
 	function := j.request.Function
-	if j.refusals.barred(function) {
+	if len(j.items) > 0 && !j.learnt.passes(function) {
 		out := outcome(modbus.IllegalFunction)
 		out.Skipped = true
 		return out
 	}
+	began := time.Now()
 	answer, err := s.ask(j.to.unit, j.request)
-	switch {
-	case len(j.items) == 0: // only whether it lives
-		return outcome(err)
-	case err != nil:
-		out := j.failed(err)
+	if answer.Widened && refusesAddresses(err) && !answer.Doubtful { // what was read along may not exist
+		s.counted(j.to.unit, err, time.Since(began), false)
+		j.request.Spare = 0
+		j.learnt.table(tables[function]).tighten(j.span().To)
+		answer, err = s.ask(j.to.unit, j.request)
+	}
+	if err != nil {
+		out := j.failed(err, answer.Doubtful)
 		out.Took = answer.Took
 		return out
 	}
+	out := engine.Outcome{Took: answer.Took}
 	j.refused = false
-	j.refusals.note(function, false)
-	j.block.Store(answer.Data, function.Bits(), j.items, answer.At)
-	return engine.Outcome{Took: answer.Took}
+	j.learnt.function(function, false)
+	if tables[function] == "" {
+		return out
+	}
+	changed := j.learnt.table(tables[function]).answered(j.span())
+	if len(j.items) > 0 {
+		j.block.Store(answer.Data, function.Bits(), j.items, answer.At)
+	}
+	j.divisionGoesOn(&out, true)
+	out.Replan = out.Replan || changed && j.part == nil
+	return out
 }
 
-// failed says what follows from a request that failed.
-func (j *job) failed(err error) engine.Outcome {
+// divisionGoesOn notes how a job ended that may be a part of a refused one.
+func (j *job) divisionGoesOn(out *engine.Outcome, read bool) {
+	next, replan := j.learnt.concluded(j, read)
+	out.Replan = replan
+	if next != nil {
+		seek := *j
+		seek.items, seek.search = nil, next
+		again := *j
+		out.Instead = []engine.Job{&again, &seek}
+	}
+}
+
+// failed says what follows from a request that failed. A refusal that may be meant for an earlier request teaches nothing.
+func (j *job) failed(err error, doubtful bool) engine.Outcome {
 	out := outcome(err)
 	switch {
-	case errors.Is(err, modbus.IllegalDataAddress), errors.Is(err, modbus.IllegalDataValue):
-		if out.Instead = j.smaller(); out.Instead == nil {
-			j.refused = true
+	case doubtful:
+		out.Later = true
+	case len(j.items) == 0: // to see whether the station lives, or whether something is still refused
+		if is(err, modbus.IllegalFunction) && tables[j.request.Function] != "" {
+			out.Replan = j.learnt.function(j.request.Function, true) // with another function
 		}
-	case errors.Is(err, modbus.IllegalFunction):
-		j.refusals.note(j.request.Function, true)
+	case refusesAddresses(err):
+		if j.learnt.spend(2) {
+			if out.Instead = j.divided(); out.Instead != nil {
+				return out
+			}
+			j.learnt.table(tables[j.request.Function]).refused(j.span())
+		}
+		j.refused = true
+		j.divisionGoesOn(&out, false)
+	case is(err, modbus.IllegalFunction):
+		j.learnt.function(j.request.Function, true)
 	}
 	return out
+}
+
+func is(err, target error) bool { return errors.Is(err, target) }
+
+// counted tells the engine of an exchange beside the one of a job.
+func (s *session) counted(unit byte, err error, took time.Duration, repeated bool) {
+	if s.host != nil {
+		out := outcome(err)
+		s.host.Asked(int(unit), out, took, repeated)
+	}
+}
+
+// read makes a read that is no job's, repeated as the link says while nothing answers.
+func (s *session) read(unit byte, request modbus.Request) (answer modbus.Answered, err error) {
+	for try := 0; ; try++ {
+		began := time.Now()
+		answer, err = s.ask(unit, request)
+		var unsettled *modbus.UnsettledError
+		if errors.As(err, &unsettled) {
+			time.Sleep(time.Until(unsettled.Until))
+			continue
+		}
+		out := outcome(err)
+		s.counted(unit, err, time.Since(began), try > 0)
+		if answer.Widened && refusesAddresses(err) {
+			request.Spare = 0
+			continue
+		}
+		if again := err != nil && !out.Answered || answer.Doubtful; !again || s.Lost() || try >= s.retries || out.Rest > 0 {
+			return answer, err
+		}
+	}
+}
+
+// spareOf is by how much a read that is no job's may be widened.
+func (s *session) spareOf(station site.Station) uint16 {
+	if _, _, gap := station.ReadLimits(); s.identified || gap == 0 {
+		return 0
+	}
+	return mostSpare
 }
 
 // Read asks for a range, in as many requests as it takes; each address is a sample, registers as uint16.
@@ -106,14 +188,15 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 	for done := 0; done < what.Count; {
 		n := min(largest, what.Count-done)
 		at := what.Start.Offset + uint16(done)
-		answer, err := s.ask(byte(station.Unit), modbus.Request{Function: function, Address: at, Quantity: uint16(n)})
+		request := modbus.Request{Function: function, Address: at, Quantity: uint16(n), Spare: uint16(min(int(s.spareOf(station)), largest-n))}
+		answer, err := s.read(byte(station.Unit), request)
 		if err != nil {
 			asked := site.Range{Start: site.Address{Space: what.Start.Space, Offset: at}, Count: n}
 			return nil, fmt.Errorf("%s: %w", asked, err)
 		}
 		words := modbus.AppendWords(nil, answer.Data)
 		for i := range n {
-			sample := engine.Sample{Quality: reading.Good}
+			sample := engine.Sample{Quality: reading.Good, Time: answer.At}
 			if function.Bits() {
 				sample.DecodeBit(modbus.Bit(answer.Data, i))
 			} else {
@@ -132,11 +215,11 @@ func (s *session) Test(station site.Station) (string, error) {
 	if station.Broadcast {
 		return "", errors.New("this station is all devices of the line at once, and none answers a broadcast")
 	}
-	request, ok := livenessRequest(station)
+	request, ok := livenessRequest(station, new(learnt), nil)
 	if !ok {
 		request = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 1}
 	}
-	answer, err := s.ask(byte(station.Unit), request)
+	answer, err := s.read(byte(station.Unit), request)
 	asked := request.Function.String()
 	var exception modbus.Exception
 	switch {

@@ -111,8 +111,10 @@ func TestWhatExceptionsMean(t *testing.T) {
 }
 
 func TestAStationIsAskedForASignOfLifeWhenNothingElseIsDueOftenEnough(t *testing.T) {
-	slow := point(site.HoldingRegisters, 0, "")
-	slow.Poll = site.Duration(time.Minute)
+	slow := point(site.Coils, 3, "")
+	slow.Poll = site.Duration(time.Hour)
+	minutely := slow
+	minutely.Poll = site.Duration(time.Minute)
 	ask := func(edit func(*engine.Station), points ...site.Point) []string {
 		_, st := station(points...)
 		if edit != nil {
@@ -121,7 +123,9 @@ func TestAStationIsAskedForASignOfLifeWhenNothingElseIsDueOftenEnough(t *testing
 		return requests(Driver{}.Jobs(site.Link{}, st))
 	}
 	assert.Equal(t, []string{"3:0+1"}, ask(nil), "a station without points")
-	assert.Equal(t, []string{"3:0+1", "3:0+1"}, ask(nil, slow))
+	assert.Equal(t, []string{"1:3+1", "1:3+1"}, ask(nil, slow), "by what its points need")
+	assert.Equal(t, []string{"1:3+1"}, ask(nil, minutely), "its polls show that it lives")
+	assert.Equal(t, []string{"1:3+1", "1:3+1"}, ask(func(s *engine.Station) { s.Liveness = site.Duration(15 * time.Second) }, minutely), "unless it says so")
 	assert.Equal(t, []string{"3:0+1"}, ask(nil, point(site.HoldingRegisters, 0, "")), "its polls show that it lives")
 	assert.Equal(t, []string{"4:7+1"}, ask(func(s *engine.Station) { s.LivenessAsk = "ir:7" }))
 	assert.Equal(t, []string{"8:0+0"}, ask(func(s *engine.Station) { s.LivenessAsk = site.AskDiagnostics }))
@@ -221,18 +225,32 @@ func TestWritingAndReadingBackInOneRequest(t *testing.T) {
 	assert.Equal(t, []modbus.Function{3, 23}, d.functions(), "after the value before, one exchange")
 }
 
-func TestAWriteThatTheDeviceIsStillWorkingOn(t *testing.T) {
-	held, handle := memory(40)
-	s, _ := open(t, "", func(unit byte, r modbus.Request) []byte {
-		if r.Function == modbus.WriteSingleRegister {
-			handle(unit, r)
-			return refusal(r, modbus.Acknowledge)
-		}
-		return handle(unit, r)
-	})
-	w := s.Write(site.Station{Unit: 1}, command(10, 7))
-	assert.NoError(t, w.Err, "exception 5 is no refusal; what is read back decides")
-	assert.Equal(t, uint16(7), held[10])
+// After some exceptions nothing was done; after the others, and after codes that the standard does not have, something may have been.
+func TestWhatExceptionsToAWriteMean(t *testing.T) {
+	for code, refused := range map[modbus.Exception]bool{1: true, 2: true, 3: true, 6: true, 4: false, 5: false, 8: false, 10: false, 11: false, 7: false, 99: false} {
+		t.Run(code.Error(), func(t *testing.T) {
+			held, handle := memory(40)
+			s, _ := open(t, "", func(unit byte, r modbus.Request) []byte {
+				if r.Function == modbus.WriteSingleRegister {
+					if !refused {
+						handle(unit, r)
+					}
+					return refusal(r, code)
+				}
+				return handle(unit, r)
+			})
+			w := s.Write(site.Station{Unit: 1}, command(10, 7))
+			require.ErrorIs(t, w.Err, code)
+			assert.True(t, w.Reached)
+			assert.False(t, w.Accepted)
+			assert.Equal(t, refused, w.Refused)
+			if !refused {
+				require.Len(t, w.After, 1, "what reads back tells")
+				assert.Equal(t, []uint16{7}, w.After[0].Words)
+				assert.Equal(t, uint16(7), held[10])
+			}
+		})
+	}
 }
 
 func TestABroadcastReachesAllAndNobodyAnswers(t *testing.T) {

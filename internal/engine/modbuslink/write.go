@@ -31,12 +31,12 @@ func (s *session) Write(station site.Station, what engine.Command) engine.Writte
 		return s.broadcast(w, request)
 	}
 	unit, back := byte(station.Unit), readBack(what)
-	if w.Before, err = s.readBack(unit, what, back); err != nil && !errors.As(err, new(modbus.Exception)) {
+	if w.Before, err = s.readBack(station, what, back); err != nil && !errors.As(err, new(modbus.Exception)) {
 		w.Err = fmt.Errorf("the station does not answer properly (%w)", err)
 		return w
 	}
 	if request.Function == modbus.MaskWriteRegister && station.PartialWrite == site.PartialRewrite {
-		rest, err := s.ask(unit, modbus.Request{Function: modbus.ReadHoldingRegisters, Address: what.Address.Offset, Quantity: 1})
+		rest, err := s.read(unit, modbus.Request{Function: modbus.ReadHoldingRegisters, Address: what.Address.Offset, Quantity: 1, Spare: s.spareOf(station)})
 		if err != nil {
 			w.Err = fmt.Errorf("the rest of the register could not be read (%w)", err)
 			return w
@@ -45,33 +45,49 @@ func (s *session) Write(station site.Station, what engine.Command) engine.Writte
 		request = registersRequest(station, what.Address.Offset, []uint16{merged})
 	}
 	w.Reached = true
+	began := time.Now()
 	answer, err := s.ask(unit, request)
-	if err != nil && !errors.Is(err, modbus.Acknowledge) { // which says that the device works on it (AP 7)
-		if w.Err, w.Refused = err, outcome(err).Answered; !w.Refused && !s.Lost() {
-			w.After, _ = s.readBack(unit, what, back) // it may tell; when it does not, nothing is known
+	s.counted(unit, err, time.Since(began), false)
+	if err != nil {
+		if w.Err, w.Refused = err, refusedWrite(err) && !answer.Doubtful; !w.Refused && !s.Lost() {
+			w.After, _ = s.settled(station, what, back, sent, nil) // it may tell; when it does not, nothing is known
 		}
 		return w
 	}
 	w.Accepted = true
-	if request.Function == modbus.ReadWriteMultipleRegisters {
-		w.After = samplesOf(what, modbus.ReadHoldingRegisters, answer.Data)
+	if request.Function == modbus.ReadWriteMultipleRegisters && s.identified { // otherwise it may be the response to another one
+		w.After = samplesOf(what, modbus.ReadHoldingRegisters, answer)
 	}
+	if w.After, err = s.settled(station, what, back, sent, w.After); err != nil {
+		w.Err = err
+	} else if !same(what.Layout, sent, w.After) {
+		w.Err = errors.New("it reads back otherwise")
+	}
+	return w
+}
+
+// settled reads back what was written, from what was read already on, until it is what was sent or the device has had time enough.
+func (s *session) settled(station site.Station, what engine.Command, back site.Address, sent, after []engine.Sample) (_ []engine.Sample, err error) {
 	for try := range readBackTries {
 		if try > 0 {
 			time.Sleep(readBackPause)
 		}
-		if try > 0 || w.After == nil {
-			if w.After, err = s.readBack(unit, what, back); err != nil {
-				w.Err = err
-				return w
+		if try > 0 || after == nil {
+			if after, err = s.readBack(station, what, back); err != nil {
+				return nil, err
 			}
 		}
-		if same(what.Layout, sent, w.After) {
-			return w
+		if same(what.Layout, sent, after) {
+			break
 		}
 	}
-	w.Err = errors.New("it reads back otherwise")
-	return w
+	return after, nil
+}
+
+// refusedWrite reports whether an exception says that nothing was done (AP 7): the function, an address or a value is refused, or the
+// device is busy with something else. After any other, and after codes that the standard does not have, something may have been.
+func refusedWrite(err error) bool {
+	return is(err, modbus.IllegalFunction) || refusesAddresses(err) || is(err, modbus.ServerDeviceBusy)
 }
 
 // broadcast sends a request to all devices of the line.
@@ -181,21 +197,22 @@ func same(layout codec.Layout, sent, after []engine.Sample) bool {
 }
 
 // readBack reads what a command writes.
-func (s *session) readBack(unit byte, what engine.Command, from site.Address) ([]engine.Sample, error) {
+func (s *session) readBack(station site.Station, what engine.Command, from site.Address) ([]engine.Sample, error) {
 	function := readFunction[from.Space]
 	n := len(what.Raw) * what.Layout.Words()
-	answer, err := s.ask(unit, modbus.Request{Function: function, Address: from.Offset, Quantity: uint16(n)})
+	answer, err := s.read(byte(station.Unit), modbus.Request{Function: function, Address: from.Offset, Quantity: uint16(n), Spare: s.spareOf(station)})
 	if err != nil {
 		return nil, err
 	}
 	if bit, ok := from.Part.Bit(); ok {
 		what.Layout.Bit = int8(bit)
 	}
-	return samplesOf(what, function, answer.Data), nil
+	return samplesOf(what, function, answer), nil
 }
 
 // samplesOf decodes the values of a command.
-func samplesOf(what engine.Command, function modbus.Function, data []byte) []engine.Sample {
+func samplesOf(what engine.Command, function modbus.Function, answer modbus.Answered) []engine.Sample {
+	data := answer.Data
 	words := modbus.AppendWords(nil, data)
 	if function.Bits() {
 		words = nil
@@ -203,7 +220,7 @@ func samplesOf(what engine.Command, function modbus.Function, data []byte) []eng
 	samples := make([]engine.Sample, len(what.Raw))
 	for i := range samples {
 		n := what.Layout.Words()
-		samples[i] = engine.Sample{Slot: what.Slot, Quality: reading.Good}
+		samples[i] = engine.Sample{Slot: what.Slot, Quality: reading.Good, Time: answer.At}
 		if function.Bits() {
 			samples[i].DecodeBit(modbus.Bit(data, i))
 		} else {

@@ -1,0 +1,304 @@
+package modbus
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// expected keeps, where responses carry no transaction identifier, which responses may still come: those to requests that have
+// failed, and second ones to requests that were answered. A response is told from another by its unit, its function and its length,
+// so a request that could be mistaken is sent for a few more addresses than are wanted (Request.Spare). The zero value is ready.
+type expected struct {
+	units map[byte]*unitResponses
+
+	// unordered says that the transport may change the order of frames, as UDP does, so that a response says nothing about those to
+	// earlier requests.
+	unordered bool
+}
+
+// unitResponses are the responses of one unit.
+type unitResponses struct {
+	outstanding []outstanding       // requests that failed, the oldest first
+	used        map[shape]use       // what was sent last for a response of each shape
+	newest      map[addresses]shape // the shape that a range was asked for in last
+	slowest     time.Duration       // of recent responses that came after their timeout; decays
+	silent      int                 // exchanges in a row without any response, also a late one
+	odd         time.Time           // when a late or second response came last
+}
+
+// shape is what tells the response to a read from others.
+type shape struct {
+	function Function
+	octets   int // of data
+}
+
+// addresses are what a read is about.
+type addresses struct {
+	function        Function
+	first, quantity uint16
+}
+
+// use is who was sent a request for a response of some shape last.
+type use struct {
+	by addresses
+	at time.Time
+}
+
+// outstanding is a request that was not answered in time.
+type outstanding struct {
+	request Request // as it was sent
+	sent    time.Time
+	// passed is set when a later request was answered: the unit answers in order, so this one will not be answered any more.
+	passed bool
+}
+
+// Times for which a response is thought possible.
+const (
+	// rememberFor is how long a failed request, and the shape of an answered one, are avoided where another shape can be had.
+	rememberFor = 30 * time.Second
+	// leastDoubt is how long a request is put off at least whose response could be mistaken, whatever its shape.
+	leastDoubt = 5 * time.Second
+	// doubtTimeouts is the same in timeouts.
+	doubtTimeouts = 6
+	// oddFor is how long a unit that sent a late or second response is read with more care.
+	oddFor = 5 * time.Minute
+)
+
+const (
+	// mostOutstanding is how many failed requests of a unit are remembered.
+	mostOutstanding = 64
+	// mostUsed bounds the memory of shapes and ranges of a unit.
+	mostUsed = 1024
+	// easySpare is how many addresses more are asked for without a sign of late or second responses.
+	easySpare = 4
+	// mostPatience is by how much a timeout is extended at most for a unit that is slower, and leastPatience what it may always become.
+	mostPatience  = 10
+	leastPatience = 3 * time.Second
+)
+
+// UnsettledError says that a request was not sent, since a response to an earlier one may still come that could not be told from its
+// own.
+type UnsettledError struct{ Until time.Time }
+
+func (e *UnsettledError) Error() string {
+	return fmt.Sprintf("not asked: until %s a late response to an earlier request could be mistaken for its own", e.Until.Format("15:04:05.0"))
+}
+
+// dataOctets is how many octets of data answer a read of so many addresses.
+func (f Function) dataOctets(quantity int) int {
+	if f.Bits() {
+		return (quantity + 7) / 8
+	}
+	return 2 * quantity
+}
+
+func (r Request) shape() shape { return shape{r.Function, r.Function.dataOctets(int(r.Quantity))} }
+
+func (r Request) addresses() addresses { return addresses{r.Function, r.Address, r.Quantity} }
+
+// widened is r for so many data units more: registers, or groups of eight bits.
+func (r Request) widened(by int) (Request, bool) {
+	if by == 0 {
+		return r, true
+	}
+	q, largest := int(r.Quantity)+by, MaxReadRegisters
+	if r.Function.Bits() {
+		q, largest = 8*(r.Function.dataOctets(int(r.Quantity))+by), MaxReadBits
+	}
+	if q > largest || q-int(r.Quantity) > int(r.Spare) || int(r.Address)+q > 0x10000 {
+		return r, false
+	}
+	r.Quantity = uint16(q)
+	return r, true
+}
+
+func (e *expected) unit(unit byte) *unitResponses {
+	if e.units == nil {
+		e.units = map[byte]*unitResponses{}
+	}
+	u := e.units[unit]
+	if u == nil {
+		u = &unitResponses{used: map[shape]use{}, newest: map[addresses]shape{}}
+		e.units[unit] = u
+	}
+	return u
+}
+
+// choose widens a read so far that its response differs from all that may come instead. When none can, until is when the request can
+// be sent, and own reports whether only earlier responses to the same addresses stand in its way.
+func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.Time) (sent Request, until time.Time, own bool) {
+	u := e.unit(unit)
+	u.forget(now, timeout)
+	by, easy := r.addresses(), easySpare
+	if now.Sub(u.odd) < oddFor {
+		easy = MaxReadRegisters
+	}
+	newest, again := u.newest[by]
+	best, found, bestAt := r, false, time.Time{}
+	for n := 0; ; n++ {
+		wide, ok := r.widened(n)
+		if !ok {
+			break
+		}
+		s := wide.shape()
+		if u.open(s) {
+			continue
+		}
+		last, used := u.used[s]
+		switch clean := !used || now.Sub(last.at) > rememberFor || last.by == by && (!again || newest != s || r.Spare == 0); {
+		case clean && n <= easy, clean && !found:
+			return wide, time.Time{}, false
+		case !found || n <= easy && last.at.Before(bestAt):
+			best, found, bestAt = wide, true, last.at
+		}
+	}
+	if found {
+		return best, time.Time{}, false
+	}
+	own = true
+	for _, o := range u.outstanding {
+		if !o.passed && o.request.shape() == r.shape() {
+			until = o.sent.Add(u.doubt(timeout))
+			own = own && o.request.Address == r.Address
+		}
+	}
+	return r, until, own
+}
+
+// open reports whether a failed request may still be answered with a shape.
+func (u *unitResponses) open(s shape) bool {
+	for i := range u.outstanding {
+		if o := &u.outstanding[i]; !o.passed && o.request.Function == s.function && o.request.shape() == s {
+			return true
+		}
+	}
+	return false
+}
+
+// marker is a shorter read of the same first address whose response cannot be mistaken. Once it has come, what was asked before will
+// not be answered any more.
+func (e *expected) marker(unit byte, r Request) (Request, bool) {
+	if e.unordered || !r.Function.reads() {
+		return r, false
+	}
+	u := e.unit(unit)
+	for q := int(r.Quantity) - 1; q > 0; q-- {
+		r.Quantity, r.Spare = uint16(q), 0
+		if !u.open(r.shape()) {
+			return r, true
+		}
+	}
+	return r, false
+}
+
+// sent notes a request.
+func (e *expected) sent(unit byte, wanted, sent Request, now time.Time) {
+	if !wanted.Function.reads() {
+		return
+	}
+	u := e.unit(unit)
+	if len(u.used) > mostUsed || len(u.newest) > mostUsed {
+		clear(u.used)
+		clear(u.newest)
+	}
+	u.used[sent.shape()] = use{wanted.addresses(), now}
+	if wanted.Spare > 0 {
+		u.newest[wanted.addresses()] = sent.shape()
+	}
+}
+
+// failed notes that a request was not answered in time, or not properly.
+func (e *expected) failed(unit byte, sent Request, at time.Time) {
+	u := e.unit(unit)
+	u.outstanding = append(u.outstanding, outstanding{request: sent, sent: at})
+	if n := len(u.outstanding) - mostOutstanding; n > 0 {
+		u.outstanding = slices.Delete(u.outstanding, 0, n)
+	}
+}
+
+// answered notes that a request was answered by what can only be its response, after so long.
+func (e *expected) answered(unit byte, took, timeout time.Duration) {
+	u := e.unit(unit)
+	u.silent = 0
+	if took > timeout {
+		u.slowest = max(u.slowest, took)
+	} else if u.slowest > took {
+		u.slowest -= (u.slowest - took) / 32
+	}
+	if !e.unordered {
+		for i := range u.outstanding {
+			u.outstanding[i].passed = true
+		}
+	}
+}
+
+// late reports whether a frame answers a request that failed, and how long ago that was sent; it is answered then.
+func (e *expected) late(f Frame, now time.Time) (after time.Duration, late bool) {
+	u := e.units[f.Unit]
+	if u == nil {
+		return 0, false
+	}
+	for i, o := range u.outstanding {
+		refused := f.PDU[0] == byte(o.request.Function)|exceptionFlag && len(f.PDU) == 2
+		if _, err := o.request.ParseAnswer(f.PDU); err != nil && !refused {
+			continue
+		}
+		after = now.Sub(o.sent)
+		u.slowest, u.silent, u.odd = max(u.slowest, after), 0, now
+		u.outstanding = slices.Delete(u.outstanding, i, i+1)
+		return after, true
+	}
+	return 0, false
+}
+
+// second reports whether a frame is like a response that came already.
+func (e *expected) second(f Frame, now time.Time) bool {
+	u := e.units[f.Unit]
+	if u == nil || len(f.PDU) < 2 {
+		return false
+	}
+	last, used := u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}]
+	if !used || now.Sub(last.at) > rememberFor {
+		return false
+	}
+	u.odd = now
+	return true
+}
+
+// doubtful reports whether an exception to a function may be meant for a request that failed.
+func (e *expected) doubtful(unit byte, f Function) bool {
+	if u := e.units[unit]; u != nil {
+		for _, o := range u.outstanding {
+			if !o.passed && o.request.Function == f {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// patience is how long to wait for a response: longer than the timeout for a unit that answers later, as long as it answers at all.
+func (e *expected) patience(unit byte, timeout time.Duration) time.Duration {
+	u := e.unit(unit)
+	if u.silent > 2 || u.slowest < timeout*4/5 {
+		return timeout
+	}
+	return max(timeout, min(u.slowest+u.slowest/2, max(mostPatience*timeout, leastPatience)))
+}
+
+// doubt is how long after it was sent a request that failed may still be answered.
+func (u *unitResponses) doubt(timeout time.Duration) time.Duration {
+	return max(leastDoubt, doubtTimeouts*timeout, 3*u.slowest)
+}
+
+// forget drops what is not to be expected any more.
+func (u *unitResponses) forget(now time.Time, timeout time.Duration) {
+	if len(u.outstanding) == 0 {
+		return
+	}
+	keep, doubt := max(rememberFor, u.doubt(timeout)), u.doubt(timeout)
+	u.outstanding = slices.DeleteFunc(u.outstanding, func(o outstanding) bool {
+		return now.Sub(o.sent) > keep || o.passed && now.Sub(o.sent) > doubt
+	})
+}
