@@ -2,6 +2,7 @@ package modbus
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -54,15 +55,41 @@ type Client struct {
 	options     ClientOptions
 	transaction uint16
 	pdu, out    []byte
-	in          []byte    // read buffer
-	held        int       // bytes in in
-	used        int       // of them, how many are used up
-	began       time.Time // when the first of the bytes came that are held and not used
-	got         time.Time // when bytes came last
-	unsettled   bool      // the last exchange failed, so that its answer may still come
-	unit        byte      // that was asked last
+	in          []byte  // read buffer
+	held        int     // bytes in in
+	used        int     // of them, how many are used up
+	stamps      []stamp // when they came, the oldest first
+	unsettled   bool    // the last exchange failed, so that its answer may still come
+	unit        byte    // that was asked last
 	sent        sentAt
 	expected    expected
+}
+
+// stamp says that bytes before an end came at a time, as far as they did not come before.
+type stamp struct {
+	end int
+	at  time.Time
+}
+
+// came is when the byte at an index of the buffer did.
+func (c *Client) came(i int) time.Time {
+	for _, s := range c.stamps {
+		if i < s.end {
+			return s.at
+		}
+	}
+	return time.Now()
+}
+
+// moved forgets the bytes before an index.
+func (c *Client) moved(by int) {
+	kept := c.stamps[:0]
+	for _, s := range c.stamps {
+		if s.end -= by; s.end > 0 {
+			kept = append(kept, s)
+		}
+	}
+	c.stamps = kept
 }
 
 func (c *Client) watch(e Event) {
@@ -124,12 +151,12 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 	if c.options.Framing == MBAP || !req.Function.reads() {
 		return c.exchange(unit, req, req, timeout)
 	}
-	sent, until, _ := c.expected.choose(unit, req, timeout, time.Now())
+	sent, until, second := c.expected.choose(unit, req, timeout, time.Now())
 	if until.IsZero() {
 		return c.exchange(unit, req, sent, timeout)
 	}
 	marker, ok := c.expected.marker(unit, req)
-	if !ok {
+	if !ok || second {
 		return Answered{}, &UnsettledError{until}
 	}
 	answer, err := c.exchange(unit, marker, marker, timeout)
@@ -158,7 +185,7 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 	began, patience := time.Now(), timeout
 	if c.options.Framing != MBAP {
 		patience = c.expected.patience(unit, timeout)
-		c.expected.sent(unit, wanted, req, began)
+		c.expected.sent(unit, req, began)
 	}
 	deadline := began.Add(patience + time.Duration(len(out))*c.options.Character)
 	n, err := c.conn.write(out, deadline)
@@ -181,7 +208,7 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 		case !w.answered && !errors.Is(err, ErrClosed):
 			c.expected.failed(unit, req, began)
 		case w.answered && !answer.Doubtful:
-			c.expected.answered(unit, w.took, timeout)
+			c.expected.answered(unit, w.took, timeout, began.Add(w.took))
 		}
 	}
 	switch {
@@ -243,18 +270,24 @@ func (c *Client) await(w *wait) (Answered, error) {
 		if c.options.Framing == ASCII { // which is decoded in place
 			raw = slices.Clone(raw)
 		}
+		if extra := c.beginsAnew(w, raw); extra > 0 {
+			c.Counters.Stray.Add(1)
+			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:extra], Text: "bytes of no frame before an answer"})
+			c.used += extra
+			continue
+		}
 		frame, n, err := c.cut()
 		switch {
 		case errors.Is(err, ErrChecksum), errors.Is(err, errDatagram):
 			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:n], Text: err.Error()})
-			c.use(n)
+			c.used += n
 			w.wrong = err
 			continue
 		case err != nil:
 			if extra := seekMBAP(raw, c.transaction); extra > 0 {
 				c.Counters.Stray.Add(1)
 				c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:extra], Text: "bytes of no frame before an answer"})
-				c.use(extra)
+				c.used += extra
 				continue
 			}
 			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw, Text: err.Error()})
@@ -270,13 +303,13 @@ func (c *Client) await(w *wait) (Answered, error) {
 					c.watchRest(w.unit, raw, w.out, w.request, err)
 				}
 				if c.options.Framing != MBAP {
-					c.held, c.used = 0, 0 // told of and done with; a stream with lengths goes on
+					c.held, c.used, c.stamps = 0, 0, c.stamps[:0] // told of and done with; a stream with lengths goes on
 				}
 				return Answered{}, err
 			}
 		}
-		came := c.began
-		c.use(n)
+		came := c.came(c.used + n - c.options.Framing.size(frame, raw[:n]))
+		c.used += n
 		raw = raw[:n]
 		if w.request.Function.reads() && len(raw) >= len(w.out) && bytes.Equal(raw[:len(w.out)], w.out) {
 			c.watch(Event{Kind: EventEcho, Unit: w.unit, Data: w.out})
@@ -350,6 +383,22 @@ func (c *Client) earlier(w *wait, frame Frame, raw []byte) bool {
 	return false
 }
 
+// beginsAnew is where the response begins behind what looks like its own start, which broke off; 0 where it does not. Its header is
+// known to the last byte, so that data are not taken for one.
+func (c *Client) beginsAnew(w *wait, raw []byte) int {
+	if c.options.Framing != MBAP || c.options.Datagrams || !w.request.Function.reads() || len(raw) <= mbapHeader {
+		return 0
+	}
+	octets := w.request.Function.dataOctets(int(w.request.Quantity))
+	header := [mbapHeader + 2]byte{byte(c.transaction >> 8), byte(c.transaction), 0, 0, 0, 0, w.unit, byte(w.request.Function), byte(octets)}
+	binary.BigEndian.PutUint16(header[4:], uint16(octets+3))
+	at := 1 + bytes.Index(raw[1:], header[:])
+	if own := 6 + int(binary.BigEndian.Uint16(raw[4:])); at >= own { // behind it, another one begins
+		return 0
+	}
+	return at
+}
+
 // errDatagram says that a datagram is not one frame and nothing else.
 var errDatagram = fmt.Errorf("%w: a datagram that is not one whole frame", ErrBadResponse)
 
@@ -379,12 +428,6 @@ func wholeFrame(f Framing, b []byte) (frame Frame, n int, err error) {
 	return frame, size, nil
 }
 
-// use takes bytes off what is held. What is left came with the last read at the earliest.
-func (c *Client) use(n int) {
-	c.used += n
-	c.began = c.got
-}
-
 // seek looks for an RTU frame behind noise, once silence has followed.
 func (c *Client) seek() (Frame, int) {
 	if c.options.Framing != RTU {
@@ -412,10 +455,11 @@ func (c *Client) silence(err, wrong error) error {
 // more reads what comes next. Where frames have no identifier, bytes that silence follows are a frame that was damaged,
 // and waiting for the deadline would not mend it.
 func (c *Client) more(deadline time.Time, echo *int) error {
+	c.moved(c.used)
 	c.held = copy(c.in, c.in[c.used:c.held])
 	c.used = 0
 	if c.held == len(c.in) {
-		c.held = 0 // noise without end
+		c.held, c.stamps = 0, c.stamps[:0] // noise without end
 	}
 	if c.options.Framing != MBAP && c.held > 0 && !c.options.Datagrams {
 		if quiet := time.Now().Add(c.options.Gap); quiet.Before(deadline) || c.options.Character > 0 {
@@ -427,11 +471,10 @@ func (c *Client) more(deadline time.Time, echo *int) error {
 	if got == 0 && err != nil {
 		return c.lost(err)
 	}
-	if c.got = time.Now(); c.held == 0 {
-		c.began = c.got
-	}
 	c.held += got
+	c.stamps = append(c.stamps, stamp{c.held, time.Now()})
 	if own := min(*echo, c.held); own > 0 {
+		c.moved(own)
 		c.held = copy(c.in, c.in[own:c.held])
 		*echo -= own
 	}

@@ -20,29 +20,17 @@ type expected struct {
 // unitResponses are the responses of one unit.
 type unitResponses struct {
 	outstanding []outstanding       // requests that failed, the oldest first
-	used        map[shape]use       // what was sent last for a response of each shape
-	newest      map[addresses]shape // the shape that a range was asked for in last
+	used        map[shape]time.Time // when a response of each shape was asked for last, or came out of turn
 	slowest     time.Duration       // of recent responses that came after their timeout; decays
 	silent      int                 // exchanges in a row without any response, also a late one
-	odd         time.Time           // when a late or second response came last
+	twice       time.Time           // when a second response to one request came last
+	apart       time.Duration       // the longest time from a request to a second response
 }
 
 // shape is what tells the response to a read from others.
 type shape struct {
 	function Function
 	octets   int // of data
-}
-
-// addresses are what a read is about.
-type addresses struct {
-	function        Function
-	first, quantity uint16
-}
-
-// use is who was sent a request for a response of some shape last.
-type use struct {
-	by addresses
-	at time.Time
 }
 
 // outstanding is a request that was not answered in time.
@@ -61,17 +49,15 @@ const (
 	leastDoubt = 5 * time.Second
 	// doubtTimeouts is the same in timeouts.
 	doubtTimeouts = 6
-	// oddFor is how long a unit that sent a late or second response is read with more care.
-	oddFor = 5 * time.Minute
+	// twiceFor is how long a unit that sent a second response is read with more care.
+	twiceFor = time.Hour
 )
 
 const (
 	// mostOutstanding is how many failed requests of a unit are remembered.
 	mostOutstanding = 64
-	// mostUsed bounds the memory of shapes and ranges of a unit.
-	mostUsed = 1024
-	// easySpare is how many addresses more are asked for without a sign of late or second responses.
-	easySpare = 4
+	// easySpare is how many registers more are asked for without a sign of second responses.
+	easySpare = 8
 	// mostPatience is by how much a timeout is extended at most for a unit that is slower, and leastPatience what it may always become.
 	mostPatience  = 10
 	leastPatience = 3 * time.Second
@@ -95,8 +81,6 @@ func (f Function) dataOctets(quantity int) int {
 
 func (r Request) shape() shape { return shape{r.Function, r.Function.dataOctets(int(r.Quantity))} }
 
-func (r Request) addresses() addresses { return addresses{r.Function, r.Address, r.Quantity} }
-
 // widened is r for so many data units more: registers, or groups of eight bits.
 func (r Request) widened(by int) (Request, bool) {
 	if by == 0 {
@@ -119,26 +103,27 @@ func (e *expected) unit(unit byte) *unitResponses {
 	}
 	u := e.units[unit]
 	if u == nil {
-		u = &unitResponses{used: map[shape]use{}, newest: map[addresses]shape{}}
+		u = &unitResponses{used: map[shape]time.Time{}}
 		e.units[unit] = u
 	}
 	return u
 }
 
-// choose widens a read so far that its response differs from all that may come instead. When none can, until is when the request can
-// be sent, and own reports whether only earlier responses to the same addresses stand in its way.
-func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.Time) (sent Request, until time.Time, own bool) {
+// choose widens a read so far that its response differs from all that may come instead: never one that may still be owed, and of the
+// others one that was not used for long or, when all were, for longest. Once second responses have come, it must not have been used
+// within the time after which they come. When no shape is left, until is when one will be, and second says that it is for them.
+func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.Time) (sent Request, until time.Time, second bool) {
 	u := e.unit(unit)
 	u.forget(now, timeout)
-	by, easy := r.addresses(), easySpare
-	if now.Sub(u.odd) < oddFor {
-		easy = MaxReadRegisters
+	most, free := easySpare, rememberFor
+	twice := u.doubled(now)
+	if twice {
+		most, free = MaxReadRegisters, max(leastDoubt, 2*u.apart)
 	}
-	newest, again := u.newest[by]
 	best, found, bestAt := r, false, time.Time{}
 	for n := 0; ; n++ {
 		wide, ok := r.widened(n)
-		if !ok {
+		if !ok || n > most && found {
 			break
 		}
 		s := wide.shape()
@@ -146,24 +131,30 @@ func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.
 			continue
 		}
 		last, used := u.used[s]
-		switch clean := !used || now.Sub(last.at) > rememberFor || last.by == by && (!again || newest != s || r.Spare == 0); {
-		case clean && n <= easy, clean && !found:
+		if !used || now.Sub(last) > free {
 			return wide, time.Time{}, false
-		case !found || n <= easy && last.at.Before(bestAt):
-			best, found, bestAt = wide, true, last.at
+		}
+		if !found || last.Before(bestAt) {
+			best, found, bestAt = wide, true, last
 		}
 	}
-	if found {
+	switch {
+	case found && !twice:
 		return best, time.Time{}, false
+	case found:
+		return r, bestAt.Add(free), true
 	}
-	own = true
 	for _, o := range u.outstanding {
 		if !o.passed && o.request.shape() == r.shape() {
 			until = o.sent.Add(u.doubt(timeout))
-			own = own && o.request.Address == r.Address
 		}
 	}
-	return r, until, own
+	return r, until, false
+}
+
+// doubled reports whether second responses are to be expected.
+func (u *unitResponses) doubled(now time.Time) bool {
+	return !u.twice.IsZero() && now.Sub(u.twice) < twiceFor
 }
 
 // open reports whether a failed request may still be answered with a shape.
@@ -193,18 +184,9 @@ func (e *expected) marker(unit byte, r Request) (Request, bool) {
 }
 
 // sent notes a request.
-func (e *expected) sent(unit byte, wanted, sent Request, now time.Time) {
-	if !wanted.Function.reads() {
-		return
-	}
-	u := e.unit(unit)
-	if len(u.used) > mostUsed || len(u.newest) > mostUsed {
-		clear(u.used)
-		clear(u.newest)
-	}
-	u.used[sent.shape()] = use{wanted.addresses(), now}
-	if wanted.Spare > 0 {
-		u.newest[wanted.addresses()] = sent.shape()
+func (e *expected) sent(unit byte, r Request, now time.Time) {
+	if r.Function.reads() {
+		e.unit(unit).used[r.shape()] = now
 	}
 }
 
@@ -218,7 +200,7 @@ func (e *expected) failed(unit byte, sent Request, at time.Time) {
 }
 
 // answered notes that a request was answered by what can only be its response, after so long.
-func (e *expected) answered(unit byte, took, timeout time.Duration) {
+func (e *expected) answered(unit byte, took, timeout time.Duration, now time.Time) {
 	u := e.unit(unit)
 	u.silent = 0
 	if took > timeout {
@@ -226,7 +208,7 @@ func (e *expected) answered(unit byte, took, timeout time.Duration) {
 	} else if u.slowest > took {
 		u.slowest -= (u.slowest - took) / 32
 	}
-	if !e.unordered {
+	if !e.unordered && !u.doubled(now) { // it may be a second one itself
 		for i := range u.outstanding {
 			u.outstanding[i].passed = true
 		}
@@ -245,7 +227,10 @@ func (e *expected) late(f Frame, now time.Time) (after time.Duration, late bool)
 			continue
 		}
 		after = now.Sub(o.sent)
-		u.slowest, u.silent, u.odd = max(u.slowest, after), 0, now
+		u.slowest, u.silent = max(u.slowest, after), 0
+		if o.request.Function.reads() {
+			u.used[o.request.shape()] = now // from when on a second one may come
+		}
 		u.outstanding = slices.Delete(u.outstanding, i, i+1)
 		return after, true
 	}
@@ -259,10 +244,11 @@ func (e *expected) second(f Frame, now time.Time) bool {
 		return false
 	}
 	last, used := u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}]
-	if !used || now.Sub(last.at) > rememberFor {
+	if !used || now.Sub(last) > rememberFor {
 		return false
 	}
-	u.odd = now
+	u.twice, u.apart = now, max(u.apart, now.Sub(last))
+	u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}] = now
 	return true
 }
 

@@ -65,6 +65,17 @@ func (f Framing) Cut(b []byte, side Side) (frame Frame, n int, err error) {
 	return CutMBAP(b)
 }
 
+// size is how many of the bytes that gave a frame are its own, without the noise before it.
+func (f Framing) size(frame Frame, raw []byte) int {
+	switch f {
+	case RTU:
+		return min(len(raw), len(frame.PDU)+3)
+	case ASCII:
+		return min(len(raw), 2*len(frame.PDU)+5) // what is no digit is not counted, which errs by less than one read
+	}
+	return len(raw)
+}
+
 // ErrChecksum is wrapped by errors about frames whose CRC or LRC does not fit; it is itself a bad response.
 var ErrChecksum = fmt.Errorf("%w: checksum", ErrBadResponse)
 

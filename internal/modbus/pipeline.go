@@ -25,7 +25,7 @@ type Pipeline struct {
 	begun       []byte    // the head of an answer that has not ended yet
 	came        int       // bytes of it
 	began       time.Time // when the first byte came of what is held
-	failed      error  // why nothing more is possible
+	failed      error     // why nothing more is possible
 
 	writing sync.Mutex // one frame at a time
 }

@@ -27,6 +27,7 @@ func (c *Client) settle() {
 		if c.held > c.used {
 			c.leftOver()
 		}
+		c.moved(c.used)
 		c.held = copy(c.in, c.in[c.used:c.held])
 		c.used = 0
 		return
@@ -34,7 +35,7 @@ func (c *Client) settle() {
 	if c.held > c.used {
 		c.stale(c.in[c.used:c.held])
 	}
-	c.held, c.used = 0, 0
+	c.held, c.used, c.stamps = 0, 0, c.stamps[:0]
 	for range mostDrained {
 		n := c.waiting()
 		c.Counters.Got.Add(uint64(n))
@@ -128,7 +129,7 @@ func (c *Client) collect(until time.Time) {
 		for n := 1; n > 0; { // frame by frame; less than one stays until the rest of it is there
 			b := slices.Clone(c.in[c.used:c.held]) // ASCII is decoded in place
 			if _, n, _ = c.cut(); n > 0 {
-				c.use(n)
+				c.used += n
 				c.stale(b[:n])
 			}
 		}

@@ -175,7 +175,7 @@ type limits struct {
 }
 
 // mostSpare is how many registers more a read may have where responses carry no identifier.
-const mostSpare = 16
+const mostSpare = 32
 
 func limitsOf(l site.Link, s site.Station) limits {
 	limits := limits{stringsAlone: s.StringsAlone}
