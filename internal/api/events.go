@@ -125,11 +125,7 @@ func (s *Server) history(ctx context.Context, f store.EventFilter, last uint64) 
 // EventRecord is an event as it is kept and shown.
 func EventRecord(e engine.Event) store.EventRecord {
 	r := store.EventRecord{ID: e.ID, Tag: e.Point.Tag, Station: e.Point.Station, Value: e.Value, Text: e.Text(), Unit: e.Point.Unit,
-		Quality: e.Quality, Reason: e.Reason, Raw: e.Raw.String(), Time: e.Time.UTC()}
-	if !e.SourceTime.IsZero() {
-		at := e.SourceTime.UTC()
-		r.SourceTime = &at
-	}
+		Quality: e.Quality, Reason: e.Reason, Raw: e.Raw.String(), Time: e.Time.UTC(), SourceTime: deviceTime(e.SourceTime)}
 	return r
 }
 

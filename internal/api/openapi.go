@@ -32,15 +32,16 @@ var text = object{"type": "string"}
 
 // special are the types that write their JSON themselves.
 var special = map[reflect.Type]object{
-	reflect.TypeFor[codec.Value]():     {"nullable": true, "oneOf": []object{{"type": "boolean"}, {"type": "number"}, text}},
-	reflect.TypeFor[reading.Quality](): text,
-	reflect.TypeFor[site.Duration]():   text,
-	reflect.TypeFor[traffic.Kind]():    text,
-	reflect.TypeFor[site.Address]():    text,
-	reflect.TypeFor[time.Time]():       {"type": "string", "format": "date-time"},
-	reflect.TypeFor[json.RawMessage](): {"type": "object", "additionalProperties": true},
-	reflect.TypeFor[site.States]():     {"oneOf": []object{{"type": "array", "items": text}, {"type": "object", "additionalProperties": text}}},
-	reflect.TypeFor[reading.Raw]():     {"nullable": true, "type": "object", "properties": object{"words": object{"type": "array", "items": text}, "bit": object{"type": "integer"}, "object": text}},
+	reflect.TypeFor[codec.Value]():        {"nullable": true, "oneOf": []object{{"type": "boolean"}, {"type": "number"}, text}},
+	reflect.TypeFor[reading.Quality]():    text,
+	reflect.TypeFor[site.Duration]():      text,
+	reflect.TypeFor[traffic.Kind]():       text,
+	reflect.TypeFor[site.Address]():       text,
+	reflect.TypeFor[time.Time]():          {"type": "string", "format": "date-time"},
+	reflect.TypeFor[reading.DeviceTime](): {"type": "string", "format": "date-time"},
+	reflect.TypeFor[json.RawMessage]():    {"type": "object", "additionalProperties": true},
+	reflect.TypeFor[site.States]():        {"oneOf": []object{{"type": "array", "items": text}, {"type": "object", "additionalProperties": text}}},
+	reflect.TypeFor[reading.Raw]():        {"nullable": true, "type": "object", "properties": object{"words": object{"type": "array", "items": text}, "bit": object{"type": "integer"}, "object": text}},
 }
 
 // of returns the schema of a type, a reference for a named struct.

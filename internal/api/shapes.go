@@ -18,24 +18,24 @@ import (
 
 // Reading is a point's reading as programs get it.
 type Reading struct {
-	Tag         string          `json:"tag"`
-	Value       codec.Value     `json:"value" doc:"engineering value; with a bad quality the last good one; null when never read"`
-	Text        string          `json:"text" doc:"the value as a person would read it, without the unit"`
-	Unit        string          `json:"unit"`
-	Quality     reading.Quality `json:"quality" enum:"good,uncertain,bad"`
-	Reason      reading.Reason  `json:"reason" doc:"why the quality is not good; empty when it is"`
-	Explanation string          `json:"explanation,omitempty" doc:"the reason in words"`
-	Raw         reading.Raw     `json:"raw" doc:"wire data: words, bit or object; null when never read"`
-	Time        *time.Time      `json:"time" doc:"when this became known; UTC"`
-	SourceTime  *time.Time      `json:"source_time" doc:"the device's own time, null where it has none"`
-	GoodTime    *time.Time      `json:"good_time" doc:"when the value came from the device; for a bad reading, how old the last good value is"`
+	Tag         string              `json:"tag"`
+	Value       codec.Value         `json:"value" doc:"engineering value; with a bad quality the last good one; null when never read"`
+	Text        string              `json:"text" doc:"the value as a person would read it, without the unit"`
+	Unit        string              `json:"unit"`
+	Quality     reading.Quality     `json:"quality" enum:"good,uncertain,bad"`
+	Reason      reading.Reason      `json:"reason" doc:"why the quality is not good; empty when it is"`
+	Explanation string              `json:"explanation,omitempty" doc:"the reason in words"`
+	Raw         reading.Raw         `json:"raw" doc:"wire data: words, bit or object; null when never read"`
+	Time        *time.Time          `json:"time" doc:"when this became known; UTC"`
+	SourceTime  *reading.DeviceTime `json:"source_time" doc:"the device's own time, null where it has none"`
+	GoodTime    *time.Time          `json:"good_time" doc:"when the value came from the device; for a bad reading, how old the last good value is"`
 }
 
 func newReading(l engine.Live) Reading {
 	r := l.Reading
 	return Reading{
 		Tag: l.Point.Tag, Value: r.Value, Text: l.Text(), Unit: l.Point.Unit, Quality: r.Quality, Reason: r.Reason,
-		Explanation: explain(r.Reason), Raw: r.Raw, Time: when(r.Time), SourceTime: when(r.SourceTime), GoodTime: when(r.GoodTime),
+		Explanation: explain(r.Reason), Raw: r.Raw, Time: when(r.Time), SourceTime: deviceTime(r.SourceTime), GoodTime: when(r.GoodTime),
 	}
 }
 
@@ -45,6 +45,14 @@ func when(t time.Time) *time.Time {
 	}
 	t = t.UTC().Truncate(time.Millisecond)
 	return &t
+}
+
+// deviceTime is a time of a device, nil where it gave none.
+func deviceTime(t time.Time) *reading.DeviceTime {
+	if t.IsZero() {
+		return nil
+	}
+	return &reading.DeviceTime{Time: t.UTC()}
 }
 
 var explanations = map[reading.Reason]string{

@@ -69,7 +69,7 @@ PATTERN is a tag, or one with * for any characters. With --follow new events are
 func eventCells(e store.EventRecord) []string {
 	at, after := "-", "-"
 	if e.SourceTime != nil {
-		at, after = e.SourceTime.Format("2006-01-02 15:04:05.000"), e.Time.Sub(*e.SourceTime).Round(time.Millisecond).String()
+		at, after = e.SourceTime.Format("2006-01-02 15:04:05.000"), e.Time.Sub(e.SourceTime.Time).Round(time.Millisecond).String()
 	}
 	quality := e.Quality.String()
 	if e.Reason != "" {

@@ -5,6 +5,7 @@ package diagnose
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"time"
 
@@ -33,6 +34,7 @@ const (
 	ClosesConnection  Code = "closes-connection"
 	ConnectionLimit   Code = "connection-limit"
 	NotTheProtocol    Code = "not-the-protocol"
+	InternalFault     Code = "internal-fault"
 )
 
 // The codes of stations.
@@ -111,6 +113,8 @@ type Link struct {
 	Open         int     // connections that are
 	Counts       Counts  // of the last minute
 	Since        Counts  // since the last answer
+	Faults       int     // how often a fault of this program ended one of its sessions, if one has lately
+	Fault        string  // the last one
 }
 
 // Failure is why a link does not open.
@@ -157,6 +161,7 @@ const (
 	NoteLinkOnly    NoteKind = "link-only"    // its data link layer answers, its application does not
 	NoteNoFunction  NoteKind = "no-function"  // it refused a function
 	NoteNoObject    NoteKind = "no-object"    // or an object
+	NoteNoClass     NoteKind = "no-class"     // or a class: Number
 	NoteConfirms    NoteKind = "confirms"     // it repeats what was confirmed
 	NoteEventsLost  NoteKind = "events-lost"  // its buffer overflowed
 	NoteTime        NoteKind = "time"         // its clock is wrong by Number seconds
@@ -209,6 +214,12 @@ func Find(e Evidence) []Finding {
 		f.units[s.Station.Link][s.Station.LinkAddress()] = s.Station.Name
 	}
 	for _, l := range e.Links {
+		if l.Faults > 0 {
+			f.add(site.KindLink, l.Link.Name, InternalFault, 0.99, "A fault of Arithmon itself ended the session of this link; it was opened again. What was received may have caused it.",
+				[]string{fmt.Sprintf("%d times, the last: %s", l.Faults, l.Fault)},
+				say("export the traffic of the link (arithmon traffic) and send it, with the service's log, to whoever maintains Arithmon"),
+				say("disable the station whose responses cause it, so that the others of the link keep their rate"))
+		}
 		if f.link(l) {
 			for _, s := range f.stations[l.Link.Name] {
 				f.covered[s.Station.Name] = true

@@ -18,6 +18,7 @@ const (
 	FramesDamaged     Code = "frames-damaged"
 	ObjectRefused     Code = "object-refused"
 	PointsMissing     Code = "points-missing"
+	ClassRefused      Code = "class-refused"
 	ConfirmsLost      Code = "confirms-lost"
 	EventsLost        Code = "events-lost"
 	ClockWrong        Code = "clock-wrong"
@@ -70,6 +71,13 @@ func (f *finder) outstation(l Link, s Station) bool {
 	}
 	if n, ok := at(NoteNoObject); ok {
 		add(ObjectRefused, 0.8, "The outstation does not know objects that were asked for, or answers with unknown ones.", []string{n.Text}, say("see its device profile for the objects it supports"))
+	}
+	if n, ok := at(NoteNoClass); ok {
+		cause := fmt.Sprintf("The outstation refuses to read event class %.0f: events of that class do not come. Its present values are read instead.", n.Number)
+		if n.Number == 0 {
+			cause = "The outstation refuses to read class 0, its present values. They are read kind by kind, as far as it allows that."
+		}
+		add(ClassRefused, 0.9, cause, []string{n.Text}, say("see its device profile for the classes it has, and assign its points to one of them"), say("it is asked again every ten minutes"))
 	}
 	if n, ok := at(NoteMissing); ok {
 		add(PointsMissing, 0.9, fmt.Sprintf("%.0f points of the site are not in the outstation.", n.Number), []string{n.Text},

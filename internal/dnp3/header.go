@@ -84,6 +84,7 @@ var (
 	ErrObject    = errors.New("unknown object")
 	ErrQualifier = errors.New("unknown qualifier")
 	ErrRange     = errors.New("a range that ends before it starts")
+	ErrSize      = errors.New("objects with a size instead of an index")
 )
 
 // MaxObjects is the most objects that one header is taken with.
@@ -247,6 +248,9 @@ func (o *Objects) measured(prefix int) (int, error) {
 	}
 	return at, nil
 }
+
+// Plain reports whether the objects stand one behind the other, without an index or size before each.
+func (o *Objects) Plain() bool { return o.Header.Qualifier.Prefix() == 0 }
 
 // Rest is what follows the header that o stands at and its objects.
 func (o *Objects) Rest() []byte { return o.rest }

@@ -2,6 +2,7 @@ package dnp3
 
 import (
 	"encoding/binary"
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
@@ -62,7 +63,7 @@ type Time int64
 // TimeOf is the Time of t.
 func TimeOf(t time.Time) Time { return Time(t.UnixMilli()) }
 
-// Go is t as Go has it.
+// Go is t as Go has it. The 48 bits reach into the year 10889.
 func (t Time) Go() time.Time { return time.UnixMilli(int64(t)).UTC() }
 
 func appendTime(b []byte, t Time) []byte {
@@ -107,20 +108,29 @@ func (m *Measurement) Good() bool {
 }
 
 // Measurements visits every measurement of a fragment in order, and every other header with what nil. m holds until visit
-// returns. The common times of occurrence are taken in. It stops at the first fault, which it returns.
+// returns. The common times of occurrence are taken in. It stops at the first fault that hides what follows, and returns the first of
+// all faults. Points whose objects come with a size before each instead of an index (qualifier 5B) are not known by it, so they are
+// passed over: ErrSize.
 func Measurements(objects []byte, visit func(m *Measurement, other *Objects)) error {
 	o := ReadObjects(objects, FuncResponse)
 	var m Measurement
 	var common Time
 	var unsynchronised bool
+	var fault error
 	for o.Next() {
 		h := o.Header
 		s := shapeOf(h.Group, h.Variation)
 		if s == nil || s.kind == NoKind {
-			if h.Group == 51 && len(o.Body) >= 6 {
+			if h.Group == 51 && o.Plain() && len(o.Body) >= 6 {
 				common, unsynchronised = readTime(o.Body[len(o.Body)-6:]), h.Variation == 2
 			}
 			visit(nil, &o)
+			continue
+		}
+		if h.Qualifier == FreeCount || h.Qualifier == All && h.Count > 0 {
+			if fault == nil {
+				fault = fmt.Errorf("%w: g%dv%d", ErrSize, h.Group, h.Variation)
+			}
 			continue
 		}
 		m = Measurement{Kind: s.kind, Group: h.Group, Variation: h.Variation, Event: s.event, HasFlags: s.flags, HasTime: s.time != timeNone}
@@ -147,7 +157,10 @@ func Measurements(objects []byte, visit func(m *Measurement, other *Objects)) er
 			visit(&m, nil)
 		}
 	}
-	return o.Err
+	if o.Err != nil {
+		return o.Err
+	}
+	return fault
 }
 
 // packed reads the i-th of packed objects, of which the first are in the low bits.

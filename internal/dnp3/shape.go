@@ -84,13 +84,18 @@ type shape struct {
 	status           bool // the flags octet is a command's status: A.8, A.43
 	value            value
 	time             timing
-	bits             int // of packed objects
-	fixed            int // octets of what is no measurement
+	bits             int  // of packed objects
+	fixed            int  // octets of what is no measurement; of deltas of counters and of what is only passed over, too
+	sized            bool // the variation is the number of octets
+	skip             bool // it is passed over, and nothing more
 }
 
 // octets is the size of one object.
 func (s *shape) octets(variation byte) int {
-	if s.kind == NoKind {
+	switch {
+	case s.sized:
+		return int(variation)
+	case s.kind == NoKind:
 		return s.fixed
 	}
 	n := timeOctets[s.time]
@@ -125,20 +130,38 @@ var shapes = [...]shape{
 	{group: 13, variation: 2, kind: BinaryOutput, event: true, value: valueBit, flags: true, status: true, time: timeAbsolute},
 	{group: 20, variation: 1, kind: Counter, value: valueU32, flags: true},
 	{group: 20, variation: 2, kind: Counter, value: valueU16, flags: true},
+	{group: 20, variation: 3, fixed: 5, skip: true},
+	{group: 20, variation: 4, fixed: 3, skip: true},
 	{group: 20, variation: 5, kind: Counter, value: valueU32},
 	{group: 20, variation: 6, kind: Counter, value: valueU16},
+	{group: 20, variation: 7, fixed: 4, skip: true},
+	{group: 20, variation: 8, fixed: 2, skip: true},
 	{group: 21, variation: 1, kind: FrozenCounter, value: valueU32, flags: true},
 	{group: 21, variation: 2, kind: FrozenCounter, value: valueU16, flags: true},
+	{group: 21, variation: 3, fixed: 5, skip: true},
+	{group: 21, variation: 4, fixed: 3, skip: true},
+	{group: 21, variation: 7, fixed: 11, skip: true},
+	{group: 21, variation: 8, fixed: 9, skip: true},
+	{group: 21, variation: 11, fixed: 4, skip: true},
+	{group: 21, variation: 12, fixed: 2, skip: true},
 	{group: 21, variation: 5, kind: FrozenCounter, value: valueU32, flags: true, time: timeAbsolute},
 	{group: 21, variation: 6, kind: FrozenCounter, value: valueU16, flags: true, time: timeAbsolute},
 	{group: 21, variation: 9, kind: FrozenCounter, value: valueU32},
 	{group: 21, variation: 10, kind: FrozenCounter, value: valueU16},
 	{group: 22, variation: 1, kind: Counter, event: true, value: valueU32, flags: true},
 	{group: 22, variation: 2, kind: Counter, event: true, value: valueU16, flags: true},
+	{group: 22, variation: 3, fixed: 5, skip: true},
+	{group: 22, variation: 4, fixed: 3, skip: true},
+	{group: 22, variation: 7, fixed: 11, skip: true},
+	{group: 22, variation: 8, fixed: 9, skip: true},
 	{group: 22, variation: 5, kind: Counter, event: true, value: valueU32, flags: true, time: timeAbsolute},
 	{group: 22, variation: 6, kind: Counter, event: true, value: valueU16, flags: true, time: timeAbsolute},
 	{group: 23, variation: 1, kind: FrozenCounter, event: true, value: valueU32, flags: true},
 	{group: 23, variation: 2, kind: FrozenCounter, event: true, value: valueU16, flags: true},
+	{group: 23, variation: 3, fixed: 5, skip: true},
+	{group: 23, variation: 4, fixed: 3, skip: true},
+	{group: 23, variation: 7, fixed: 11, skip: true},
+	{group: 23, variation: 8, fixed: 9, skip: true},
 	{group: 23, variation: 5, kind: FrozenCounter, event: true, value: valueU32, flags: true, time: timeAbsolute},
 	{group: 23, variation: 6, kind: FrozenCounter, event: true, value: valueU16, flags: true, time: timeAbsolute},
 	{group: 30, variation: 1, kind: AnalogInput, value: valueI32, flags: true},
@@ -208,12 +231,21 @@ var shapes = [...]shape{
 	{group: 52, variation: 2, fixed: 2},
 	{group: 60, variation: 1}, {group: 60, variation: 2}, {group: 60, variation: 3}, {group: 60, variation: 4},
 	{group: 80, variation: 1, bits: 1},
+	{group: 101, variation: 1, fixed: 2, skip: true},
+	{group: 101, variation: 2, fixed: 4, skip: true},
+	{group: 101, variation: 3, fixed: 8, skip: true},
+	{group: 102, variation: 1, fixed: 1, skip: true},
 	{group: 110, variation: 0, kind: OctetString, value: valueText},
 	{group: 111, variation: 0, kind: OctetString, event: true, value: valueText},
+	{group: 112, variation: 0, sized: true, skip: true},
+	{group: 113, variation: 0, sized: true, skip: true},
+	{group: 121, variation: 1, fixed: 7, skip: true},
+	{group: 122, variation: 1, fixed: 7, skip: true},
+	{group: 122, variation: 2, fixed: 13, skip: true},
 }
 
 // byGroup finds shapes fast.
-var byGroup = func() (t [112][16]*shape) {
+var byGroup = func() (t [123][16]*shape) {
 	for i := range shapes {
 		t[shapes[i].group][shapes[i].variation] = &shapes[i]
 	}
@@ -223,7 +255,7 @@ var byGroup = func() (t [112][16]*shape) {
 // shapeOf is the shape of a group and variation, nil when it is unknown.
 func shapeOf(group, variation byte) *shape {
 	switch {
-	case group == 110 || group == 111:
+	case group >= 110 && group <= 113:
 		return byGroup[group][0]
 	case int(group) >= len(byGroup) || int(variation) >= len(byGroup[0]):
 		return nil
@@ -237,10 +269,11 @@ func Known(group, variation byte) bool {
 		return true
 	}
 	if variation != 0 || group == 110 || group == 111 {
-		return shapeOf(group, variation) != nil
+		s := shapeOf(group, variation)
+		return s != nil && !s.skip
 	}
 	for i := range shapes {
-		if shapes[i].group == group {
+		if shapes[i].group == group && !shapes[i].skip {
 			return true
 		}
 	}
@@ -250,6 +283,9 @@ func Known(group, variation byte) bool {
 // Shapes lists what is known of all groups and variations, for documents and for tests.
 func Shapes() (list []struct{ Group, Variation byte }) {
 	for i := range shapes {
+		if shapes[i].skip {
+			continue
+		}
 		list = append(list, struct{ Group, Variation byte }{shapes[i].group, shapes[i].variation})
 	}
 	return list
@@ -262,7 +298,8 @@ var groupNames = map[byte]string{
 	30: "analog input", 31: "frozen analog input", 32: "analog input event", 33: "frozen analog input event", 34: "analog input deadband",
 	40: "analog output", 41: "analog output command", 42: "analog output event", 43: "analog output command event",
 	50: "time and date", 51: "common time of occurrence", 52: "time delay", 60: "class", 80: "internal indications",
-	110: "octet string", 111: "octet string event",
+	101: "binary-coded decimal", 102: "unsigned integer", 110: "octet string", 111: "octet string event",
+	112: "virtual terminal output", 113: "virtual terminal event", 121: "security statistic", 122: "security statistic event",
 }
 
 // GroupName says what objects of a group are.

@@ -1,6 +1,9 @@
 package dnp3
 
-import "errors"
+import (
+	"bytes"
+	"errors"
+)
 
 // The transport octet (IEEE 1815-2012, 8.2.2).
 const (
@@ -58,8 +61,8 @@ type Reassembly struct {
 	Limit    int // octets of a fragment; 0: MaxFragment
 	fragment []byte
 	expected byte
-	under    bool // a series is under way
-	last     byte // transport octet before
+	under    bool   // a series is under way
+	last     []byte // the segment before
 }
 
 // Add takes the user data of a frame and returns a fragment when that completes one. The fragment holds until the next call,
@@ -78,7 +81,7 @@ func (r *Reassembly) Add(data []byte) (fragment []byte, err error) {
 		r.fragment, r.under = append(r.fragment[:0], data[1:]...), true
 	case !r.under:
 		return nil, ErrSegmentOrder
-	case octet == r.last && number != r.expected: // sent again by the data link layer: rule 5
+	case len(r.last) > 0 && octet == r.last[0] && number != r.expected && bytes.Equal(data, r.last): // sent again by the data link layer: rule 5
 		return nil, nil
 	case number != r.expected:
 		r.under = false
@@ -86,7 +89,7 @@ func (r *Reassembly) Add(data []byte) (fragment []byte, err error) {
 	default:
 		r.fragment = append(r.fragment, data[1:]...)
 	}
-	r.expected, r.last = (octet+1)&transportNumber, octet
+	r.expected, r.last = (octet+1)&transportNumber, append(r.last[:0], data...)
 	if _, err := r.limited(r.fragment); err != nil {
 		r.under = false
 		return nil, err

@@ -175,7 +175,7 @@ func TestEventsArriveInOrderWithTheDevicesTime(t *testing.T) {
 	require.Len(t, list, n)
 	for i, e := range list {
 		require.NotNil(t, e.SourceTime)
-		assert.InDelta(t, i, e.SourceTime.Sub(*list[0].SourceTime).Milliseconds(), 1)
+		assert.InDelta(t, i, e.SourceTime.Sub(list[0].SourceTime.Time).Milliseconds(), 1)
 		assert.Equal(t, []string{"open", "closed"}[i%2], e.Text)
 		if i > 0 {
 			assert.Equal(t, list[i-1].ID+1, e.ID, "none is lost")
@@ -230,7 +230,7 @@ func TestALostConfirmationGivesNoDuplicateAndNoGap(t *testing.T) {
 	}
 	list := p.eventsOf("yard/closed")
 	for i, e := range list {
-		assert.InDelta(t, i, e.SourceTime.Sub(*list[0].SourceTime).Milliseconds(), 1, "event %d", i)
+		assert.InDelta(t, i, e.SourceTime.Sub(list[0].SourceTime.Time).Milliseconds(), 1, "event %d", i)
 	}
 	assert.Len(t, list, total)
 }

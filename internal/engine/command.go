@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"arithmon/internal/crash"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
 )
@@ -46,11 +47,19 @@ func (r *runner) using(c *connection, s *stationRun, f func(Session) (failed boo
 		}
 		session := c.session
 		var failed bool
+		var fault *crash.Error
 		quiet := c.quietFrom.Add(time.Duration(r.link.Pause))
 		r.outside(func() {
 			time.Sleep(time.Until(quiet))
-			failed = f(session)
+			fault = crash.Catch(func() { failed = f(session) })
 		})
+		if fault != nil {
+			r.Fault(fault)
+			if c.session == session {
+				r.lost(c, time.Now())
+			}
+			return fault
+		}
 		if c.quietFrom = time.Now(); !failed {
 			c.answered = true
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"arithmon/internal/crash"
 	"arithmon/internal/reading"
 )
 
@@ -79,7 +80,12 @@ func (r *runner) open(c *connection) bool {
 	var err error
 	opening := make(chan struct{})
 	c.opening = opening
-	r.outside(func() { session, err = r.driver.Open(r.ctx, r.link, r) })
+	r.outside(func() {
+		if fault := crash.Catch(func() { session, err = r.driver.Open(r.ctx, r.link, r) }); fault != nil {
+			r.Fault(fault)
+			err = fault
+		}
+	})
 	c.opening = nil
 	close(opening)
 	now := time.Now()

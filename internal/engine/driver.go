@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"arithmon/internal/codec"
+	"arithmon/internal/crash"
 	"arithmon/internal/diagnose"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
@@ -135,6 +136,8 @@ type Host interface {
 	Note(station string, note diagnose.Note)
 	// Asked counts an exchange with a station, by its link address, that is not the one of a job.
 	Asked(unit int, out Outcome, took time.Duration, repeated bool)
+	// Fault takes a panic within the session, which has ended because of it.
+	Fault(f *crash.Error)
 	// Says takes what a device says of its own state, in words.
 	Says(station string, what []string)
 }

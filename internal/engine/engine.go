@@ -11,11 +11,13 @@ package engine
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"reflect"
 	"slices"
 	"sync"
 	"time"
 
+	"arithmon/internal/crash"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
 	"arithmon/internal/traffic"
@@ -24,6 +26,7 @@ import (
 // Options are what an Engine needs.
 type Options struct {
 	Drivers []Driver
+	Log     *slog.Logger // nil discards
 }
 
 // ageEvery is how often readings are looked at for being stale.
@@ -33,6 +36,7 @@ const ageEvery = 500 * time.Millisecond
 type Engine struct {
 	drivers map[site.Protocol]Driver
 	table   *table
+	log     *slog.Logger
 
 	mu      sync.Mutex
 	ctx     context.Context // of the runners; nil before Start
@@ -49,6 +53,9 @@ type Engine struct {
 // New makes an engine without links.
 func New(o Options) *Engine {
 	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}, pulses: newPulses(), traffic: traffic.NewLog()}
+	if e.log = o.Log; e.log == nil {
+		e.log = slog.New(slog.DiscardHandler)
+	}
 	for _, d := range o.Drivers {
 		e.drivers[d.Protocol()] = d
 	}
@@ -73,10 +80,17 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 			case <-aging.Done():
 				return
 			case now := <-ticker.C:
-				e.table.age(now)
+				e.guarded("ageing readings", func() { e.table.age(now) })
 			}
 		}
 	})
+}
+
+// guarded does something whose panic must not end the service.
+func (e *Engine) guarded(what string, f func()) {
+	if fault := crash.Catch(f); fault != nil {
+		e.log.Error("internal fault", "while", what, "fault", fault.Value, "stack", string(fault.Stack))
+	}
 }
 
 // Stop ends pulses early, then all links, lets exchanges under way end, and waits for that.
@@ -98,7 +112,7 @@ func (e *Engine) startLink(s *site.Site, l site.Link, after <-chan struct{}) {
 		e.linkOf[st.Name] = l.Name
 		stations = append(stations, e.station(s, st))
 	}
-	r := start(e.ctx, l, e.drivers[l.Protocol], e.table, e.traffic.Ring(l.Name, len(s.Links())), stations, after)
+	r := start(e.ctx, e.log, l, e.drivers[l.Protocol], e.table, e.traffic.Ring(l.Name, len(s.Links())), stations, after)
 	e.runners[l.Name] = r
 	e.ending.Go(func() { <-r.done })
 }

@@ -159,7 +159,7 @@ func (r *runner) remember(e *entry, out Outcome) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	s := e.station
-	if !refused || out.Instead != nil || code > 3 {
+	if !refused || out.Instead != nil || out.Later || code > 3 {
 		if out.Err == nil {
 			delete(s.refusals, e)
 		}
@@ -229,6 +229,9 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	l.Counts = t.counts()
 	l.ExtraRefused = int(t.extra)
 	l.Since = r.since.counts()
+	if now.Sub(r.faultAt) < diagnose.Remembered {
+		l.Faults, l.Fault = r.faults, r.fault
+	}
 	return l, stations
 }
 
@@ -247,8 +250,10 @@ func (e *Engine) diagnose(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case now := <-ticker.C:
-			e.conclude(now)
-			e.tryInstead(ctx, now)
+			e.guarded("diagnosing", func() {
+				e.conclude(now)
+				e.tryInstead(ctx, now)
+			})
 		}
 	}
 }

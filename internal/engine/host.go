@@ -3,20 +3,34 @@ package engine
 // What a runner does for the sessions of its driver: it is their Host.
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
+	"arithmon/internal/crash"
 	"arithmon/internal/diagnose"
 )
 
 // Emit is for Host.
 func (r *runner) Emit(samples []Sample) { r.table.Emit(samples) }
 
-// Hurry is for Host. A station that was set back is asked again, too.
+// Hurry is for Host. A station that was set back is asked again, too. Of its jobs the one that is done most often is due: what news
+// there is, it learns.
 func (r *runner) Hurry(station string) {
 	r.inbox.put(func(*connection) {
-		if s := r.stations[station]; s != nil {
+		s := r.stations[station]
+		if s == nil {
+			return
+		}
+		if now := time.Now(); s.setBack.pause > 0 {
 			s.setBack = backoff{}
-			r.dueNow(s, time.Now())
+			r.dueNow(s, now)
+		} else if len(s.entries) > 0 {
+			e := slices.MinFunc(s.entries, func(a, b *entry) int { return cmp.Compare(a.job.Period(), b.job.Period()) })
+			if e.next.After(now) {
+				e.ran = false
+				r.schedule.move(e, now)
+			}
 		}
 	})
 }
@@ -49,6 +63,15 @@ func (r *runner) Asked(unit int, out Outcome, took time.Duration, repeated bool)
 	if s != nil && !out.Skipped {
 		r.counted(s, out, took, repeated, time.Now())
 	}
+}
+
+// Fault is for Host.
+func (r *runner) Fault(f *crash.Error) {
+	r.log.Error("internal fault; the session ends", "link", r.link.Name, "fault", f.Value, "stack", string(f.Stack))
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.faults++
+	r.faultAt, r.fault = time.Now(), f.Error()
 }
 
 // Says is for Host.

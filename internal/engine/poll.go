@@ -5,6 +5,9 @@ import (
 	"hash/fnv"
 	"math"
 	"time"
+
+	"arithmon/internal/crash"
+	"arithmon/internal/reading"
 )
 
 // poll does a job once. When nothing answers it is done again, as often as the link says.
@@ -13,10 +16,10 @@ func (r *runner) poll(c *connection, e *entry, now time.Time) {
 	r.schedule.remove(e)
 	s.probing = s.setBack.pause > 0
 	session := c.session
-	out := r.exchange(c, e)
+	out, faulted := r.exchange(c, e)
 	end := time.Now()
 	s.probing = false
-	lost := session.Lost()
+	lost := faulted || session.Lost()
 	if lost && c.session == session {
 		r.lost(c, end)
 	}
@@ -146,13 +149,18 @@ func (s *stationRun) patience() int {
 	return mostMissed
 }
 
-// exchange does a job once and counts it.
-func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
+// exchange does a job once and counts it. faulted says that the session panicked.
+func (r *runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 	session, began := c.session, time.Now()
-	r.outside(func() { out = session.Do(e.job) })
+	r.outside(func() {
+		if fault := crash.Catch(func() { out = session.Do(e.job) }); fault != nil {
+			r.Fault(fault)
+			out, faulted = Outcome{Err: fault, Reason: reading.BadResponse}, true
+		}
+	})
 	end := time.Now()
 	if out.Skipped {
-		return out
+		return out, faulted
 	}
 	r.counted(e.station, out, cmp.Or(out.Took, end.Sub(began)), e.tries > 0, end)
 	c.quietFrom = end
@@ -162,7 +170,7 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome) {
 		c.silent, c.answered, c.reconnect = 0, true, backoff{}
 		e.station.answered, e.station.missed = end, 0
 	}
-	return out
+	return out, faulted
 }
 
 // counted counts an exchange with a station.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"log/slog"
 	"sync"
 	"time"
 
@@ -37,6 +38,7 @@ const (
 // far end, so that everything between two waits happens at once for the others. A link of one lane, which is the usual
 // one, does one thing after the other.
 type runner struct {
+	log    *slog.Logger
 	link   site.Link
 	driver Driver
 	table  *table
@@ -60,6 +62,9 @@ type runner struct {
 	units    map[int]*stationRun // by unit; guarded by mu
 	failure  diagnose.Failure    // why it does not open; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
+	faults   int                 // panics of its sessions; guarded by mu
+	faultAt  time.Time           // when the last one was; guarded by mu
+	fault    string              // in words; guarded by mu
 	ring     *traffic.Ring
 
 	ctx    context.Context // ends when the runner is stopped
@@ -89,10 +94,10 @@ type stationRun struct {
 }
 
 // start begins running a link once after has closed; the runner it replaces closes it.
-func start(ctx context.Context, link site.Link, driver Driver, table *table, ring *traffic.Ring, stations []Station, after <-chan struct{}) *runner {
+func start(ctx context.Context, log *slog.Logger, link site.Link, driver Driver, table *table, ring *traffic.Ring, stations []Station, after <-chan struct{}) *runner {
 	link = link.WithDefaults()
 	r := &runner{
-		link: link, driver: driver, table: table, ring: ring, units: map[int]*stationRun{}, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
+		log: log, link: link, driver: driver, table: table, ring: ring, units: map[int]*stationRun{}, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
 		inbox: inbox{signal: make(chan struct{}, 1)}, done: make(chan struct{}),
 		status: LinkStatus{Name: link.Name, State: LinkConnecting},
 	}

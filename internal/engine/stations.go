@@ -6,6 +6,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"arithmon/internal/crash"
 	"arithmon/internal/reading"
 )
 
@@ -57,7 +58,7 @@ func (r *runner) configure(station Station) {
 	case s.setBack.pause > 0:
 		s.setBack.until = now // what changed may be the cure
 	}
-	r.addJobs(s, r.driver.Jobs(r.link, station), now)
+	r.addJobs(s, r.jobs(station), now)
 	for _, e := range s.entries {
 		// The first poll is at once; the grid begins at the job's own place in the period before it.
 		e.anchor = now.Add(-r.offset(e.job.Period()))
@@ -74,13 +75,21 @@ func (r *runner) reporters(f func(Reporter)) {
 	}
 }
 
+// jobs are those of a station; none when planning them fails.
+func (r *runner) jobs(station Station) (jobs []Job) {
+	if fault := crash.Catch(func() { jobs = r.driver.Jobs(r.link, station) }); fault != nil {
+		r.Fault(fault)
+	}
+	return jobs
+}
+
 // replan plans a station's jobs anew. Those that ask for the same go on as they were.
 func (r *runner) replan(s *stationRun, trip time.Duration, now time.Time) {
 	s.RoundTrip, s.planned = trip, trip
 	old := s.entries
 	s.entries = nil
 	var fresh []Job
-	for _, job := range r.driver.Jobs(r.link, s.Station) {
+	for _, job := range r.jobs(s.Station) {
 		adopter, ok := job.(Adopter)
 		at := slices.IndexFunc(old, func(e *entry) bool { return ok && e != nil && adopter.Adopt(e.job) })
 		if at < 0 {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"arithmon/internal/codec"
+	"arithmon/internal/crash"
 	"arithmon/internal/diagnose"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
@@ -49,6 +50,21 @@ func newSlot(p *site.Point, s site.Station, mu *slotLock, now time.Time, like *S
 		slot.conversion = like.conversion
 	}
 	return slot
+}
+
+// NewSlot makes a slot of a point that the site does not have, of which only events are kept.
+func NewSlot(p site.Point, s site.Station) *Slot {
+	return newSlot(&p, s, new(slotLock), time.Now(), nil)
+}
+
+// Fail makes the reading bad for a reason, unless nothing was read yet.
+func (s *Slot) Fail(reason reading.Reason) {
+	s.mu.Lock()
+	unread := s.reading.Reason == reading.NeverRead
+	s.mu.Unlock()
+	if !unread {
+		s.fail(reason, time.Now())
+	}
 }
 
 // Live is a point with its reading.
@@ -178,6 +194,9 @@ func (t *table) Hurry(string) {}
 
 // Note makes the table a Host.
 func (t *table) Note(string, diagnose.Note) {}
+
+// Fault makes the table a Host.
+func (t *table) Fault(*crash.Error) {}
 
 // Asked makes the table a Host.
 func (t *table) Asked(int, Outcome, time.Duration, bool) {}

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"sync/atomic"
 	"time"
+
+	"arithmon/internal/crash"
 )
 
 // Errors of Client.Do beside Exception and those that wrap ErrBadResponse.
@@ -44,6 +46,8 @@ type ClientOptions struct {
 	Datagrams bool
 	// Watch, when it is set, is told of everything that the client sees.
 	Watch func(Event)
+	// Fault, when it is set, is told of a panic in a goroutine of the Pipeline, which it ends.
+	Fault func(*crash.Error)
 }
 
 // Client asks devices over one connection, one request at a time. It is not safe for concurrent use.

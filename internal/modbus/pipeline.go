@@ -6,6 +6,8 @@ import (
 	"net"
 	"sync"
 	"time"
+
+	"arithmon/internal/crash"
 )
 
 // Pipeline asks devices over one connection with several requests outstanding at once, told apart by their transaction
@@ -46,7 +48,14 @@ func NewPipeline(conn net.Conn, o ClientOptions) *Pipeline {
 		o.Watch = func(Event) {}
 	}
 	p := &Pipeline{conn: conn, datagrams: o.Datagrams, watch: o.Watch, waiting: map[uint16]*call{}}
-	go p.read() // ends with the connection
+	go func() { // ends with the connection
+		if fault := crash.Catch(p.read); fault != nil {
+			if o.Fault != nil {
+				o.Fault(fault)
+			}
+			p.fail(fmt.Errorf("%w: %w", ErrClosed, fault))
+		}
+	}()
 	return p
 }
 

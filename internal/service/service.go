@@ -64,7 +64,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{served: make(chan error, 1), URL: "http://" + listener.Addr().String()}
-	s.Engine = engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}, dnp3link.New()}})
+	s.Engine = engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}, dnp3link.New()}, Log: o.Log})
 	if s.Store, err = store.Open(ctx, o.Dir, s.Engine.Apply); err != nil {
 		listener.Close()
 		return nil, err

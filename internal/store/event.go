@@ -17,17 +17,17 @@ const KeptEvents = 1_000_000
 
 // EventRecord is a change that a device reported.
 type EventRecord struct {
-	ID         uint64          `json:"id" doc:"counts up; one that is missing was lost"`
-	Tag        string          `json:"tag"`
-	Station    string          `json:"station"`
-	Value      codec.Value     `json:"value"`
-	Text       string          `json:"text" doc:"as a person would read it"`
-	Unit       string          `json:"unit,omitempty"`
-	Quality    reading.Quality `json:"quality" enum:"good,uncertain,bad"`
-	Reason     reading.Reason  `json:"reason,omitempty"`
-	Raw        string          `json:"raw" doc:"the object, with its flags"`
-	Time       time.Time       `json:"time" doc:"when it became known"`
-	SourceTime *time.Time      `json:"source_time,omitempty" doc:"the device's own"`
+	ID         uint64              `json:"id" doc:"counts up; one that is missing was lost"`
+	Tag        string              `json:"tag"`
+	Station    string              `json:"station"`
+	Value      codec.Value         `json:"value"`
+	Text       string              `json:"text" doc:"as a person would read it"`
+	Unit       string              `json:"unit,omitempty"`
+	Quality    reading.Quality     `json:"quality" enum:"good,uncertain,bad"`
+	Reason     reading.Reason      `json:"reason,omitempty"`
+	Raw        string              `json:"raw" doc:"the object, with its flags"`
+	Time       time.Time           `json:"time" doc:"when it became known"`
+	SourceTime *reading.DeviceTime `json:"source_time,omitempty" doc:"the device's own"`
 }
 
 // LastEvent is the ID of the newest event, 0 when there is none.
@@ -122,8 +122,7 @@ func (s *Store) Events(ctx context.Context, f EventFilter) ([]EventRecord, error
 		}
 		e.Time = time.UnixMicro(at).UTC()
 		if source.Valid {
-			t := time.UnixMilli(source.Int64).UTC()
-			e.SourceTime = &t
+			e.SourceTime = &reading.DeviceTime{Time: time.UnixMilli(source.Int64).UTC()}
 		}
 		if err := e.Value.UnmarshalJSON([]byte(value)); err != nil {
 			return nil, err

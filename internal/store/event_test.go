@@ -19,7 +19,7 @@ func events(first, n int) (list []EventRecord) {
 		at := time.Date(2026, 5, 1, 8, 0, first+i, 0, time.UTC)
 		source := at.Add(-50 * time.Millisecond)
 		list = append(list, EventRecord{ID: uint64(first + i), Tag: fmt.Sprintf("yard/%d", (first+i)%2), Station: "rtu", Value: codec.BoolValue(i%2 == 0), Text: "on",
-			Quality: reading.Uncertain, Reason: reading.Chatter, Raw: "g2v2 true", Time: at, SourceTime: &source})
+			Quality: reading.Uncertain, Reason: reading.Chatter, Raw: "g2v2 true", Time: at, SourceTime: &reading.DeviceTime{Time: source}})
 	}
 	return list
 }

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"arithmon/internal/crash"
 	"arithmon/internal/dnp3"
 )
 
@@ -26,6 +27,9 @@ type Options struct {
 	Unconfirmed bool
 
 	Stranger func(dnp3.Frame) // is given frames from or to an address that nobody here has; nil: nobody
+
+	// Fault is told of a panic within the channel, which it ends; nil: nobody.
+	Fault func(*crash.Error)
 }
 
 // Event is something that was seen on the connection.
@@ -69,6 +73,7 @@ var (
 	ErrDamaged = errors.New("what came back is damaged: wrong CRC")
 	ErrGarbage = errors.New("what came back is not DNP3")
 	ErrClosed  = errors.New("the connection was closed by the far end")
+	ErrBusy    = errors.New("the data link layer of the outstation says that its buffers are full (DFC)")
 	ErrNack    = errors.New("the data link layer of the outstation refuses (nack); its link states were reset and it refuses still")
 )
 
@@ -89,6 +94,7 @@ type Channel struct {
 	queued atomic.Int64 // fragments in work, or being taken from it
 	cause  error        // why it is closed; guarded by mu until closed is
 	done   sync.WaitGroup
+	began  time.Time // when the first octet came of the frame that is being read; the reader's
 }
 
 // New makes a channel of a connection. What comes is taken from Start on, so that nothing comes before its outstations are known.
@@ -135,11 +141,15 @@ func (c *Channel) handle() {
 // buffers hold fragments until they are taken.
 var buffers = sync.Pool{New: func() any { return new([]byte) }}
 
+// take gives a fragment to its handler and confirms it then, so that what is confirmed has been taken in.
 func (w work) take() {
 	if w.x != nil && w.x.each != nil {
 		w.x.each(w.f)
 	}
 	w.o.handler.Response(w.f)
+	if w.o.confirmable(w.f) {
+		w.o.confirm(w.f.Control)
+	}
 	if w.x != nil && w.final {
 		close(w.x.done)
 	}
@@ -149,9 +159,27 @@ func (w work) take() {
 func (c *Channel) Start() {
 	c.done.Go(func() {
 		defer close(c.work)
-		c.read()
+		if fault := crash.Catch(c.read); fault != nil {
+			c.faulted(fault)
+			c.end(fault)
+		}
 	})
-	c.done.Go(c.handle)
+	c.done.Go(func() {
+		if fault := crash.Catch(c.handle); fault != nil {
+			c.faulted(fault)
+			c.conn.Close()
+			for w := range c.work { // what waits for them sees the connection end
+				buffers.Put(w.buffer)
+				c.queued.Add(-1)
+			}
+		}
+	})
+}
+
+func (c *Channel) faulted(fault *crash.Error) {
+	if c.o.Fault != nil {
+		c.o.Fault(fault)
+	}
 }
 
 // Close closes the connection and waits for its reader.
@@ -199,6 +227,9 @@ func (c *Channel) read() {
 	for {
 		n, err := c.conn.Read(buffer[held:])
 		c.Counters.BytesReceived.Add(uint64(n))
+		if now := time.Now(); held == 0 {
+			c.began = now // of the frame that comes now
+		}
 		held += n
 		b := buffer[:held]
 		for len(b) > 0 {
@@ -217,6 +248,7 @@ func (c *Channel) read() {
 				c.take(f, b[:size])
 			}
 			b = b[size:]
+			c.began = time.Now()
 		}
 		held = copy(buffer, b)
 		if held > dnp3.MaxFrame { // more than a frame has never to be waited for

@@ -35,6 +35,7 @@ type Outstation struct {
 	seq    byte
 	count  dnp3.Control // frame count bit of the next confirmed frame
 	reset  bool         // its link states are
+	full   atomic.Bool  // its data link layer said that its buffers are (DFC, 9.2.4.1.3)
 
 	mu      sync.Mutex
 	segment byte // number of the next
@@ -46,6 +47,7 @@ type Outstation struct {
 	// Of the reader alone.
 	gather   dnp3.Reassembly
 	kind     EventKind // of the fragment that is being gathered
+	first    time.Time // when its first octet came
 	report   []byte    // the last unsolicited response
 	counted  bool      // an FCB is expected from the outstation
 	countBit dnp3.Control
@@ -57,6 +59,7 @@ type exchange struct {
 	seq   byte
 	first bool // a fragment has come
 	sent  time.Time
+	came  time.Time // when the first octet of the response did
 	iin   dnp3.IIN
 	each  func(dnp3.Fragment)
 	done  chan struct{}
@@ -64,8 +67,23 @@ type exchange struct {
 
 // knock is a request to the data link layer under way.
 type knock struct {
-	got  dnp3.LinkFunction
-	done chan struct{}
+	asked dnp3.LinkFunction
+	got   dnp3.LinkFunction
+	done  chan struct{}
+}
+
+// answers reports whether a secondary frame is one that answers a primary one (9.2.6): link status is answered by link status or by not
+// supported, all others by ack or nack, or not supported.
+func answers(asked, got dnp3.LinkFunction) bool {
+	switch got {
+	case dnp3.NotSupported:
+		return true
+	case dnp3.LinkStatus:
+		return asked == dnp3.RequestStatus
+	case dnp3.Ack, dnp3.Nack:
+		return asked != dnp3.RequestStatus
+	}
+	return false
 }
 
 // Address is its link address.
@@ -92,15 +110,17 @@ func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 	o.handler.Heard()
 	if f.Control&dnp3.Primary == 0 {
 		e := Event{Kind: EventAnswer, From: int(o.address), Asked: int(o.address), Data: raw}
+		o.full.Store(f.Control&dnp3.FlowFull != 0)
 		o.mu.Lock()
-		if k := o.knock; k != nil {
+		if k := o.knock; k != nil && answers(k.asked, f.Function()) {
 			k.got, o.knock = f.Function(), nil
 			defer close(k.done)
-		} else if !o.knocked {
-			e.Kind = EventStray
+		} else if k != nil || !o.knocked || f.Function() != dnp3.LinkStatus {
+			e.Kind, e.Text = EventStray, "it answers no request to the data link layer that is under way"
 			o.channel.Counters.Stray.Add(1)
+		} else {
+			o.knocked = false
 		}
-		o.knocked = false
 		o.mu.Unlock()
 		o.channel.see(e)
 		return
@@ -116,12 +136,15 @@ func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 		answer(dnp3.Ack)
 	case dnp3.TestLinkStates:
 		o.channel.see(Event{Kind: EventReported, From: int(o.address), Asked: -1, Data: raw})
-		if !o.counted {
+		switch {
+		case !o.counted:
 			answer(dnp3.Nack)
-			return
+		case f.Control&dnp3.CountBit != o.countBit: // sent again: the answer before is, too
+			answer(dnp3.Ack)
+		default:
+			o.countBit ^= dnp3.CountBit
+			answer(dnp3.Ack)
 		}
-		o.countBit ^= dnp3.CountBit
-		answer(dnp3.Ack)
 	case dnp3.ConfirmedData:
 		if !o.counted {
 			answer(dnp3.Nack)
@@ -145,7 +168,7 @@ func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 // data takes a segment.
 func (o *Outstation) data(f dnp3.Frame, raw []byte) {
 	if begun, err := dnp3.ParseFragment(dnp3.Opening(f.Data)); err == nil { // the first segment tells what the fragment is
-		o.kind = o.sort(begun.Control, begun.Function)
+		o.kind, o.first = o.sort(begun.Control, begun.Function), o.channel.began
 	}
 	e := Event{Kind: o.kind, From: int(o.address), Asked: int(o.address), Data: raw}
 	o.mu.Lock()
@@ -174,6 +197,8 @@ func (o *Outstation) sort(c dnp3.AppControl, f dnp3.Function) EventKind {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	switch {
+	case !consistent(c, f):
+		return EventStray
 	case f == dnp3.FuncUnsolicited:
 		return EventReported
 	case f == dnp3.FuncResponse && o.pending != nil && c.Seq() == o.pending.seq:
@@ -184,11 +209,24 @@ func (o *Outstation) sort(c dnp3.AppControl, f dnp3.Function) EventKind {
 	return EventStray
 }
 
+// consistent reports whether the control octet of a fragment fits its function: unsolicited responses have UNS set and are one
+// fragment, other responses have it clear (4.2.2.4).
+func consistent(c dnp3.AppControl, f dnp3.Function) bool {
+	const one = dnp3.First | dnp3.Final
+	switch f {
+	case dnp3.FuncUnsolicited:
+		return c&dnp3.Unsolicited != 0 && c&one == one
+	case dnp3.FuncResponse:
+		return c&dnp3.Unsolicited == 0
+	}
+	return true
+}
+
 // fragment takes a whole fragment.
 func (o *Outstation) fragment(b []byte) {
 	f, err := dnp3.ParseFragment(b)
 	switch {
-	case err != nil:
+	case err != nil, !consistent(f.Control, f.Function):
 		return
 	case f.Function == dnp3.FuncUnsolicited:
 		o.unsolicited(f, b)
@@ -197,17 +235,39 @@ func (o *Outstation) fragment(b []byte) {
 	}
 }
 
-// unsolicited takes a report. The same again is confirmed again and not taken: its confirmation was lost (4.6.2.4).
+// unsolicited takes a report. The same again is confirmed again and not taken: its confirmation was lost (4.6.2.4). One without objects
+// is never the same: it tells of a restart.
 func (o *Outstation) unsolicited(f dnp3.Fragment, b []byte) {
-	if f.Control&dnp3.Confirm != 0 && !(o.channel.o.Unconfirmed && hasEvents(f.Objects)) {
+	repeated := len(f.Objects) > 0 && bytes.Equal(b, o.report)
+	if !repeated {
+		o.report = append(o.report[:0], b...)
+	} else if o.confirmable(f) {
 		o.confirm(f.Control)
 	}
-	if bytes.Equal(b, o.report) {
+	if repeated {
 		o.handler.Repeated()
 		return
 	}
-	o.report = append(o.report[:0], b...)
 	o.channel.hand(work{o: o, f: f, final: true})
+}
+
+// confirmable reports whether a fragment is to be confirmed: when its sender wants that, and its events can be taken in, each of them.
+func (o *Outstation) confirmable(f dnp3.Fragment) bool {
+	switch {
+	case f.Control&dnp3.Confirm == 0:
+		return false
+	case o.channel.o.Unconfirmed:
+		return !hasEvents(f.Objects)
+	}
+	return understood(f.Objects)
+}
+
+// understood reports whether every object of a fragment can at least be passed over.
+func understood(objects []byte) bool {
+	o := dnp3.ReadObjects(objects, dnp3.FuncResponse)
+	for o.Next() {
+	}
+	return o.Err == nil
 }
 
 // hasEvents reports whether a fragment has events.
@@ -224,6 +284,9 @@ func (o *Outstation) solicited(f dnp3.Fragment) {
 		o.mu.Unlock()
 		return
 	}
+	if !x.first {
+		x.came = o.first
+	}
 	x.first = true
 	x.iin |= f.IIN
 	final := f.Control&dnp3.Final != 0
@@ -232,9 +295,10 @@ func (o *Outstation) solicited(f dnp3.Fragment) {
 		o.pending = nil
 	}
 	o.mu.Unlock()
-	// It is here, whole and in its turn; the outstation may send the next while this is taken in.
-	if f.Control&dnp3.Confirm != 0 && !(o.channel.o.Unconfirmed && hasEvents(f.Objects)) {
+	// A fragment that more are to follow is here, whole and in its turn; the outstation may send the next while this is taken in.
+	if !final && !hasEvents(f.Objects) && o.confirmable(f) {
 		o.confirm(f.Control)
+		f.Control &^= dnp3.Confirm
 	}
 	o.channel.hand(work{o: o, f: f, x: x, final: final})
 }
@@ -260,20 +324,31 @@ func (o *Outstation) cut(fragment []byte) (list [][]byte) {
 
 // Answer is the end of a response.
 type Answer struct {
-	IIN  dnp3.IIN // of all its fragments
-	Sent time.Time
-	Took time.Duration
+	IIN   dnp3.IIN  // of all its fragments
+	Began time.Time // when the first octet of the request was sent
+	Sent  time.Time // when the last one was
+	Came  time.Time // when the first octet of the response was there
+	Took  time.Duration
 }
 
 // Ask sends a request and waits for the whole response, each fragment of which goes to each, unless that is nil, and to the
 // handler. Requests that are not answered return when they are sent.
 func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragment)) (a Answer, err error) {
+	return o.askAt(f, func(time.Time) []byte { return objects }, each)
+}
+
+// askAt is Ask with objects that tell the time at which they are sent.
+func (o *Outstation) askAt(f dnp3.Function, objects func(time.Time) []byte, each func(dnp3.Fragment)) (a Answer, err error) {
 	o.asking.Lock()
 	defer o.asking.Unlock()
+	if err := o.drain(); err != nil {
+		return a, err
+	}
 	seq := o.seq
 	o.seq = (o.seq + 1) & 0x0F
-	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: dnp3.First | dnp3.Final | dnp3.AppControl(seq), Function: f, Objects: objects})
-	x := &exchange{seq: seq, each: each, done: make(chan struct{}), sent: time.Now()}
+	a.Began = time.Now()
+	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: dnp3.First | dnp3.Final | dnp3.AppControl(seq), Function: f, Objects: objects(a.Began)})
+	x := &exchange{seq: seq, each: each, done: make(chan struct{}), sent: a.Began}
 	if !f.Unanswered() {
 		o.mu.Lock()
 		o.pending = x
@@ -291,9 +366,6 @@ func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragmen
 		return a, err
 	}
 	a.Sent = time.Now()
-	o.mu.Lock()
-	x.sent = a.Sent
-	o.mu.Unlock()
 	if f.Unanswered() {
 		return a, nil
 	}
@@ -301,7 +373,31 @@ func (o *Outstation) Ask(f dnp3.Function, objects []byte, each func(dnp3.Fragmen
 		return a, err
 	}
 	a.Took, a.IIN = time.Since(a.Sent), x.iin
+	if a.Came = x.came; a.Came.IsZero() {
+		a.Came = time.Now()
+	}
 	return a, nil
+}
+
+// drain waits while the data link layer of the outstation says that its buffers are full: no user data are sent to it then, and its
+// status is asked for (9.2.4.1.3).
+func (o *Outstation) drain() error {
+	for try := 0; o.full.Load(); try++ {
+		if try > o.channel.o.Retries+2 {
+			return ErrBusy
+		}
+		if _, err := o.linkRequest(dnp3.RequestStatus, 0, nil); err != nil {
+			return err
+		}
+		if o.full.Load() {
+			select {
+			case <-o.channel.closed:
+				return o.channel.why()
+			case <-time.After(o.channel.o.Timeout / 8):
+			}
+		}
+	}
+	return nil
 }
 
 // spoilt is how much came that was no good.
@@ -456,7 +552,7 @@ func (o *Outstation) Knock() error {
 
 // linkRequest sends a frame that the data link layer answers.
 func (o *Outstation) linkRequest(f dnp3.LinkFunction, bits dnp3.Control, data []byte) (got dnp3.LinkFunction, err error) {
-	k := &knock{done: make(chan struct{})}
+	k := &knock{asked: f, done: make(chan struct{})}
 	o.mu.Lock()
 	o.knock = k
 	o.mu.Unlock()

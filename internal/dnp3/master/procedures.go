@@ -76,33 +76,38 @@ func (o *Outstation) ClearRestart() (Answer, error) {
 	return o.do(dnp3.FuncWrite, append(b, 0), nil)
 }
 
-// SetTimeLAN sets the clock of an outstation on a network: it records when the request came and is told afterwards what time that
-// was (10.3.3).
-func (o *Outstation) SetTimeLAN(now func() time.Time) error {
-	recorded := now()
-	if _, err := o.do(dnp3.FuncRecordTime, nil, nil); err != nil {
+// SetTimeLAN sets the clock of an outstation on a network: both note when the last octet of a request is sent and comes, and the
+// outstation is told afterwards what time that was (10.3.3).
+func (o *Outstation) SetTimeLAN() error {
+	a, err := o.do(dnp3.FuncRecordTime, nil, nil)
+	if err != nil {
 		return err
 	}
-	_, err := o.do(dnp3.FuncWrite, dnp3.AppendTimeObject(nil, 3, dnp3.TimeOf(recorded)), nil)
+	_, err = o.do(dnp3.FuncWrite, dnp3.AppendTimeObject(nil, 3, dnp3.TimeOf(a.Sent)), nil)
 	return err
 }
 
-// SetTimeSerial sets the clock of an outstation on a line: the delay is measured and added (10.3.2).
-func (o *Outstation) SetTimeSerial(now func() time.Time) (delay time.Duration, err error) {
+// SetTimeSerial sets the clock of an outstation on a line: the delay is measured and added to the time at which the request with it
+// begins to be sent (10.3.2).
+func (o *Outstation) SetTimeSerial() (delay time.Duration, err error) {
 	if delay, err = o.Delay(); err != nil {
 		return 0, err
 	}
-	_, err = o.do(dnp3.FuncWrite, dnp3.AppendTimeObject(nil, 1, dnp3.TimeOf(now().Add(delay))), nil)
+	a, err := o.askAt(dnp3.FuncWrite, func(now time.Time) []byte { return dnp3.AppendTimeObject(nil, 1, dnp3.TimeOf(now.Add(delay))) }, nil)
+	if err == nil && a.IIN&dnp3.IINRefused != 0 {
+		err = &RefusedError{dnp3.FuncWrite, a.IIN}
+	}
 	return delay, err
 }
 
-// Delay measures how long a message takes one way.
+// Delay measures how long a message takes one way: from the first octet of the request to the first octet of the response, less the
+// time that the outstation says it had in between, halved (10.3.2).
 func (o *Outstation) Delay() (time.Duration, error) {
 	inside := -1
 	a, err := o.do(dnp3.FuncDelayMeasure, nil, func(f dnp3.Fragment) {
 		objects := dnp3.ReadObjects(f.Objects, dnp3.FuncResponse)
 		for objects.Next() {
-			if objects.Header.Group == 52 && len(objects.Body) >= 2 {
+			if objects.Header.Group == 52 && objects.Plain() && len(objects.Body) >= 2 {
 				inside = dnp3.ReadDelay(objects.Header.Variation, objects.Body)
 			}
 		}
@@ -110,7 +115,7 @@ func (o *Outstation) Delay() (time.Duration, error) {
 	if err == nil && inside < 0 {
 		err = errors.New("the response to delay measurement has no time delay (group 52)")
 	}
-	return max(0, a.Took-time.Duration(inside)*time.Millisecond) / 2, err
+	return max(0, a.Came.Sub(a.Began)-time.Duration(inside)*time.Millisecond) / 2, err
 }
 
 // Clock reads the time as the outstation has it, and when that was here.
@@ -120,7 +125,7 @@ func (o *Outstation) Clock() (theirs dnp3.Time, ours time.Time, err error) {
 	a, err := o.do(dnp3.FuncRead, h, func(f dnp3.Fragment) {
 		objects := dnp3.ReadObjects(f.Objects, dnp3.FuncResponse)
 		for objects.Next() {
-			if objects.Header.Group == 50 && objects.Header.Variation == 1 && len(objects.Body) >= 6 {
+			if objects.Header.Group == 50 && objects.Header.Variation == 1 && objects.Plain() && len(objects.Body) >= 6 {
 				theirs, found = dnp3.ReadTime(objects.Body), true
 			}
 		}
@@ -240,7 +245,7 @@ func (o *Outstation) control(f dnp3.Function, object []byte) error {
 		return err
 	case len(said) == len(object) && said[len(said)-1]&0x7F != 0:
 		return &CommandError{f, dnp3.Status(said[len(said)-1] & 0x7F)}
-	case a.IIN&dnp3.IINRefused != 0:
+	case a.IIN&(dnp3.IINRefused|dnp3.IINExecuting) != 0:
 		return &RefusedError{f, a.IIN}
 	case !bytes.Equal(said, object):
 		return &EchoError{f}

@@ -215,8 +215,8 @@ func TestClause9_2_6_ConfirmedUserData(t *testing.T) {
 func TestClause10_3_TimeSynchronisation(t *testing.T) {
 	p := join(t, outstation.Config{NeedTime: true}, some, master.Options{})
 	for name, set := range map[string]func() error{
-		"LAN":    func() error { return p.SetTimeLAN(time.Now) },
-		"serial": func() error { _, err := p.SetTimeSerial(time.Now); return err },
+		"LAN":    func() error { return p.SetTimeLAN() },
+		"serial": func() error { _, err := p.SetTimeSerial(); return err },
 	} {
 		p.set(func(_ time.Time, o *outstation.Outstation) { o.SetOffset(-time.Hour) })
 		theirs, ours, err := p.Clock()

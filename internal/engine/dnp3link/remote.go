@@ -3,6 +3,7 @@ package dnp3link
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -49,22 +50,31 @@ type remote struct {
 	session *session
 	station site.Station
 
-	mu      sync.Mutex
-	out     *master.Outstation // nil: it has not called in
-	todo    steps
-	fails   int            // exchanges in a row that nothing answered
-	more    bool           // it has events that were not asked for
-	iin     dnp3.IIN       // of the last response
-	noTime  bool           // it does not say its time
-	noClass master.Classes // that it does not have
-	refused map[dnp3.Function]bool
+	mu       sync.Mutex
+	out      *master.Outstation // nil: it has not called in
+	todo     steps
+	started  bool                         // what todo held when the connection came about is done
+	silent21 int                          // how often disabling unsolicited responses was not answered
+	cleared  time.Time                    // when the restart indication was cleared last
+	setting  bool                         // its clock is being set
+	timeSet  time.Time                    // when it was last
+	reread   []site.Address               // outputs whose state a command has changed, or will have by now
+	fails    int                          // exchanges in a row that nothing answered
+	more     bool                         // it has events that were not asked for
+	hurried  time.Time                    // when events brought a poll forward last
+	iin      dnp3.IIN                     // of the last response
+	noTime   bool                         // it does not say its time
+	noClass  map[master.Classes]time.Time // that it refused, and when
+	static   time.Time                    // when its present values were read last
+	refused  map[dnp3.Function]bool
 
 	// What follows belongs to the reader, and to those who hold taking.
 	taking  sync.Mutex
-	entries [dnp3.KindCount][]*entry // by index
-	extra   []*engine.Slot           // deadbands and classes
-	round   int                      // of integrity polls
-	single  int                      // the class that is being asked for alone, 0 for none
+	entries [dnp3.KindCount][]*entry  // by index
+	extra   []*engine.Slot            // deadbands and classes
+	unknown map[identity]*engine.Slot // of events of points that nobody configured
+	round   int                       // of integrity polls
+	single  int                       // the class that is being asked for alone, 0 for none
 	memory  *memory
 	came    time.Time       // when the fragment did that is being taken
 	samples []engine.Sample // of its measurements, to be emitted together
@@ -82,7 +92,7 @@ type entry struct {
 const emitted = 64
 
 func newRemote(s *session, station engine.Station) *remote {
-	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, samples: make([]engine.Sample, 0, emitted)}
+	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, noClass: map[master.Classes]time.Time{}, unknown: map[identity]*engine.Slot{}, samples: make([]engine.Sample, 0, emitted)}
 	r.points(station.Slots)
 	return r
 }
@@ -147,7 +157,7 @@ func (r *remote) outstation() *master.Outstation {
 func (r *remote) use(out *master.Outstation) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.out = out
+	r.out, r.started, r.silent21 = out, false, 0
 	r.todo = steps{reset: r.station.LinkReset || r.station.LinkConfirm, disable: true, integrity: true, enable: true}
 }
 
@@ -161,11 +171,20 @@ func (r *remote) note(kind diagnose.NoteKind, number float64, text string) {
 	r.session.host.Note(r.station.Name, note(kind, number, text))
 }
 
-// pollable are the event classes that the station has.
+// refusedFor is how long a class that was refused is not asked for.
+const refusedFor = 10 * time.Minute
+
+// pollable are the event classes that the station is not known to refuse.
 func (r *remote) pollable() master.Classes {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return master.Events &^ r.noClass
+	c := master.Events
+	for class, at := range r.noClass {
+		if time.Since(at) < refusedFor {
+			c &^= class
+		}
+	}
+	return c
 }
 
 // do does a job, after what is to be done before it.
@@ -194,17 +213,20 @@ func (r *remote) do(j *job) (err error) {
 	if err != nil {
 		return err
 	}
+	if err := r.lookAgain(out); err != nil {
+		return err
+	}
 	switch {
 	case j.kind == integrity:
 		if !polled {
 			err = r.integrity(out)
 		}
+	case r.take(&r.more):
+		err = r.events(out, r.pollable())
 	case j.kind == events:
 		if !polled {
 			err = r.events(out, j.classes)
 		}
-	case r.take(&r.more):
-		err = r.events(out, r.pollable())
 	default:
 		_, err = out.Status()
 		return err
@@ -240,15 +262,19 @@ func (r *remote) prepare(out *master.Outstation) (polled bool, err error) {
 	}
 	step(&r.todo.reset, out.Reset)
 	step(&r.todo.disable, func() error {
-		return r.ask(dnp3.FuncDisableUnsolicited, func() (master.Answer, error) { return out.Unsolicited(false, master.Events) })
+		err := r.ask(dnp3.FuncDisableUnsolicited, func() (master.Answer, error) { return out.Unsolicited(false, master.Events) })
+		if errors.Is(err, master.ErrTimeout) && r.neverDisables(out) {
+			return nil
+		}
+		return err
 	})
-	step(&r.todo.clear, func() error { return r.ask(dnp3.FuncWrite, out.ClearRestart) })
+	step(&r.todo.clear, func() error { return r.clearRestart(out) })
 	step(&r.todo.time, func() error { return r.setTime(out) })
 	step(&r.todo.integrity, func() error {
 		polled = true
 		return r.integrity(out)
 	})
-	step(&r.todo.clear, func() error { return r.ask(dnp3.FuncWrite, out.ClearRestart) }) // the first answer told of it
+	step(&r.todo.clear, func() error { return r.clearRestart(out) }) // the first answer told of it
 	step(&r.todo.time, func() error { return r.setTime(out) })
 	step(&r.todo.enable, func() error {
 		classes := classesOf(r.station.ReportedClasses())
@@ -257,7 +283,40 @@ func (r *remote) prepare(out *master.Outstation) (polled bool, err error) {
 		}
 		return r.ask(dnp3.FuncEnableUnsolicited, func() (master.Answer, error) { return out.Unsolicited(true, classes) })
 	})
+	if err == nil {
+		r.mu.Lock()
+		r.started = true
+		r.mu.Unlock()
+	}
 	return polled, err
+}
+
+// neverDisables notes that disabling unsolicited responses was not answered. An outstation that answers its data link layer, and this
+// twice not, does not know the function and keeps silent: it is polled all the same.
+func (r *remote) neverDisables(out *master.Outstation) bool {
+	r.mu.Lock()
+	r.silent21++
+	again := r.silent21 < 2
+	r.mu.Unlock()
+	if again {
+		return false
+	}
+	if _, err := out.Read(master.Class1, nil); err != nil && !isRefusal(err) {
+		return false
+	}
+	r.mu.Lock()
+	r.refused[dnp3.FuncDisableUnsolicited] = true
+	r.mu.Unlock()
+	r.note(diagnose.NoteNoFunction, float64(dnp3.FuncDisableUnsolicited), "disable unsolicited responses was not answered, and a read was")
+	return true
+}
+
+// clearRestart clears the restart indication.
+func (r *remote) clearRestart(out *master.Outstation) error {
+	r.mu.Lock()
+	r.cleared = time.Now()
+	r.mu.Unlock()
+	return r.ask(dnp3.FuncWrite, out.ClearRestart)
 }
 
 func isRefusal(err error) bool {
@@ -288,71 +347,162 @@ func (r *remote) ask(f dnp3.Function, request func() (master.Answer, error)) err
 
 // setTime sets the clock as the station wants it.
 func (r *remote) setTime(out *master.Outstation) error {
+	r.mu.Lock()
+	r.setting = true // what is answered meanwhile was answered before the clock was set
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		r.setting, r.timeSet = false, time.Now()
+		r.mu.Unlock()
+	}()
 	return r.ask(dnp3.FuncRecordTime, func() (master.Answer, error) {
 		var err error
 		switch r.station.TimeSync {
 		case site.TimeSyncLAN:
-			err = out.SetTimeLAN(time.Now)
+			err = out.SetTimeLAN()
 		case site.TimeSyncSerial:
-			_, err = out.SetTimeSerial(time.Now)
+			_, err = out.SetTimeSerial()
 		}
 		return master.Answer{}, err
 	})
 }
 
-// events reads classes.
+// lookAgain reads outputs that a command has changed, or that have gone back by themselves since.
+func (r *remote) lookAgain(out *master.Outstation) error {
+	r.mu.Lock()
+	list := r.reread
+	r.reread = nil
+	r.mu.Unlock()
+	for i, a := range list {
+		_, err := out.ReadObjects(dnp3.AppendRange(nil, dnp3.KindOf(string(a.Space)).StaticGroup(), 0, uint32(a.Offset), 1), nil)
+		if err != nil && !isRefusal(err) {
+			r.mu.Lock()
+			r.reread = append(r.reread, list[i:]...)
+			r.mu.Unlock()
+			return err
+		}
+	}
+	return nil
+}
+
+// lookAt reads an output again after a while, however its command ends.
+func (r *remote) lookAt(a site.Address, after time.Duration) {
+	time.AfterFunc(after, func() {
+		r.mu.Lock()
+		if !slices.Contains(r.reread, a) {
+			r.reread = append(r.reread, a)
+		}
+		r.mu.Unlock()
+		r.session.host.Hurry(r.station.Name)
+	})
+}
+
+// leastStatic is how often present values are read at most in place of events that the station does not report.
+const leastStatic = 10 * time.Second
+
+// events reads classes. Where the station refuses one of them, its present values are read instead, so that no point is taken for good
+// that is not asked for.
 func (r *remote) events(out *master.Outstation, c master.Classes) error {
-	c &= r.pollable()
-	if c == 0 {
+	asked := c & r.pollable()
+	if asked != 0 {
+		if err := r.readClasses(out, asked); err != nil {
+			return err
+		}
+	}
+	r.mu.Lock()
+	due := time.Since(r.static) >= leastStatic
+	r.mu.Unlock()
+	switch {
+	case c&^r.pollable() != 0 && due:
+		return r.integrity(out)
+	case asked == 0:
 		_, err := out.Status()
 		return err
 	}
-	r.taking.Lock()
-	r.single = map[master.Classes]int{master.Class1: 1, master.Class2: 2, master.Class3: 3}[c]
-	r.taking.Unlock()
-	_, err := out.Read(c, nil)
-	r.taking.Lock()
-	r.single = 0
-	r.taking.Unlock()
-	r.mu.Lock()
-	r.more = false
-	r.mu.Unlock()
-	return r.refusedClasses(c, err)
+	return nil
 }
 
-// refusedClasses takes note of classes that the station does not have.
-func (r *remote) refusedClasses(c master.Classes, err error) error {
-	var refused *master.RefusedError
-	if !errors.As(err, &refused) || c&master.Events == 0 {
+// readClasses reads classes together and, when that is refused, one by one; those that are refused by themselves are noted. Its error
+// is a refusal only when nothing of class 0 can be read.
+func (r *remote) readClasses(out *master.Outstation, c master.Classes) error {
+	single := map[master.Classes]int{master.Class1: 1, master.Class2: 2, master.Class3: 3}
+	r.setSingle(single[c])
+	defer r.setSingle(0)
+	_, err := out.Read(c, nil)
+	if !isRefusal(err) {
 		return err
 	}
-	if refused.IIN&dnp3.IINUnknownObject != 0 {
-		r.mu.Lock()
-		r.noClass |= c & master.Events
-		r.mu.Unlock()
-		r.note(diagnose.NoteNoObject, 0, "event classes were refused: "+refused.IIN.String())
-		return nil
+	for _, one := range []master.Classes{master.Class1, master.Class2, master.Class3, master.Class0} {
+		if c&one == 0 {
+			continue
+		}
+		if c != one {
+			r.setSingle(single[one])
+			_, err = out.Read(one, nil)
+		}
+		var refused *master.RefusedError
+		switch {
+		case errors.As(err, &refused) && one == master.Class0:
+			return r.readGroups(out, refused)
+		case errors.As(err, &refused):
+			r.mu.Lock()
+			r.noClass[one] = time.Now()
+			r.mu.Unlock()
+			r.note(diagnose.NoteNoClass, float64(single[one]), fmt.Sprintf("reading class %d was refused: %s", single[one], refused.IIN&(dnp3.IINRefused)))
+		case err != nil:
+			return err
+		}
 	}
-	return err
+	return nil
 }
 
-// integrity reads all events and then all present values, and looks what is missing.
+func (r *remote) setSingle(class int) {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	r.single = class
+}
+
+// readGroups reads the present values of each kind that has points, where class 0 is refused.
+func (r *remote) readGroups(out *master.Outstation, refused *master.RefusedError) error {
+	r.note(diagnose.NoteNoClass, 0, fmt.Sprintf("reading class 0 was refused: %s", refused.IIN&dnp3.IINRefused))
+	any := false
+	for kind := dnp3.BinaryInput; kind < dnp3.KindCount; kind++ {
+		r.taking.Lock()
+		wanted := len(r.entries[kind]) > 0
+		r.taking.Unlock()
+		if !wanted {
+			continue
+		}
+		_, err := out.ReadObjects(dnp3.AppendHeader(nil, dnp3.Header{Group: kind.StaticGroup(), Qualifier: dnp3.All}), nil)
+		if err != nil && !isRefusal(err) {
+			return err
+		}
+		any = any || err == nil
+	}
+	if !any {
+		return refused
+	}
+	return nil
+}
+
+// integrity reads all events and then all present values, and looks what is missing. What was read before and is missing now is not
+// good any more.
 func (r *remote) integrity(out *master.Outstation) error {
 	r.taking.Lock()
 	r.round++
 	round := r.round
 	r.taking.Unlock()
-	c := master.Class0 | r.pollable()
-	if _, err := out.Read(c, nil); err != nil {
-		if err = r.refusedClasses(c, err); err != nil {
-			return err
-		}
-		if _, err = out.Read(master.Class0, nil); err != nil && !isRefusal(err) {
-			return err
-		}
+	r.mu.Lock()
+	r.more, r.static = false, time.Now()
+	r.mu.Unlock()
+	err := r.readClasses(out, master.Class0|r.pollable())
+	if err != nil && !isRefusal(err) {
+		return err
+	}
+	if err == nil && r.pollable() == master.Events {
+		r.note(diagnose.NoteNoClass, 0, "")
 	}
 	r.mu.Lock()
-	r.more = false
 	noTime := r.noTime
 	r.mu.Unlock()
 	missing := r.missing(round)
@@ -362,6 +512,10 @@ func (r *remote) integrity(out *master.Outstation) error {
 		}
 	}
 	missing = r.missing(round)
+	r.lose(round)
+	if err != nil {
+		return err
+	}
 	text := ""
 	if len(missing) > 0 {
 		names := make([]string, 0, 5)
@@ -380,6 +534,23 @@ func (r *remote) integrity(out *master.Outstation) error {
 		return nil
 	}
 	return r.compareTime(out)
+}
+
+// lose makes the readings bad of points that were seen before, and not in a round.
+func (r *remote) lose(round int) {
+	r.taking.Lock()
+	defer r.taking.Unlock()
+	for _, entries := range r.entries {
+		for _, e := range entries {
+			if e == nil || e.round == 0 || e.round >= round {
+				continue
+			}
+			e.round = 0
+			for _, slot := range e.slots {
+				slot.Fail(reading.BadResponse)
+			}
+		}
+	}
 }
 
 // mostMissing is how many points are asked for by themselves when an integrity poll did not give them.
@@ -402,6 +573,14 @@ func (r *remote) missing(round int) (list []site.Address) {
 // tolerated is by how much a clock may be wrong.
 const tolerated = 2 * time.Second
 
+// timeSetEvery is how often a clock is set at most that stays wrong, or says that it needs the time.
+const timeSetEvery = time.Minute
+
+// setsTime reports whether the station wants its clock to be set.
+func (r *remote) setsTime() bool {
+	return r.station.TimeSync != "" && r.station.TimeSync != site.TimeSyncNone
+}
+
 // compareTime reads the station's clock and notes by how much it is wrong.
 func (r *remote) compareTime(out *master.Outstation) error {
 	theirs, ours, err := out.Clock()
@@ -421,6 +600,13 @@ func (r *remote) compareTime(out *master.Outstation) error {
 func (r *remote) timeOff(off time.Duration) {
 	text := ""
 	if off.Abs() > tolerated {
+		r.mu.Lock()
+		set := r.setsTime() && time.Since(r.timeSet) > timeSetEvery // it does not ask, and its clock is wrong
+		r.todo.time = r.todo.time || set
+		r.mu.Unlock()
+		if set {
+			r.session.host.Hurry(r.station.Name)
+		}
 		direction := "ahead"
 		if off < 0 {
 			direction = "behind"
@@ -480,7 +666,7 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]e
 			switch {
 			case m != nil && m.Kind == kind && !m.Event:
 				found(int(m.Index), sampleOf(m))
-			case other != nil && other.Header.Group == 34 && group == 34:
+			case other != nil && other.Header.Group == 34 && group == 34 && other.Plain():
 				size := dnp3.Octets(34, other.Header.Variation)
 				for i := range int(other.Header.Count) {
 					v := dnp3.ReadDeadband(other.Header.Variation, other.Body[i*size:])
@@ -514,9 +700,14 @@ func (r *remote) variation(k dnp3.Kind, index uint16) byte {
 	return 0
 }
 
-// assigned notes the class of a point.
-func (r *remote) assigned(k dnp3.Kind, index uint16, class int) {
+// assigned notes that a point has another class now, which its next event will tell.
+func (r *remote) assigned(k dnp3.Kind, index uint16, _ int) {
 	r.taking.Lock()
 	defer r.taking.Unlock()
-	r.entry(k, index, true).class = class
+	r.entry(k, index, true).class = 0
+	for _, slot := range r.extra {
+		if a := slot.Point.Address; a.Part == site.EventClass && a.Offset == index && dnp3.KindOf(string(a.Space)) == k {
+			slot.Fail(reading.NeverRead)
+		}
+	}
 }

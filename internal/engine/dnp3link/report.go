@@ -7,6 +7,7 @@ import (
 	"arithmon/internal/codec"
 	"arithmon/internal/diagnose"
 	"arithmon/internal/dnp3"
+	"arithmon/internal/engine"
 	"arithmon/internal/site"
 )
 
@@ -51,7 +52,7 @@ func (r *remote) response(f dnp3.Fragment) {
 	if off := time.Until(newest.Go()); newest != 0 && (off > tolerated || f.Function == dnp3.FuncUnsolicited && off > -tolerated) {
 		r.timeOff(off)
 	}
-	r.indicated(f)
+	r.indicated(f, had)
 }
 
 // identity is what tells an event that comes again from another.
@@ -106,12 +107,15 @@ func (r *remote) known(f dnp3.Fragment) map[identity]int {
 
 // measured emits a measurement to the points that it is of; class is that of events, where it is known.
 func (r *remote) measured(m *dnp3.Measurement, class int) {
-	e := r.entry(m.Kind, m.Index, false)
-	if e == nil {
-		return
-	}
 	if m.Command {
 		return // what was commanded is no reading; the state of the output is reported by itself
+	}
+	e := r.entry(m.Kind, m.Index, false)
+	if m.Event && (e == nil || len(e.slots) == 0) {
+		r.unconfigured(m)
+	}
+	if e == nil {
+		return
 	}
 	if !m.Event {
 		e.round, e.variation = r.round, m.Variation
@@ -122,15 +126,42 @@ func (r *remote) measured(m *dnp3.Measurement, class int) {
 		return
 	}
 	for _, slot := range e.slots {
-		if len(r.samples) == cap(r.samples) {
-			r.emit()
-		}
-		n := len(r.samples)
-		r.samples = r.samples[:n+1]
-		s := &r.samples[n]
-		fill(s, m)
-		s.Slot, s.Time = slot, r.came
+		r.sample(slot, m)
 	}
+}
+
+// sample adds a measurement of a point to those that are emitted together.
+func (r *remote) sample(slot *engine.Slot, m *dnp3.Measurement) {
+	if len(r.samples) == cap(r.samples) {
+		r.emit()
+	}
+	n := len(r.samples)
+	r.samples = r.samples[:n+1]
+	s := &r.samples[n]
+	fill(s, m)
+	s.Slot, s.Time = slot, r.came
+}
+
+// mostUnknown is of how many points that nobody configured events are kept.
+const mostUnknown = 4096
+
+// unconfigured keeps an event of a point that the site does not have, under the station's name and its address.
+func (r *remote) unconfigured(m *dnp3.Measurement) {
+	key := identity{kind: m.Kind, index: m.Index}
+	slot := r.unknown[key]
+	if slot == nil {
+		if len(r.unknown) >= mostUnknown {
+			return
+		}
+		code := m.Kind.Code()
+		if code == "" {
+			code = "fai"
+		}
+		a := site.Address{Space: site.Space(code), Offset: m.Index}
+		slot = engine.NewSlot(site.Point{Tag: r.station.Name + " " + a.String(), Station: r.station.Name, Address: a}, r.station)
+		r.unknown[key] = slot
+	}
+	r.sample(slot, m)
 }
 
 // emit gives what was measured to the points.
@@ -141,8 +172,14 @@ func (r *remote) emit() {
 	}
 }
 
+// Pauses between what an indication that stays leads to.
+const (
+	clearEvery = time.Minute
+	hurryEvery = 5 * time.Second
+)
+
 // indicated acts upon the indications of a response (4.2.2.6).
-func (r *remote) indicated(f dnp3.Fragment) {
+func (r *remote) indicated(f dnp3.Fragment, had bool) {
 	host, name := r.session.host, r.station.Name
 	r.mu.Lock()
 	before := r.iin
@@ -150,25 +187,24 @@ func (r *remote) indicated(f dnp3.Fragment) {
 	hurry := false
 	if f.IIN&dnp3.IINRestart != 0 {
 		again := before&dnp3.IINRestart == 0
-		r.todo.clear = true
-		if again && r.round > 0 { // it restarted while we spoke: everything begins anew
+		r.todo.clear = r.todo.clear || again || time.Since(r.cleared) > clearEvery
+		if again && r.started { // it restarted while we spoke: everything begins anew
 			r.todo.integrity, r.todo.enable, hurry = true, true, true
-		}
-		if again && r.round > 1 {
+			r.started = false
 			defer r.note(diagnose.NoteRestarted, 0, "it says that it restarted")
 		}
 		hurry = hurry || again
 	}
-	if f.IIN&dnp3.IINNeedTime != 0 && r.station.TimeSync != "" && r.station.TimeSync != site.TimeSyncNone && !r.todo.time {
-		r.todo.time = true
-		hurry = hurry || before&dnp3.IINNeedTime == 0
+	if f.IIN&dnp3.IINNeedTime != 0 && r.setsTime() && !r.todo.time && !r.setting && time.Since(r.timeSet) > timeSetEvery {
+		r.todo.time, hurry = true, true
 	}
 	if f.IIN&dnp3.IINOverflow != 0 && before&dnp3.IINOverflow == 0 {
 		r.todo.integrity, hurry = true, true
 		defer r.note(diagnose.NoteEventsLost, 0, "its event buffer overflowed")
 	}
-	if f.IIN&dnp3.IINEvents != 0 && f.Function == dnp3.FuncUnsolicited && !r.more {
-		r.more, hurry = true, true
+	// It has more events than it was asked for. When a poll has just brought some, or none for a while, the next one is at once.
+	if final := f.Control&dnp3.Final != 0; f.IIN&dnp3.IINEvents != 0 && final && !r.more && (f.Function == dnp3.FuncUnsolicited || had || time.Since(r.hurried) > hurryEvery) {
+		r.more, r.hurried, hurry = true, time.Now(), true
 	}
 	r.mu.Unlock()
 	if shown := f.IIN &^ (dnp3.IINEvents | dnp3.IINBroadcast | dnp3.IINRefused); shown != before&^(dnp3.IINEvents|dnp3.IINBroadcast|dnp3.IINRefused) {

@@ -40,6 +40,7 @@ type session struct {
 // begin speaks on a connection.
 func (s *session) begin(conn net.Conn) *master.Channel {
 	return master.New(conn, master.Options{
+		Fault:   s.host.Fault,
 		Timeout: time.Duration(s.link.Timeout), Retries: s.link.Retries, Watch: watcher(s.host, traffic.EndsOf(conn, Framing), s.link.Serial != nil && s.link.Serial.Echo), Stranger: s.stranger,
 	})
 }
@@ -212,7 +213,7 @@ func outcome(err error) engine.Outcome {
 		out.Reason = reading.BadResponse
 	case errors.Is(err, master.ErrTimeout):
 		out.Reason = reading.Timeout
-	case errors.Is(err, master.ErrNack):
+	case errors.Is(err, master.ErrNack), errors.Is(err, master.ErrBusy):
 		out.Answered, out.Reason = true, reading.BadResponse
 	default:
 		out.Reason = reading.LinkDown
@@ -252,8 +253,11 @@ func (s *session) Test(station site.Station) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	took, err := out.Status()
-	if err != nil {
+	var took time.Duration
+	if err := s.repeated(station, func() (err error) {
+		took, err = out.Status()
+		return err
+	}); err != nil {
 		return "", err
 	}
 	text := fmt.Sprintf("outstation %d answers: link status in %s", station.LinkAddress(), took.Round(100*time.Microsecond))

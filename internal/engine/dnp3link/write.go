@@ -22,7 +22,34 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 	if err != nil {
 		return nil, err
 	}
-	return r.read(out, what.Start, what.Count)
+	var samples []engine.Sample
+	err = s.repeated(station, func() (err error) {
+		samples, err = r.read(out, what.Start, what.Count)
+		return err
+	})
+	return samples, err
+}
+
+// repeated does something that reads, as often as the link says while nothing answers, and counts it.
+func (s *session) repeated(station site.Station, f func() error) (err error) {
+	for try := 0; ; try++ {
+		err = s.counting(station, try > 0, f)
+		if !errors.Is(err, master.ErrTimeout) || try >= s.link.Retries || s.Lost() {
+			return err
+		}
+	}
+}
+
+// counting does something and tells the engine of it as of one exchange.
+func (s *session) counting(station site.Station, repeated bool, f func() error) error {
+	began := time.Now()
+	err := f()
+	out := engine.Outcome{}
+	if err != nil {
+		out = outcome(err)
+	}
+	s.host.Asked(station.LinkAddress(), out, time.Since(began), repeated)
+	return err
 }
 
 // Write is part of engine.Session. What is before and after is read from the outstation itself.
@@ -47,7 +74,13 @@ func (s *session) Write(station site.Station, what engine.Command) (w engine.Wri
 		back = what.ReadBack
 	}
 	w.Before = r.now(out, what, back)
-	w.Reached, w.Err = c.give(out)
+	s.counting(station, false, func() error {
+		w.Reached, w.Err = c.give(out)
+		return w.Err
+	})
+	if w.Reached && c.back > 0 {
+		r.lookAt(what.Address, c.back)
+	}
 	var command *master.CommandError
 	var refused *master.RefusedError
 	if errors.As(w.Err, &command) || errors.As(w.Err, &refused) {
@@ -64,9 +97,11 @@ func (s *session) Write(station site.Station, what engine.Command) (w engine.Wri
 
 // command is what is to be given, ready.
 type command struct {
-	sent    codec.Value // as the outstation will hold it
-	judged  bool        // what is read back must be what was sent
-	patient bool        // it may take a while until it is
+	sent    codec.Value   // as the outstation will hold it
+	judged  bool          // what is read back must be what was sent
+	unread  bool          // the standard has no request that reads it back
+	patient bool          // it may take a while until it is
+	back    time.Duration // after so long an output has gone back by itself; 0: it stays
 	give    func(*master.Outstation) (reached bool, err error)
 }
 
@@ -96,7 +131,7 @@ func (r *remote) command(what engine.Command) (c command, err error) {
 			return c, fmt.Errorf("%s is no class; 1, 2 and 3 are, and 0 for none", raw)
 		}
 		kind := dnp3.KindOf(string(a.Space))
-		c.judged = false
+		c.unread = true
 		c.give = func(out *master.Outstation) (bool, error) {
 			err := out.AssignClass(int(class), kind.StaticGroup(), a.Offset)
 			if err == nil {
@@ -111,6 +146,9 @@ func (r *remote) command(what engine.Command) (c command, err error) {
 		}
 		if p.Control == site.ControlPulse || p.Control == site.ControlTripClose && !c.patient {
 			c.judged = false // the output goes back by itself
+		}
+		if p.Control == site.ControlPulse || p.Control == site.ControlTripClose {
+			c.back = time.Duration(max(1, output.Count))*time.Duration(output.On+output.Off)*time.Millisecond + settleAfter
 		}
 		c.sent = codec.BoolValue(raw.Bool())
 		c.give = func(out *master.Outstation) (bool, error) {
@@ -134,6 +172,9 @@ func (r *remote) command(what engine.Command) (c command, err error) {
 	}
 	return c, nil
 }
+
+// settleAfter is how long after a pulse an output is read again.
+const settleAfter = 250 * time.Millisecond
 
 // outputOf is the control relay output block that brings a binary output to a state (A.8.1).
 func outputOf(p site.Point, on bool) (dnp3.Output, error) {
@@ -205,13 +246,13 @@ const (
 
 // confirmed reads back what a command has led to.
 func (r *remote) confirmed(out *master.Outstation, what engine.Command, at site.Address, c command) ([]engine.Sample, error) {
+	if c.unread {
+		return nil, errors.New("the standard has no request that reads the class of a point; its next event will tell")
+	}
 	end := time.Now().Add(effectWithin)
 	for {
 		samples, err := r.read(out, at, 1)
 		if err != nil {
-			if !c.judged {
-				return []engine.Sample{{Slot: what.Slot, Value: c.sent, Quality: good}}, nil
-			}
 			return nil, err
 		}
 		samples[0].Slot = what.Slot
@@ -241,46 +282,47 @@ func equal(a, b codec.Value) bool {
 // action is something that a station can be asked to do.
 type action struct {
 	engine.Action
-	do func(r *remote, out *master.Outstation) (string, error)
+	reads bool // it may be repeated
+	do    func(r *remote, out *master.Outstation) (string, error)
 }
 
 var actions = []action{
-	{engine.Action{Name: "integrity", Text: "read all events and all present values"}, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "integrity", Text: "read all events and all present values"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		return "all values were read", r.integrity(out)
 	}},
-	{engine.Action{Name: "set-time", Text: "set its clock by the procedure of its time_sync; lan unless said"}, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "set-time", Text: "set its clock by the procedure of its time_sync; lan unless said"}, false, func(r *remote, out *master.Outstation) (string, error) {
 		if r.station.TimeSync == site.TimeSyncSerial {
-			delay, err := out.SetTimeSerial(time.Now)
+			delay, err := out.SetTimeSerial()
 			return fmt.Sprintf("its clock was set; a message takes %s", delay.Round(time.Millisecond)), err
 		}
-		return "its clock was set", out.SetTimeLAN(time.Now)
+		return "its clock was set", out.SetTimeLAN()
 	}},
-	{engine.Action{Name: "clock", Text: "read its clock"}, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "clock", Text: "read its clock"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		theirs, ours, err := out.Clock()
 		off := theirs.Go().Sub(ours).Round(time.Millisecond)
 		return fmt.Sprintf("it says %s, which is %s off", theirs.Go().Format("2006-01-02 15:04:05.000Z07:00"), off), err
 	}},
-	{engine.Action{Name: "delay", Text: "measure how long a message takes"}, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "delay", Text: "measure how long a message takes"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		delay, err := out.Delay()
 		return fmt.Sprintf("a message takes %.1f ms one way", float64(delay)/float64(time.Millisecond)), err
 	}},
-	{engine.Action{Name: "freeze", Text: "freeze all counters"}, simple("all counters are frozen", dnp3.FuncFreeze, frozen)},
-	{engine.Action{Name: "freeze-clear", Text: "freeze all counters and set them to 0"}, simple("all counters are frozen and begin at 0", dnp3.FuncFreezeClear, frozen)},
-	{engine.Action{Name: "freeze-analogs", Text: "freeze all analog inputs"}, simple("all analog inputs are frozen", dnp3.FuncFreeze, dnp3.AppendHeader(nil, dnp3.Header{Group: 30, Qualifier: dnp3.All}))},
-	{engine.Action{Name: "enable-unsolicited", Text: "let it report events by itself"}, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "freeze", Text: "freeze all counters"}, false, simple("all counters are frozen", dnp3.FuncFreeze, frozen)},
+	{engine.Action{Name: "freeze-clear", Text: "freeze all counters and set them to 0"}, false, simple("all counters are frozen and begin at 0", dnp3.FuncFreezeClear, frozen)},
+	{engine.Action{Name: "freeze-analogs", Text: "freeze all analog inputs"}, false, simple("all analog inputs are frozen", dnp3.FuncFreeze, dnp3.AppendHeader(nil, dnp3.Header{Group: 30, Qualifier: dnp3.All}))},
+	{engine.Action{Name: "enable-unsolicited", Text: "let it report events by itself"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		_, err := out.Unsolicited(true, master.Events)
 		return "it reports events of classes 1, 2 and 3 by itself", err
 	}},
-	{engine.Action{Name: "disable-unsolicited", Text: "let it be silent until it is asked"}, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "disable-unsolicited", Text: "let it be silent until it is asked"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		_, err := out.Unsolicited(false, master.Events)
 		return "it is silent until it is asked", err
 	}},
-	{engine.Action{Name: "cold-restart", Text: "restart it wholly"}, simple("it restarts", dnp3.FuncColdRestart, nil)},
-	{engine.Action{Name: "warm-restart", Text: "restart its communication"}, simple("it restarts", dnp3.FuncWarmRestart, nil)},
-	{engine.Action{Name: "test-link", Text: "reset and test the states of its data link layer"}, func(_ *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "cold-restart", Text: "restart it wholly"}, false, simple("it restarts", dnp3.FuncColdRestart, nil)},
+	{engine.Action{Name: "warm-restart", Text: "restart its communication"}, false, simple("it restarts", dnp3.FuncWarmRestart, nil)},
+	{engine.Action{Name: "test-link", Text: "reset and test the states of its data link layer"}, true, func(_ *remote, out *master.Outstation) (string, error) {
 		return "its data link layer keeps count with ours", out.Test()
 	}},
-	{engine.Action{Name: "attributes", Text: "read what it says of itself"}, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "attributes", Text: "read what it says of itself"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		list, err := out.Attributes()
 		text := ""
 		for i, a := range list {
@@ -314,7 +356,16 @@ func (s *session) Perform(station site.Station, name string) (string, error) {
 	}
 	for _, a := range actions {
 		if a.Name == name {
-			said, err := a.do(r, out)
+			var said string
+			do := func() (err error) {
+				said, err = a.do(r, out)
+				return err
+			}
+			if a.reads {
+				err = s.repeated(station, do)
+			} else {
+				err = s.counting(station, false, do)
+			}
 			if err != nil {
 				return "", err
 			}

@@ -89,6 +89,9 @@ func newSession(conn net.Conn, link site.Link, host engine.Host) *session {
 	o := modbus.ClientOptions{Framing: modbus.Framings[string(link.Framing)], Gap: gatewayGap, Datagrams: link.Transport == site.UDP, Watch: watcher(conn, link, host)}
 	s.identified = o.Framing == modbus.MBAP
 	if link.InFlight > 1 {
+		if host != nil {
+			o.Fault = host.Fault
+		}
 		p := modbus.NewPipeline(conn, o)
 		s.asker, s.counters = p, &p.Counters
 		return s
