@@ -96,7 +96,8 @@ func TestWritesThatTheDeviceDoesNotCarryOut(t *testing.T) {
 		outcome string
 		message string
 	}{
-		{"it refuses", rig.Faults{Exception: 4}, "refused", "the device refused: exception 4 (server device failure)"},
+		{"it refuses", rig.Faults{Exception: 3}, "refused", "the device refused: exception 3 (illegal data value)"},
+		{"it fails", rig.Faults{Exception: 4}, "unknown", "50 was sent once; exception 4 (server device failure). Read the point before writing again"},
 		{"it is silent", rig.Faults{Drop: true}, "refused", "not sent: the station does not answer properly (no answer in time)"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

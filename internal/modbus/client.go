@@ -418,15 +418,18 @@ func (c *Client) cut() (frame Frame, n int, err error) {
 	return wholeFrame(c.options.Framing, b)
 }
 
-// wholeFrame reads a datagram, which must be one frame.
+// wholeFrame reads a datagram, which must be one frame. What a serial line behind a gateway gave before it is noise, and borne.
 func wholeFrame(f Framing, b []byte) (frame Frame, n int, err error) {
 	size := len(b)
-	first := b[0]
-	frame, n, err = f.Cut(b, Answers)
+	if frame, n, err = f.Cut(b, Answers); n == 0 && err == nil && f == RTU {
+		frame, n = SeekRTU(b, Answers)
+	}
 	switch {
 	case errors.Is(err, ErrChecksum) && n == size:
 		return frame, size, err
-	case err != nil, n != size, f == RTU && len(frame.PDU)+3 != size, f == ASCII && first != asciiStart:
+	case f == RTU && n == 0 && err == nil && size >= minRTU:
+		return frame, size, badFrame("% X", b[:min(size, 24)])
+	case err != nil, n != size:
 		return Frame{}, size, errDatagram
 	}
 	return frame, size, nil

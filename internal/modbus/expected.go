@@ -240,7 +240,7 @@ func (e *expected) late(f Frame, now time.Time) (after time.Duration, late bool)
 // second reports whether a frame is like a response that came already.
 func (e *expected) second(f Frame, now time.Time) bool {
 	u := e.units[f.Unit]
-	if u == nil || len(f.PDU) < 2 {
+	if u == nil || len(f.PDU) < 2 || int(f.PDU[1]) != len(f.PDU)-2 {
 		return false
 	}
 	last, used := u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}]

@@ -35,6 +35,7 @@ type Outstation struct {
 	seq    byte
 	count  dnp3.Control // frame count bit of the next confirmed frame
 	reset  bool         // its link states are
+	wrote  time.Time    // when the last octet of a request was written
 	full   atomic.Bool  // its data link layer said that its buffers are (DFC, 9.2.4.1.3)
 
 	mu      sync.Mutex
@@ -245,7 +246,9 @@ func (o *Outstation) unsolicited(f dnp3.Fragment, b []byte) {
 		o.confirm(f.Control)
 	}
 	if repeated {
-		o.handler.Repeated()
+		if o.confirmable(f) {
+			o.handler.Repeated()
+		}
 		return
 	}
 	o.channel.hand(work{o: o, f: f, final: true})
@@ -365,7 +368,7 @@ func (o *Outstation) askAt(f dnp3.Function, objects func(time.Time) []byte, each
 	if err := o.transmit(fragment); err != nil {
 		return a, err
 	}
-	a.Sent = time.Now()
+	a.Sent = o.wrote
 	if f.Unanswered() {
 		return a, nil
 	}
@@ -462,7 +465,9 @@ func (c *Channel) why() error {
 func (o *Outstation) transmit(fragment []byte) error {
 	segments := o.cut(fragment)
 	if !o.Confirmed {
-		return o.channel.send(o.address, o.master, dnp3.Control(dnp3.UnconfirmedData), segments...)
+		err := o.channel.send(o.address, o.master, dnp3.Control(dnp3.UnconfirmedData), segments...)
+		o.wrote = time.Now()
+		return err
 	}
 	if !o.reset {
 		if err := o.Reset(); err != nil {
@@ -565,6 +570,7 @@ func (o *Outstation) linkRequest(f dnp3.LinkFunction, bits dnp3.Control, data []
 	if err := o.channel.send(o.address, o.master, dnp3.Control(f)|bits, data); err != nil {
 		return 0, err
 	}
+	o.wrote = time.Now()
 	if err := o.await(k.done, began, before); err != nil {
 		return 0, err
 	}

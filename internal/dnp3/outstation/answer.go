@@ -258,7 +258,7 @@ func (o *Outstation) read(now time.Time, objects dnp3.Objects) (items []item, ii
 		h := objects.Header
 		kind, event := kindOf(h.Group)
 		switch {
-		case !dnp3.Known(h.Group, h.Variation), o.config.NoEvents && (event || h.Group == 60 && h.Variation > 1):
+		case !dnp3.Known(h.Group, h.Variation), h.Group == 60 && h.Variation == 0, o.config.NoEvents && (event || h.Group == 60 && h.Variation > 1):
 			iin |= dnp3.IINUnknownObject
 		case h.Group == 60 && h.Variation == 1:
 			for _, k := range staticOrder {

@@ -105,6 +105,7 @@ type Outstation struct {
 	offset   time.Duration // of its clock
 	recorded time.Time     // when it was told to record the time
 	heard    bool          // a broadcast came since the last response
+	mustTell bool          // and that is told until it is confirmed: it came to the address that wants that
 
 	solicited *waiting // for a confirmation
 	reporting *waiting // an unsolicited response
@@ -150,6 +151,8 @@ type waiting struct {
 	rest     []item // of a response that goes on
 	to       uint16
 	fragment []byte
+
+	broadcast bool // it tells of a broadcast
 }
 
 // Send is a fragment to be sent.
@@ -346,6 +349,9 @@ func (o *Outstation) indications() (i dnp3.IIN) {
 	return i
 }
 
+// MustTell says that the broadcast that is received next is to be told of until that is confirmed (4.2.2.8: address 0xFFFE).
+func (o *Outstation) MustTell() { o.mustTell = true }
+
 // Receive takes a fragment from a master; broadcast says that it was sent to all.
 func (o *Outstation) Receive(now time.Time, master uint16, broadcast bool, b []byte) []Send {
 	f, err := dnp3.ParseFragment(b)
@@ -385,7 +391,7 @@ func (o *Outstation) Receive(now time.Time, master uint16, broadcast bool, b []b
 	}
 	said := o.respond(now, master, f.Control.Seq(), items, iin, true)
 	o.lastSaid = said.Fragment
-	o.heard = false
+	o.heard = o.mustTell
 	return []Send{said}
 }
 
@@ -411,6 +417,9 @@ func (o *Outstation) confirm(now time.Time, c dnp3.AppControl) []Send {
 	}
 	o.confirmed(w)
 	o.solicited = nil
+	if w.broadcast {
+		o.heard, o.mustTell = false, false
+	}
 	if w.rest == nil {
 		return o.Tick(now)
 	}
@@ -438,9 +447,9 @@ func (o *Outstation) respond(now time.Time, to uint16, seq byte, items []item, i
 	if rest == nil {
 		control |= dnp3.Final
 	}
-	if rest != nil || len(b.chosen) > 0 {
+	if rest != nil || len(b.chosen) > 0 || o.mustTell {
 		control |= dnp3.Confirm
-		o.solicited = &waiting{seq: seq, until: now.Add(o.config.ConfirmTimeout), chosen: b.chosen, rest: rest, to: to}
+		o.solicited = &waiting{seq: seq, until: now.Add(o.config.ConfirmTimeout), chosen: b.chosen, rest: rest, to: to, broadcast: o.mustTell}
 	}
 	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: control, Function: dnp3.FuncResponse, IIN: iin | o.indications() | b.iin, Objects: b.out})
 	return Send{to, fragment}

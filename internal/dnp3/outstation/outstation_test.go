@@ -266,6 +266,26 @@ func TestClause4_2_2_8_Broadcasts(t *testing.T) {
 	assert.Equal(t, codec.UintValue(5), v)
 	assert.NotZero(t, k.ask(1, dnp3.FuncRead, 60, 2, 6).IIN&dnp3.IINBroadcast)
 	assert.Zero(t, k.ask(2, dnp3.FuncRead, 60, 2, 6).IIN&dnp3.IINBroadcast, "told once")
+
+	k.MustTell()
+	assert.Empty(t, k.Receive(k.now, 1, true, []byte{0xC0, byte(dnp3.FuncFreezeNR), 20, 0, 6}))
+	for seq := byte(3); seq < 5; seq++ {
+		f := k.ask(seq, dnp3.FuncRead, 60, 2, 6)
+		assert.NotZero(t, f.IIN&dnp3.IINBroadcast, "until it is confirmed")
+		assert.NotZero(t, f.Control&dnp3.Confirm)
+	}
+	k.confirm(4)
+	f := k.ask(5, dnp3.FuncRead, 60, 2, 6)
+	assert.Zero(t, f.IIN&dnp3.IINBroadcast)
+	assert.Zero(t, f.Control&dnp3.Confirm)
+}
+
+func TestReadingAClassThatIsNone(t *testing.T) {
+	k := begin(t, outstation.Config{})
+	for _, variation := range []byte{0, 5, 255} {
+		assert.NotZero(t, k.ask(variation&15, dnp3.FuncRead, 60, variation, 6).IIN&dnp3.IINUnknownObject)
+	}
+	assert.Zero(t, k.ask(1, dnp3.FuncRead, 60, 2, 6).IIN&dnp3.IINUnknownObject, "it goes on")
 }
 
 func FuzzReceive(f *testing.F) {

@@ -285,6 +285,9 @@ func (p *port) data(s *linkState, f dnp3.Frame, broadcast bool) error {
 		if s.o.config.Refuse = nil; faults.Refuse {
 			s.o.config.Refuse = refusable[:]
 		}
+		if broadcast && f.Destination == dnp3.BroadcastMustAck {
+			s.o.MustTell()
+		}
 		list = s.o.Receive(now, f.Source, broadcast, fragment)
 	}
 	p.line.Lock.Unlock()
