@@ -173,6 +173,12 @@ func newTable() *table {
 	return &table{slots: map[string]*Slot{}, locks: map[string]*slotLock{}, subscriptions: map[*Subscription]struct{}{}, events: newEvents()}
 }
 
+// EventsOf are the events of a table made by NewTable.
+func EventsOf(h Host) *Events { return h.(*table).events }
+
+// Reading is what is known of the point.
+func (s *Slot) Reading() reading.Reading { return s.live().Reading }
+
 // NewTable makes a live table of one station by itself, for tests and measurements of a driver.
 func NewTable(st site.Station, points []site.Point) (Host, Station) {
 	t := newTable()
