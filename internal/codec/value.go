@@ -120,11 +120,16 @@ func (v Value) String() string {
 }
 
 // formatFloat writes f plainly unless it is very large or very small.
-func formatFloat(f float64) string {
+func formatFloat(f float64) string { return format(f, 64) }
+
+// Float32Text is the shortest text that reads back as the same binary32 number as f.
+func Float32Text(f float64) string { return format(f, 32) }
+
+func format(f float64, bits int) string {
 	if abs := math.Abs(f); abs != 0 && (abs < 1e-6 || abs >= 1e15) {
-		return strconv.FormatFloat(f, 'g', -1, 64)
+		return strconv.FormatFloat(f, 'g', -1, bits)
 	}
-	return strconv.FormatFloat(f, 'f', -1, 64)
+	return strconv.FormatFloat(f, 'f', -1, bits)
 }
 
 // MarshalJSON writes null, a boolean, a number or a string.

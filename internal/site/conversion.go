@@ -136,10 +136,21 @@ func (c Conversion) Text(v codec.Value) string {
 		return text
 	}
 	if f, ok := v.Float(); ok && v.Kind() == codec.Float {
-		// What scaling or binary32 left behind the seventh digit is no knowledge.
-		return codec.FloatValue(round(f, 7)).String()
+		return c.floatText(f)
 	}
 	return v.String()
+}
+
+// floatText is the shortest text of a number that loses nothing the device gave: what came as binary32 reads back as the same binary32
+// number, and what scaling leaves behind the fifteenth digit is no knowledge.
+func (c Conversion) floatText(f float64) string {
+	switch single := f == float64(float32(f)); {
+	case c.typ == codec.TypeFloat32, single && c.scale == nil && f != math.Trunc(f):
+		return codec.Float32Text(f)
+	case f == math.Trunc(f):
+		return codec.FloatValue(f).String()
+	}
+	return codec.FloatValue(round(f, 15)).String()
 }
 
 // round keeps so many significant digits.

@@ -655,7 +655,7 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]e
 		}
 		r.taking.Unlock()
 		if list[0].Value.IsZero() {
-			return nil, errors.New("the standard has no request for the class of a point; it becomes known when one of its events comes with a poll of one class alone, or when it is assigned")
+			return nil, errors.New("the standard has no request for the class of a point; it becomes known when one of its events comes with a poll of one class alone")
 		}
 		return list, nil
 	case site.Deadband:

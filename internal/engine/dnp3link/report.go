@@ -195,7 +195,7 @@ func (r *remote) indicated(f dnp3.Fragment, had bool) {
 		}
 		hurry = hurry || again
 	}
-	if f.IIN&dnp3.IINNeedTime != 0 && r.setsTime() && !r.todo.time && !r.setting && time.Since(r.timeSet) > timeSetEvery {
+	if f.IIN&dnp3.IINNeedTime != 0 && r.setsTime() && !r.todo.time && !r.setting && (before&dnp3.IINNeedTime == 0 || time.Since(r.timeSet) > timeSetEvery) {
 		r.todo.time, hurry = true, true
 	}
 	if f.IIN&dnp3.IINOverflow != 0 && before&dnp3.IINOverflow == 0 {
