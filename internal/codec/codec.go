@@ -64,7 +64,8 @@ const MaxStringLength = 250
 type Layout struct {
 	Type   Type
 	Order  Order
-	Length int  // string: characters, 1 to 250; bits: 16 (the zero means it), 32 or 64
+	Length int  // string: characters, or bytes of UTF-8, 1 to 250; bits: 16 (the zero means it), 32 or 64
+	UTF8   bool // string: its characters are UTF-8, otherwise ISO 8859-1
 	Bit    int8 // bool: the register's bit, 0 (least significant) to 15, or WholeRegister
 	High   bool // int8, uint8: the high byte of the register, otherwise the low one
 }

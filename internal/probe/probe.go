@@ -193,7 +193,7 @@ func (p *prober) do(unit int, r modbus.Request) ([]byte, error) {
 }
 
 // life is the request that most devices answer, be it with a refusal.
-var life = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 1}
+var life = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 1, Spare: 8}
 
 // alive reports whether an answer, or an error, shows that a unit is there.
 func alive(err error) bool {

@@ -70,3 +70,61 @@ func TestConversionRefuses(t *testing.T) {
 		})
 	}
 }
+
+func TestNumbersReadBackTheSame(t *testing.T) {
+	single, double, tenth := Point{Type: codec.TypeFloat32}, Point{Type: codec.TypeFloat64}, Point{Type: codec.TypeInt32, Scaling: scaling.Scaling{Factor: new(float64)}}
+	*tenth.Scaling.Factor = 0.1
+	for _, c := range []struct {
+		p    Point
+		raw  codec.Value
+		want string
+	}{
+		{single, codec.FloatValue(16777216), "16777216"},
+		{single, codec.FloatValue(16777218), "16777218"},
+		{single, codec.FloatValue(float64(float32(12.3))), "12.3"},
+		{double, codec.FloatValue(123456789.25), "123456789.25"},
+		{double, codec.FloatValue(0.1 + 0.2), "0.3"},
+		{double, codec.FloatValue(float64(float32(12.3))), "12.3"},
+		{tenth, codec.IntValue(123456789), "12345678.9"},
+		{tenth, codec.IntValue(251), "25.1"},
+	} {
+		conversion := c.p.Conversion()
+		v, _ := conversion.Engineering(c.raw)
+		assert.Equal(t, c.want, conversion.Text(v))
+	}
+}
+
+func TestWhatAStationCannotReadOrWriteIsRefused(t *testing.T) {
+	s := small(t)
+	d := s.Edit()
+	p := testPoint("plc/name", "plc", "hr:100", codec.TypeString)
+	p.Length, p.Writable = 250, true
+	d.Add(p)
+	_, err := d.Changes()
+	assert.ErrorContains(t, err, "250 characters are 125 registers, and one request writes at most 123 (function 16): at most 246 characters")
+
+	d = s.Edit()
+	st, _ := d.Station("plc")
+	st.MaxRegisters = 2
+	d.Replace("plc", st)
+	d.Add(testPoint("plc/energy", "plc", "hr:100", codec.TypeFloat64))
+	_, err = d.Changes()
+	assert.ErrorContains(t, err, "a float64 takes 4 registers, and station plc allows 2 in one read (max_registers)")
+
+	d = s.Edit()
+	d.Add(testPoint("plc/energy", "plc", "hr:100", codec.TypeFloat64))
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	s.Apply(changes)
+	d = s.Edit()
+	d.Replace("plc", st)
+	_, err = d.Changes()
+	assert.ErrorContains(t, err, "point plc/energy is a float64, which takes 4 registers in one read")
+
+	wrong := testPoint("plc/text", "plc", "hr:100", codec.TypeUint16)
+	wrong.Charset = UTF8
+	d = s.Edit()
+	d.Add(wrong)
+	_, err = d.Changes()
+	assert.ErrorContains(t, err, "only a string has a character set")
+}

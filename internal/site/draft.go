@@ -240,6 +240,7 @@ func (d *Draft) check(e Entity, f *faults) {
 			}
 		}
 		d.checkGroups(e, f)
+		d.checkLengths(e, f)
 		if e.Link == "" {
 			f.add("link", "", "is missing; give the name of its link")
 		} else if !ok {
@@ -267,6 +268,9 @@ func (d *Draft) check(e Entity, f *faults) {
 			}
 			if l, _ := d.Get(KindLink, s.Link); l != nil && l.(Link).Protocol != p {
 				f.add("address", e.Address, "%s is a %s address, but station %s speaks %s", e.Address, p, s.Name, l.(Link).Protocol)
+			}
+			if needs, most := e.tooLong(s); needs > 0 {
+				f.add("type", e.Type, "a %s takes %d registers, and station %s allows %d in one read (max_registers)", e.Type, needs, s.Name, most)
 			}
 		}
 	}
@@ -306,6 +310,31 @@ func (d *Draft) checkGroups(s Station, f *faults) {
 		p := e.(Point)
 		if _, known := s.PollGroups[p.PollGroup]; !known && p.PollGroup != "" {
 			f.add("poll_groups", p.PollGroup, "point %s is in poll group %q, which the station no longer has", p.Tag, p.PollGroup)
+			return
+		}
+	}
+}
+
+// tooLong is how many registers a point takes when that is more than its station reads at once, and how many that are; otherwise 0.
+func (p Point) tooLong(s Station) (needs, most int) {
+	most, _, _ = s.ReadLimits()
+	if n := p.Layout(s).Words(); p.Address.Space.Registers() && n > most {
+		return n, most
+	}
+	return 0, most
+}
+
+// checkLengths finds points that a station's limit of registers leaves unreadable.
+func (d *Draft) checkLengths(s Station, f *faults) {
+	before, known := d.base.Station(s.Name)
+	most, _, _ := s.ReadLimits()
+	if was, _, _ := before.ReadLimits(); known && was <= most {
+		return
+	}
+	for _, e := range d.dependents(key{KindStation, s.Name}) {
+		p := e.(Point)
+		if needs, most := p.tooLong(s); needs > 0 {
+			f.add("max_registers", most, "point %s is a %s, which takes %d registers in one read", p.Tag, p.Type, needs)
 			return
 		}
 	}

@@ -232,6 +232,7 @@ type Station struct {
 	MaxRegisters       int           `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125; 125 unless said"`
 	MaxBits            int           `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000; 2000 unless said"`
 	Gap                *int          `json:"gap,omitempty" doc:"most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said"`
+	Charset            Charset       `json:"charset,omitempty" doc:"character set of its strings unless their points say otherwise: latin1 (ISO 8859-1) or utf8; default: latin1" enum:"latin1,utf8"`
 	StringsAlone       bool          `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
 	WriteFunction      WriteFunction `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said" enum:"auto,single,multiple"`
 	PartialWrite       PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said" enum:"mask,rewrite,never"`
@@ -253,6 +254,15 @@ type Station struct {
 	LinkConfirm        bool          `json:"link_confirm,omitempty" doc:"DNP3: true: its data link layer acknowledges every frame of a request"`
 	AfterConnect       Duration      `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
 }
+
+// Charset is the character set of strings.
+type Charset string
+
+// The character sets; the zero is Latin1.
+const (
+	Latin1 Charset = "latin1" // ISO 8859-1
+	UTF8   Charset = "utf8"
+)
 
 // WriteFunction says which functions write to a station.
 type WriteFunction string
@@ -332,7 +342,8 @@ type Point struct {
 	Station     string          `json:"station" doc:"name of its station"`
 	Address     Address         `json:"address" doc:"where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010"`
 	Type        codec.Type      `json:"type" doc:"data type; bool for coils and discrete inputs, uint16 for registers unless said" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
-	Length      int             `json:"length,omitempty" doc:"string: characters, 1 to 250; bits: 16, 32 or 64"`
+	Length      int             `json:"length,omitempty" doc:"string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64"`
+	Charset     Charset         `json:"charset,omitempty" doc:"string: character set, latin1 or utf8; default: the station's" enum:"latin1,utf8"`
 	Order       codec.Order     `json:"order,omitempty" doc:"byte order; the station's unless said" enum:"ABCD,CDAB,BADC,DCBA"`
 	Scaling     scaling.Scaling `json:"scaling,omitzero" doc:"raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said"`
 	Unit        string          `json:"unit,omitempty" doc:"engineering unit, at most 20 characters"`
@@ -369,6 +380,7 @@ func (p Point) Layout(s Station) codec.Layout {
 	if bit, ok := p.Address.Part.Bit(); ok {
 		l.Bit = int8(bit)
 	}
+	l.UTF8 = l.Type == codec.TypeString && cmp.Or(p.Charset, s.Charset) == UTF8
 	return l
 }
 

@@ -251,6 +251,7 @@ func (s Station) validate(f *faults) {
 	f.count("max_bits", bits, 1, 2000)
 	f.count("gap", gap, 0, 124)
 	choose(f, "write_function", cmp.Or(s.WriteFunction, WriteAuto), WriteAuto, WriteSingle, WriteMultiple)
+	choose(f, "charset", cmp.Or(s.Charset, Latin1), Latin1, UTF8)
 	choose(f, "partial_write", cmp.Or(s.PartialWrite, PartialMask), PartialMask, PartialRewrite, PartialNever)
 	f.span("after_connect", s.AfterConnect, 0, 30*time.Second)
 	choose(f, "bits", cmp.Or(s.Bits, LSB0), BitNumberings[:]...)
@@ -357,12 +358,18 @@ func (p Point) validateWriting(f *faults) {
 	}
 }
 
+// MaxWriteRegisters is the most registers of one write request (MODBUS Application Protocol V1.1b3, 6.12).
+const MaxWriteRegisters = 123
+
 // validateMeaning checks length, scaling, states and inversion against the type.
 func (p Point) validateMeaning(f *faults) {
 	switch {
 	case p.Address.Space == OctetStrings && p.Length == 0: // it says its length itself
 	case p.Type == codec.TypeString && (p.Length < 1 || p.Length > codec.MaxStringLength):
 		f.add("length", p.Length, "a string needs its length in characters, 1 to %d", codec.MaxStringLength)
+	case p.Type == codec.TypeString && p.Writable && p.Address.Space.Registers() && p.Layout(Station{}).Words() > MaxWriteRegisters:
+		f.add("length", p.Length, "%d characters are %d registers, and one request writes at most %d (function 16): at most %d characters, or make the point read-only",
+			p.Length, p.Layout(Station{}).Words(), MaxWriteRegisters, 2*MaxWriteRegisters)
 	case p.Type == codec.TypeBits && !slices.Contains([]int{0, 16, 32, 64}, p.Length):
 		f.add("length", p.Length, "%d: a bit field has 16, 32 or 64 bits", p.Length)
 	case p.Length != 0 && p.Type != codec.TypeString && p.Type != codec.TypeBits:
@@ -370,6 +377,11 @@ func (p Point) validateMeaning(f *faults) {
 	default:
 		if end := int(p.Address.Offset) + p.Layout(Station{}).Words(); p.Address.Space.Registers() && end > 0x10000 {
 			f.add("address", p.Address, "%s: a %s of %d registers from there ends beyond 65535", p.Address, p.Type, p.Layout(Station{}).Words())
+		}
+	}
+	if p.Charset != "" {
+		if choose(f, "charset", p.Charset, Latin1, UTF8); p.Type != codec.TypeString {
+			f.add("charset", p.Charset, "only a string has a character set; this is %s", p.Type)
 		}
 	}
 	scalable := p.Type != codec.TypeBool && p.Type != codec.TypeString && p.Type != codec.TypeBits

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"os"
+	"path/filepath"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/term"
 
+	"arithmon/internal/diagnose"
 	"arithmon/internal/site"
 )
 
@@ -107,4 +109,27 @@ func TestAPortThatTakesNoBytes(t *testing.T) {
 	}
 	assert.ErrorContains(t, err, "takes no bytes")
 	require.NoError(t, conn.SetDeadline(time.Now().Add(5*time.Second)))
+}
+
+// Root may open a port that somebody else has, and a port may have several names: neither is noticed by opening it.
+func TestAPortIsForOneAlone(t *testing.T) {
+	_, device := terminal(t)
+	settings := site.LineSettings{Device: device, Baud: 9600, DataBits: 8, Parity: "none", StopBits: 1}
+	first, err := openSerial(settings)
+	require.NoError(t, err)
+	other := settings
+	other.Device = filepath.Join(t.TempDir(), "other-name")
+	require.NoError(t, os.Symlink(device, other.Device))
+	other.Baud = 19200
+	for _, s := range []site.LineSettings{settings, other} {
+		_, err = openSerial(s)
+		var failed *OpenError
+		require.ErrorAs(t, err, &failed)
+		assert.Equal(t, diagnose.FailTaken, failed.Kind)
+		assert.ErrorContains(t, err, "or by another link that calls it by another name")
+	}
+	require.NoError(t, first.Close())
+	again, err := openSerial(other)
+	require.NoError(t, err)
+	require.NoError(t, again.Close())
 }

@@ -32,6 +32,7 @@ func Ports() ([]string, error) {
 type line struct {
 	serial.Port
 	data     data
+	lock     *portLock
 	settings site.LineSettings
 	closed   atomic.Bool
 }
@@ -51,18 +52,23 @@ func openSerial(s site.LineSettings) (net.Conn, error) {
 	if s.StopBits == 2 {
 		mode.StopBits = serial.TwoStopBits
 	}
+	lock, err := lockPort(s.Device)
+	if errors.Is(err, errLocked) {
+		return nil, &OpenError{diagnose.FailTaken, fmt.Errorf("port %s is taken by another program, or by another link that calls it by another name; close that one", s.Device)}
+	}
 	data := openData(s.Device) // first, since the port is then opened for us alone
 	port, err := serial.Open(s.Device, mode)
 	if err != nil {
 		if data != nil {
 			data.Close()
 		}
+		lock.release()
 		return nil, explainPort(s.Device, err)
 	}
 	if data == nil {
 		data = &waiting{Port: port}
 	}
-	l := &line{Port: port, data: data, settings: s}
+	l := &line{Port: port, data: data, lock: lock, settings: s}
 	if s.RTS == site.RTSOn {
 		if err := port.SetRTS(true); err != nil {
 			l.Close()
@@ -150,6 +156,7 @@ func (l *line) gone(err error) error {
 func (l *line) Close() error {
 	l.closed.Store(true)
 	l.data.Close() // what it says, the port says, too
+	defer l.lock.release()
 	return l.Port.Close()
 }
 

@@ -3030,6 +3030,11 @@ export interface components {
             /** @description the address as on the wire: hr:9 */
             canonical: string;
             /**
+             * @description string: character set, latin1 or utf8; default: the station's
+             * @enum {string}
+             */
+            charset?: "latin1" | "utf8";
+            /**
              * @description DNP3 bo: how it is commanded; latch unless said
              * @enum {string}
              */
@@ -3040,7 +3045,7 @@ export interface components {
             description?: string;
             /** @description bool only: 0 means true */
             invert?: boolean;
-            /** @description string: characters, 1 to 250; bits: 16, 32 or 64 */
+            /** @description string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64 */
             length?: number;
             /** @description the address in words */
             meaning: string;
@@ -3092,6 +3097,11 @@ export interface components {
             /** @description where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010 */
             address: string;
             /**
+             * @description string: character set, latin1 or utf8; default: the station's
+             * @enum {string}
+             */
+            charset?: "latin1" | "utf8";
+            /**
              * @description DNP3 bo: how it is commanded; latch unless said
              * @enum {string}
              */
@@ -3102,7 +3112,7 @@ export interface components {
             description?: string;
             /** @description bool only: 0 means true */
             invert?: boolean;
-            /** @description string: characters, 1 to 250; bits: 16, 32 or 64 */
+            /** @description string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64 */
             length?: number;
             /**
              * @description byte order; the station's unless said
@@ -3419,6 +3429,11 @@ export interface components {
             bits?: "lsb0" | "lsb1" | "msb0" | "msb1";
             /** @description true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read */
             broadcast?: boolean;
+            /**
+             * @description character set of its strings unless their points say otherwise: latin1 (ISO 8859-1) or utf8; default: latin1
+             * @enum {string}
+             */
+            charset?: "latin1" | "utf8";
             /** @description DNP3: the same for class 1 alone; as event_poll unless said */
             class1_poll?: string;
             /** @description DNP3: for class 2 */

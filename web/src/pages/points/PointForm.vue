@@ -19,6 +19,7 @@ const form = reactive({
   table: '',
   type: (p?.type ?? '') as string,
   length: p?.length,
+  charset: p?.charset,
   order: (p?.order ?? '') as string,
   scaling: p?.scaling ?? null,
   unit: p?.unit ?? '',
@@ -85,7 +86,7 @@ watch(
   { immediate: true },
 )
 
-const fields = ['tag', 'station', 'address', 'type', 'length', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
+const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
 function submit() {
   const states = readStates(form.states)
   const { direct, ...said } = form
@@ -140,6 +141,9 @@ function submit() {
       </el-form-item>
       <el-form-item v-if="!dnp3 && (form.type === 'string' || form.type === 'bits')" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length">
         <el-input-number v-model="form.length" :controls="false" name="length" />
+      </el-form-item>
+      <el-form-item v-if="!dnp3 && form.type === 'string'" label="Character set" :error="faults.charset">
+        <el-select v-model="form.charset" clearable placeholder="as the station"><el-option v-for="c in ['latin1', 'utf8']" :key="c" :value="c" :label="c" /></el-select>
       </el-form-item>
     </div>
     <ScalingFields v-model="form.scaling" :fault="faults.scaling" />

@@ -71,6 +71,9 @@ const orders = [
         <div class="form-row">
           <el-form-item label="Time it needs after connecting" :error="faults.after_connect"><el-input v-model="form.after_connect" placeholder="0s" /></el-form-item>
           <el-form-item label="Strings"><el-checkbox v-model="form.strings_alone">in a request of their own</el-checkbox></el-form-item>
+          <el-form-item label="Character set" :error="faults.charset">
+            <el-select v-model="form.charset" clearable placeholder="latin1: ISO 8859-1"><el-option value="utf8" label="utf8: UTF-8" /></el-select>
+          </el-form-item>
         </div>
         <div class="form-row">
           <el-form-item label="Sign of life after" :error="faults.liveness"><el-input v-model="form.liveness" placeholder="15s" /></el-form-item>

@@ -28,7 +28,7 @@ watchEffect(() => {
 const original = computed(() => props.station?.name ?? '')
 const { faults, general, busy, save, remove } = useForm('station', original, (name) => emit('saved', name))
 const groups = ref(writeGroups(props.station?.poll_groups))
-const ofModbus = ['max_registers', 'max_bits', 'gap', 'write_function', 'partial_write', 'after_connect', 'bits', 'number', 'liveness_ask'] as const
+const ofModbus = ['max_registers', 'max_bits', 'gap', 'charset', 'write_function', 'partial_write', 'after_connect', 'bits', 'number', 'liveness_ask'] as const
 const ofDNP3 = ['outstation', 'master', 'integrity_poll', 'event_poll', 'class1_poll', 'class2_poll', 'class3_poll', 'unsolicited', 'unsolicited_classes', 'time_sync', 'link_reset', 'link_confirm'] as const
 const fields = ['name', 'link', 'unit', 'notation', 'order', 'poll', 'poll_groups', 'description', 'broadcast', 'read_write', 'liveness', ...ofModbus, ...ofDNP3]
 const link = computed(() => site.links.find((l) => l.name === form.link))
