@@ -26,6 +26,9 @@ import (
 type plant struct {
 	mu        sync.Mutex
 	roundTrip time.Duration
+	opening   time.Duration      // how long Open takes
+	most      int                // connections that are served; further ones end when they are asked; 0: all
+	panics    map[string]bool    // stations whose exchanges panic
 	refuse    error              // Open fails with it
 	silent    map[string]bool    // stations that do not answer
 	lose      map[string]int     // so many exchanges of a station lose the link
@@ -70,16 +73,26 @@ type plantSession struct {
 	link site.Link
 	host Host
 	lost atomic.Bool
+
+	served bool
 }
 
-func (p *plant) Open(_ context.Context, link site.Link, host Host) (Session, error) {
+func (p *plant) Open(ctx context.Context, link site.Link, host Host) (Session, error) {
+	p.mu.Lock()
+	takes := p.opening
+	p.mu.Unlock()
+	select {
+	case <-time.After(takes):
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.refuse != nil {
 		return nil, p.refuse
 	}
 	p.opened++
-	return &plantSession{plant: p, link: link, host: host}, nil
+	return &plantSession{plant: p, link: link, host: host, served: p.most == 0 || p.opened-p.closed <= p.most}, nil
 }
 
 func (s *plantSession) Do(job Job) Outcome {
@@ -87,9 +100,12 @@ func (s *plantSession) Do(job Job) Outcome {
 	s.mu.Lock()
 	s.log = append(s.log, j.station)
 	s.times[j.station] = append(s.times[j.station], time.Now())
-	silent, out, lose := s.silent[j.station], s.outcome[j.station], s.lose[j.station] > 0
+	silent, out, lose, panics := s.silent[j.station], s.outcome[j.station], s.lose[j.station] > 0 || !s.served, s.panics[j.station]
 	s.lose[j.station]--
 	s.mu.Unlock()
+	if panics {
+		panic("a fault")
+	}
 	s.lost.Store(lose)
 	if lose {
 		return Outcome{Err: errors.New("connection lost"), Reason: reading.LinkDown}
@@ -109,6 +125,8 @@ func (s *plantSession) Do(job Job) Outcome {
 }
 
 func (s *plantSession) Read(site.Station, site.Range) ([]Sample, error) {
+	time.Sleep(s.roundTrip)
+	s.set(func() { s.log = append(s.log, "read") })
 	return []Sample{{Value: codec.UintValue(7), Words: []uint16{7}}}, nil
 }
 
