@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -86,6 +87,40 @@ func TestABitOfARegisterIsWrittenAndTheRestKept(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, uint16(100|1<<3), words[0])
 		})
+	}
+}
+
+// Reading, changing and writing back one register is one step for all who write, on whatever connection.
+func TestBitsOfOneRegisterThatAreWrittenAtOnceAreAllKept(t *testing.T) {
+	p := furnished(t)
+	_, err := p.client.Set(t.Context(), site.KindStation, "plc", map[string]any{"partial_write": "rewrite"})
+	require.NoError(t, err)
+	_, err = p.client.Set(t.Context(), site.KindLink, "gate", map[string]any{"connections": 2, "in_flight": 4})
+	require.NoError(t, err)
+	bits := []string{"3", "8", "11"}
+	for _, bit := range bits {
+		_, err = p.client.Add(t.Context(), site.KindPoint, map[string]any{"tag": "bit" + bit, "station": "plc", "address": "40021." + bit, "writable": true})
+		require.NoError(t, err)
+	}
+	p.awaitQuality("gate/level", "good")
+	for round := range 10 {
+		on := round%2 == 0
+		var writing sync.WaitGroup
+		for _, bit := range bits {
+			writing.Go(func() {
+				w, err := p.client.Write(t.Context(), api.WriteRequest{Tag: "bit" + bit, Value: codec.BoolValue(on)})
+				assert.NoError(t, err)
+				assert.Equal(t, "done", string(w.Outcome), w.Message)
+			})
+		}
+		writing.Wait()
+		words, err := p.rig.Registers("gate", 1, 20, 1)
+		require.NoError(t, err)
+		want := uint16(100)
+		if on {
+			want |= 1<<3 | 1<<8 | 1<<11
+		}
+		require.Equal(t, want, words[0])
 	}
 }
 

@@ -42,7 +42,6 @@ func TestAWriteDoesNotKeepTheServiceFromStopping(t *testing.T) {
 		go e.Write(context.Background(), "st1/value", codec.UintValue(1), func(Write) error { return nil })
 		time.Sleep(time.Second)
 		began := time.Now()
-		p.set(func() { p.roundTrip = 0 })
 		e.mu.Lock()
 		r := e.runners["bus"]
 		e.mu.Unlock()
@@ -51,6 +50,7 @@ func TestAWriteDoesNotKeepTheServiceFromStopping(t *testing.T) {
 		_, closed := p.sessions()
 		assert.Equal(t, 1, closed, "the session was cut off")
 		assert.Less(t, time.Since(began), 4*time.Second)
+		assert.Empty(t, p.written().Text())
 	})
 }
 
