@@ -12,22 +12,24 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/e2e/farend"
 )
 
 // The conformance suite: what is sent and what is made of the answer, octet by octet, against a far end that shares no code with the
-// client (farend_test.go). AP is the MODBUS Application Protocol V1.1b3, TCP the Messaging Guide V1.0b, SL the Serial Line guide V1.02.
+// client (e2e/farend). AP is the MODBUS Application Protocol V1.1b3, TCP the Messaging Guide V1.0b, SL the Serial Line guide V1.02.
 
 var framingNames = []string{"mbap", "rtu", "ascii"}
 
 // exchanged lets a client make one exchange with a far end, which reads what is asked and says what it is given.
 func exchanged(t *testing.T, framing string, r Request, say func(id [2]byte, asked []byte) [][]byte) (data []byte, asked []byte, err error) {
 	t.Helper()
-	conn := newFarConn(false)
-	conn.asked = func(b []byte) {
-		id, body := farRequest(framing, b)
+	conn := farend.NewConn(false)
+	conn.Asked = func(b []byte) {
+		id, body := farend.Request(framing, b)
 		asked = body
 		for _, frame := range say(id, body) {
-			conn.say(frame)
+			conn.Say(frame)
 		}
 	}
 	c := NewClient(conn, ClientOptions{Framing: Framings[framing], Gap: 5 * time.Millisecond})
@@ -45,7 +47,7 @@ func TestConformanceFunctions(t *testing.T) {
 		for _, c := range examples {
 			t.Run(framing+" AP "+c.name, func(t *testing.T) {
 				data, asked, err := exchanged(t, framing, c.request, func(id [2]byte, _ []byte) [][]byte {
-					return [][]byte{farFrame(framing, id, append([]byte{17}, unhex(t, c.answer)...))}
+					return [][]byte{farend.Frame(framing, id, append([]byte{17}, unhex(t, c.answer)...))}
 				})
 				require.NoError(t, err)
 				assert.Equal(t, "11"+compact(c.pdu), upper(asked), "unit and PDU")
@@ -65,7 +67,7 @@ func TestConformanceExceptions(t *testing.T) {
 			for _, code := range []byte{0, 1, 2, 3, 4, 5, 6, 7, 8, 10, 11, 99, 255} {
 				t.Run(fmt.Sprintf("%s AP 7 %s, exception %d", framing, r.Function, code), func(t *testing.T) {
 					data, _, err := exchanged(t, framing, r, func(id [2]byte, asked []byte) [][]byte {
-						return [][]byte{farFrame(framing, id, []byte{17, asked[1] | 0x80, code})}
+						return [][]byte{farend.Frame(framing, id, []byte{17, asked[1] | 0x80, code})}
 					})
 					assert.Equal(t, Exception(code), err)
 					assert.Nil(t, data)
@@ -98,7 +100,7 @@ func TestConformanceMalformedResponses(t *testing.T) {
 		for _, framing := range framingNames {
 			t.Run(framing+" "+c.clause, func(t *testing.T) {
 				data, _, err := exchanged(t, framing, read, func(id [2]byte, _ []byte) [][]byte {
-					return [][]byte{farFrame(framing, id, unhex(t, compact(c.body)))}
+					return [][]byte{farend.Frame(framing, id, unhex(t, compact(c.body)))}
 				})
 				require.Error(t, err)
 				assert.Nil(t, data)
@@ -126,7 +128,7 @@ func TestConformanceMalformedResponses(t *testing.T) {
 		for _, c := range writes {
 			t.Run(fmt.Sprintf("%s AP 6 %s is answered with %s", framing, c.r.Function, c.answer), func(t *testing.T) {
 				_, _, err := exchanged(t, framing, c.r, func(id [2]byte, _ []byte) [][]byte {
-					return [][]byte{farFrame(framing, id, unhex(t, compact(c.answer)))}
+					return [][]byte{farend.Frame(framing, id, unhex(t, compact(c.answer)))}
 				})
 				assert.ErrorIs(t, err, ErrBadResponse)
 			})
@@ -143,10 +145,12 @@ func TestConformanceHeaders(t *testing.T) {
 		say    func(id [2]byte) []byte
 		want   error // nil: it is taken
 	}{
-		{"TCP 3.1.3 as it is", func(id [2]byte) []byte { return farFrame("mbap", id, unhex(t, compact(good))) }, nil},
-		{"TCP 3.1.3 another transaction identifier", func(id [2]byte) []byte { return farFrame("mbap", [2]byte{id[0] + 9, id[1]}, unhex(t, compact(good))) }, ErrBadResponse},
+		{"TCP 3.1.3 as it is", func(id [2]byte) []byte { return farend.Frame("mbap", id, unhex(t, compact(good))) }, nil},
+		{"TCP 3.1.3 another transaction identifier", func(id [2]byte) []byte {
+			return farend.Frame("mbap", [2]byte{id[0] + 9, id[1]}, unhex(t, compact(good)))
+		}, ErrBadResponse},
 		{"TCP 3.1.3 protocol identifier 1", func(id [2]byte) []byte {
-			b := farFrame("mbap", id, unhex(t, compact(good)))
+			b := farend.Frame("mbap", id, unhex(t, compact(good)))
 			b[3] = 1
 			return b
 		}, ErrClosed},
@@ -154,11 +158,11 @@ func TestConformanceHeaders(t *testing.T) {
 		{"TCP 3.1.3 length 1", func(id [2]byte) []byte { return []byte{id[0], id[1], 0, 0, 0, 1, 17} }, ErrClosed},
 		{"TCP 3.1.2 length 255", func(id [2]byte) []byte { return []byte{id[0], id[1], 0, 0, 0, 255, 17, 3} }, ErrClosed},
 		{"TCP 3.1.3 a length that is longer than what comes", func(id [2]byte) []byte {
-			b := farFrame("mbap", id, unhex(t, compact(good)))
+			b := farend.Frame("mbap", id, unhex(t, compact(good)))
 			b[5]++
 			return b
 		}, ErrClosed},
-		{"TCP 3.1.3 a response that breaks off", func(id [2]byte) []byte { return farFrame("mbap", id, unhex(t, compact(good)))[:9] }, ErrClosed},
+		{"TCP 3.1.3 a response that breaks off", func(id [2]byte) []byte { return farend.Frame("mbap", id, unhex(t, compact(good)))[:9] }, ErrClosed},
 		{"another protocol", func([2]byte) []byte { return []byte("HTTP/1.1 400 Bad Request\r\n\r\n") }, ErrClosed},
 	} {
 		t.Run("mbap "+c.clause, func(t *testing.T) {
@@ -177,7 +181,7 @@ func TestConformanceHeaders(t *testing.T) {
 func TestConformanceChecksums(t *testing.T) {
 	read := Request{Function: ReadHoldingRegisters, Address: 7, Quantity: 2}
 	for _, framing := range []string{"rtu", "ascii"} {
-		frame := farFrame(framing, [2]byte{}, unhex(t, compact("11 03 04 0001 0002")))
+		frame := farend.Frame(framing, [2]byte{}, unhex(t, compact("11 03 04 0001 0002")))
 		for i := range frame {
 			t.Run(fmt.Sprintf("%s SL 6.2 octet %d is damaged", framing, i), func(t *testing.T) {
 				damaged := append([]byte{}, frame...)
@@ -199,13 +203,13 @@ func TestConformanceChecksums(t *testing.T) {
 		})
 	}
 	t.Run("ascii SL 2.5.2.1 a colon begins a frame anew", func(t *testing.T) {
-		frame := farFrame("ascii", [2]byte{}, unhex(t, compact("11 03 04 0001 0002")))
+		frame := farend.Frame("ascii", [2]byte{}, unhex(t, compact("11 03 04 0001 0002")))
 		data, _, err := exchanged(t, "ascii", read, func([2]byte, []byte) [][]byte { return [][]byte{frame[:9], frame} })
 		require.NoError(t, err)
 		assert.Equal(t, "00010002", upper(data))
 	})
 	t.Run("ascii SL 2.5.2 in small letters", func(t *testing.T) {
-		frame := []byte(strings.ToLower(string(farFrame("ascii", [2]byte{}, unhex(t, compact("11 03 04 00AB 00CD"))))))
+		frame := []byte(strings.ToLower(string(farend.Frame("ascii", [2]byte{}, unhex(t, compact("11 03 04 00AB 00CD"))))))
 		data, _, err := exchanged(t, "ascii", read, func([2]byte, []byte) [][]byte { return [][]byte{frame} })
 		require.NoError(t, err)
 		assert.Equal(t, "00AB00CD", upper(data))
@@ -265,13 +269,13 @@ func TestConformanceServer(t *testing.T) {
 			conn, err := net.Dial("tcp", listener.Addr().String())
 			require.NoError(t, err)
 			defer conn.Close()
-			_, err = conn.Write(farFrame("mbap", [2]byte{0xAB, 0xCD}, append([]byte{17}, unhex(t, compact(c.request))...)))
+			_, err = conn.Write(farend.Frame("mbap", [2]byte{0xAB, 0xCD}, append([]byte{17}, unhex(t, compact(c.request))...)))
 			require.NoError(t, err)
 			require.NoError(t, conn.SetReadDeadline(time.Now().Add(5*time.Second)))
 			b := make([]byte, 300)
 			n, err := conn.Read(b)
 			require.NoError(t, err)
-			assert.Equal(t, upper(farFrame("mbap", [2]byte{0xAB, 0xCD}, append([]byte{17}, unhex(t, compact(c.answer))...))), upper(b[:n]))
+			assert.Equal(t, upper(farend.Frame("mbap", [2]byte{0xAB, 0xCD}, append([]byte{17}, unhex(t, compact(c.answer))...))), upper(b[:n]))
 		})
 	}
 }
@@ -280,24 +284,24 @@ func TestConformanceServer(t *testing.T) {
 func TestConformanceIdentifiers(t *testing.T) {
 	for name, kind := range map[string]EventKind{"a second answer": EventStray, "an answer to a request that timed out": EventLate, "another identifier": EventForeign} {
 		t.Run("mbap TCP 4.4.2 "+name, func(t *testing.T) {
-			conn := newFarConn(false)
+			conn := farend.NewConn(false)
 			var seen []EventKind
 			c := NewClient(conn, ClientOptions{Watch: func(e Event) { seen = append(seen, e.Kind) }})
 			n := 0
 			answer := unhex(t, compact("11 03 02 0007"))
-			conn.asked = func(b []byte) {
+			conn.Asked = func(b []byte) {
 				n++
-				id, _ := farRequest("mbap", b)
+				id, _ := farend.Request("mbap", b)
 				switch {
 				case n == 1 && kind == EventLate:
 				case n == 1:
-					conn.say(farFrame("mbap", id, answer))
+					conn.Say(farend.Frame("mbap", id, answer))
 				case kind == EventForeign:
-					conn.say(farFrame("mbap", [2]byte{0x77, 0x77}, answer))
-					conn.say(farFrame("mbap", id, answer))
+					conn.Say(farend.Frame("mbap", [2]byte{0x77, 0x77}, answer))
+					conn.Say(farend.Frame("mbap", id, answer))
 				default:
-					conn.say(farFrame("mbap", [2]byte{id[0], id[1] - 1}, unhex(t, compact("11 03 02 0006"))))
-					conn.say(farFrame("mbap", id, answer))
+					conn.Say(farend.Frame("mbap", [2]byte{id[0], id[1] - 1}, unhex(t, compact("11 03 02 0006"))))
+					conn.Say(farend.Frame("mbap", id, answer))
 				}
 			}
 			_, err := c.Exchange(17, readOne(1), 10*time.Millisecond)

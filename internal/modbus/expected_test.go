@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/e2e/farend"
 )
 
 // A device that is slower than the timeout answers one request while the next is under way. Without identifiers the answers look
@@ -106,7 +108,7 @@ func TestWhatCameBeforeARequestIsDropped(t *testing.T) {
 			var seen []EventKind
 			c := NewClient(near, ClientOptions{Framing: RTU, Datagrams: kind == "udp", Watch: func(e Event) { seen = append(seen, e.Kind) }})
 			say := func(value byte) {
-				_, err := far.Write(farFrame("rtu", [2]byte{}, []byte{1, 3, 2, 0, value}))
+				_, err := far.Write(farend.Frame("rtu", [2]byte{}, []byte{1, 3, 2, 0, value}))
 				require.NoError(t, err)
 			}
 			answers := func(value byte, times int) {
@@ -141,7 +143,7 @@ func TestDatagramsAreNeverJoined(t *testing.T) {
 			defer near.Close()
 			defer far.Close()
 			frame := func(id byte, values ...byte) []byte {
-				return farFrame(framing, [2]byte{0, id}, append([]byte{1, 3, byte(len(values))}, values...))
+				return farend.Frame(framing, [2]byte{0, id}, append([]byte{1, 3, byte(len(values))}, values...))
 			}
 			cut := func(b []byte, n int) []byte { return b[:len(b)-n] }
 			said := [][]byte{
@@ -180,10 +182,10 @@ func TestAPipelineTakesADatagramForAFrame(t *testing.T) {
 	go func() {
 		b := make([]byte, 600)
 		if _, err := far.Read(b); err == nil {
-			whole := farFrame("mbap", [2]byte{0, 1}, []byte{1, 3, 4, 0, 1, 0, 2})
+			whole := farend.Frame("mbap", [2]byte{0, 1}, []byte{1, 3, 4, 0, 1, 0, 2})
 			far.Write(whole[:10])
 			far.Write(whole[3:])
-			far.Write(farFrame("mbap", [2]byte{0, 1}, []byte{1, 3, 4, 0, 7, 0, 8}))
+			far.Write(farend.Frame("mbap", [2]byte{0, 1}, []byte{1, 3, 4, 0, 7, 0, 8}))
 		}
 	}()
 	p := NewPipeline(near, ClientOptions{Datagrams: true})
@@ -206,7 +208,7 @@ func TestAReadingHasTheTimeOfItsFirstByte(t *testing.T) {
 			go func() {
 				b := make([]byte, 600)
 				if _, err := far.Read(b); err == nil {
-					for i, c := range farFrame("mbap", [2]byte{0, 1}, []byte{1, 3, 2, 0, 1}) {
+					for i, c := range farend.Frame("mbap", [2]byte{0, 1}, []byte{1, 3, 2, 0, 1}) {
 						far.Write([]byte{c})
 						if i == 0 {
 							first <- time.Now()

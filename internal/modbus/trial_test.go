@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/e2e/farend"
 )
 
 // trialReadings is how many readings a trial asks for: TRIAL_READINGS, or few.
@@ -69,7 +71,7 @@ type trialDevice struct {
 	framing string
 	w       weather
 	random  *rand.Rand
-	conn    *farConn
+	conn    *farend.Conn
 	last    int // highest address
 	free    time.Time
 	stalls  time.Time
@@ -81,7 +83,7 @@ func (d *trialDevice) asked(b []byte) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	now := time.Now()
-	id, body := farRequest(d.framing, b)
+	id, body := farend.Request(d.framing, b)
 	if d.random.Float64() < d.w.lost/2 {
 		return
 	}
@@ -99,7 +101,7 @@ func (d *trialDevice) asked(b []byte) {
 }
 
 // answer reads the registers and says them; what it reads is true now.
-func (d *trialDevice) answer(conn *farConn, id [2]byte, body []byte) {
+func (d *trialDevice) answer(conn *farend.Conn, id [2]byte, body []byte) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	first, count := int(binary.BigEndian.Uint16(body[2:])), int(binary.BigEndian.Uint16(body[4:]))
@@ -112,16 +114,16 @@ func (d *trialDevice) answer(conn *farConn, id [2]byte, body []byte) {
 			say = append(say, byte(first+i), byte(d.n))
 		}
 	}
-	frame := farFrame(d.framing, id, say)
+	frame := farend.Frame(d.framing, id, say)
 	switch {
 	case d.random.Float64() < d.w.lost/2:
 		return
 	case d.random.Float64() < d.w.cut:
 		frame = frame[:1+d.random.IntN(len(frame)-1)]
 	}
-	conn.say(frame)
+	conn.Say(frame)
 	if d.random.Float64() < d.w.twice {
-		time.AfterFunc(time.Duration(d.random.Int64N(int64(d.w.secondAfter))), func() { conn.say(frame) })
+		time.AfterFunc(time.Duration(d.random.Int64N(int64(d.w.secondAfter))), func() { conn.Say(frame) })
 	}
 }
 
@@ -173,8 +175,8 @@ const mostSpareOfTrial = 32
 func trialOf(framing string, datagrams bool, w weather, spare uint16, each int) (got tally) {
 	d := &trialDevice{framing: framing, w: w, random: rand.New(rand.NewPCG(trialSeed(), uint64(each))), last: 255}
 	open := func() *Client {
-		d.conn = newFarConn(datagrams)
-		d.conn.asked = d.asked
+		d.conn = farend.NewConn(datagrams)
+		d.conn.Asked = d.asked
 		return NewClient(d.conn, ClientOptions{Framing: Framings[framing], Gap: 30 * time.Millisecond, Datagrams: datagrams})
 	}
 	c := open()

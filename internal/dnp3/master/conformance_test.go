@@ -12,6 +12,7 @@ import (
 	"arithmon/internal/codec"
 	"arithmon/internal/dnp3"
 	"arithmon/internal/dnp3/master"
+	"arithmon/internal/e2e/farend"
 )
 
 // What a master must send, octet by octet, and what it makes of the answer. The sequence number of requests is left out.
@@ -267,10 +268,10 @@ func TestConformanceFragments(t *testing.T) {
 			f.say(frame)
 		},
 		"9.2.4 a frame from another outstation": func(f *far, seq byte) {
-			f.say(farFrameOf(0x44, 1, 11, append([]byte{0xC0, 0xC0 | seq, 0x81, 0, 0}, octets(f.t, event)...)))
+			f.say(farend.DNP3Frame(0x44, 1, 11, append([]byte{0xC0, 0xC0 | seq, 0x81, 0, 0}, octets(f.t, event)...)))
 		},
 		"9.2.4 a frame to another master": func(f *far, seq byte) {
-			f.say(farFrameOf(0x44, 2, 10, append([]byte{0xC0, 0xC0 | seq, 0x81, 0, 0}, octets(f.t, event)...)))
+			f.say(farend.DNP3Frame(0x44, 2, 10, append([]byte{0xC0, 0xC0 | seq, 0x81, 0, 0}, octets(f.t, event)...)))
 		},
 		"9.2.4 a frame with DIR set": func(f *far, seq byte) {
 			f.say(farFrame(0xC4, append([]byte{0xC0, 0xC0 | seq, 0x81, 0, 0}, octets(f.t, event)...)))

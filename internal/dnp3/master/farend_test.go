@@ -15,6 +15,7 @@ import (
 
 	"arithmon/internal/dnp3"
 	"arithmon/internal/dnp3/master"
+	"arithmon/internal/e2e/farend"
 )
 
 // The far end of the conformance tests: octets by the text of IEEE 1815-2012. It shares no code with the master, the outstation or the
@@ -35,37 +36,8 @@ func octets(t testing.TB, s string) []byte {
 	return b
 }
 
-// farCRC is the CRC of annex E: x^16+x^13+x^12+x^11+x^10+x^8+x^6+x^5+x^2+1, reflected, and its complement, low octet first.
-func farCRC(b []byte) []byte {
-	crc := 0
-	for _, c := range b {
-		crc ^= int(c)
-		for range 8 {
-			if odd := crc & 1; odd == 1 {
-				crc = crc>>1 ^ 0xA6BC
-			} else {
-				crc >>= 1
-			}
-		}
-	}
-	return []byte{byte(^crc), byte(^crc >> 8)}
-}
-
-// farFrame makes a frame from the outstation (address 10) to the master (address 1): 9.2.4.
-func farFrame(control byte, data []byte) []byte {
-	return farFrameOf(control, 1, 10, data)
-}
-
-func farFrameOf(control byte, to, from uint16, data []byte) []byte {
-	head := []byte{0x05, 0x64, byte(5 + len(data)), control, byte(to), byte(to >> 8), byte(from), byte(from >> 8)}
-	frame := append(head, farCRC(head)...)
-	for len(data) > 0 {
-		n := min(16, len(data))
-		frame = append(append(frame, data[:n]...), farCRC(data[:n])...)
-		data = data[n:]
-	}
-	return frame
-}
+// farFrame makes a frame from the outstation (address 10) to the master (address 1).
+func farFrame(control byte, data []byte) []byte { return farend.DNP3Frame(control, 1, 10, data) }
 
 // far is an outstation that says what it is told to, octet by octet.
 type far struct {
@@ -209,38 +181,14 @@ func (f *far) fragment(hex string) { f.say(farFrame(0x44, append([]byte{0xC0}, o
 // heard reads one frame that the master sent and returns its control octet and user data, and checks its addresses and CRCs.
 func (f *far) heard() (control byte, data []byte) {
 	f.conn.SetReadDeadline(time.Now().Add(10 * time.Second))
-	head := make([]byte, 10)
-	if _, err := readFull(f.conn, head); err != nil {
+	head, data, err := farend.ReadDNP3Frame(f.conn)
+	if err != nil {
 		f.t.Errorf("the master sent nothing more: %s", err)
 		return 0, nil
 	}
 	assert.Equal(f.t, []byte{0x05, 0x64}, head[:2])
 	assert.Equal(f.t, []byte{10, 0, 1, 0}, head[4:8], "to outstation 10, from master 1")
-	assert.Equal(f.t, farCRC(head[:8]), head[8:])
-	for n := int(head[2]) - 5; n > 0; {
-		block := make([]byte, min(16, n)+2)
-		if _, err := readFull(f.conn, block); err != nil {
-			f.t.Errorf("a frame broke off: %s", err)
-			return 0, nil
-		}
-		body := block[:len(block)-2]
-		assert.Equal(f.t, farCRC(body), block[len(body):])
-		data = append(data, body...)
-		n -= len(body)
-	}
 	return head[3], data
-}
-
-func readFull(conn net.Conn, b []byte) (n int, err error) {
-	for n < len(b) && err == nil {
-		var got int
-		got, err = conn.Read(b[n:])
-		n += got
-	}
-	if n == len(b) {
-		err = nil
-	}
-	return n, err
 }
 
 // expect reads a fragment in one segment; its sequence number is taken out of the comparison and returned.

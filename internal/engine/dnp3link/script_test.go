@@ -14,6 +14,7 @@ import (
 
 	"arithmon/internal/codec"
 	"arithmon/internal/diagnose"
+	"arithmon/internal/e2e/farend"
 	"arithmon/internal/engine"
 	"arithmon/internal/reading"
 	"arithmon/internal/site"
@@ -31,54 +32,14 @@ type script struct {
 	conn              net.Conn
 }
 
-func scriptCRC(b []byte) (lo, hi byte) {
-	crc := 0
-	for _, c := range b {
-		crc ^= int(c)
-		for range 8 {
-			odd := crc & 1
-			if crc >>= 1; odd == 1 {
-				crc ^= 0xA6BC
-			}
-		}
-	}
-	return byte(^crc), byte(^crc >> 8)
-}
-
-func scriptFrame(control byte, data []byte) []byte {
-	frame := []byte{0x05, 0x64, byte(5 + len(data)), control, 1, 0, 10, 0}
-	lo, hi := scriptCRC(frame)
-	frame = append(frame, lo, hi)
-	for len(data) > 0 {
-		n := min(16, len(data))
-		lo, hi := scriptCRC(data[:n])
-		frame = append(append(frame, data[:n]...), lo, hi)
-		data = data[n:]
-	}
-	return frame
-}
+func scriptFrame(control byte, data []byte) []byte { return farend.DNP3Frame(control, 1, 10, data) }
 
 // serve answers on a connection.
 func (s *script) serve(conn net.Conn) {
 	for {
-		head := make([]byte, 10)
-		for n := 0; n < len(head); {
-			got, err := conn.Read(head[n:])
-			if n += got; err != nil {
-				return
-			}
-		}
-		left := int(head[2]) - 5
-		var data []byte
-		for left > 0 {
-			block := make([]byte, min(16, left)+2)
-			for n := 0; n < len(block); {
-				got, err := conn.Read(block[n:])
-				if n += got; err != nil {
-					return
-				}
-			}
-			data, left = append(data, block[:len(block)-2]...), left-len(block)+2
+		head, data, err := farend.ReadDNP3Frame(conn)
+		if err != nil {
+			return
 		}
 		switch head[3] & 0x0F {
 		case 9:
