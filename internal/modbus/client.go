@@ -129,6 +129,9 @@ type Answered struct {
 
 	// Doubtful is set of an Exception that may be meant for an earlier request.
 	Doubtful bool
+
+	copied bool // the data may be a second copy of those of an earlier response
+	shape  shape
 }
 
 // Do is Exchange for those who want the data alone. Where an earlier response could be mistaken for that to req, it waits.
@@ -155,25 +158,54 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 	if c.options.Framing == MBAP || !req.Function.reads() {
 		return c.exchange(unit, req, req, timeout)
 	}
-	sent, until, second := c.expected.choose(unit, req, timeout, time.Now())
-	if until.IsZero() {
-		return c.exchange(unit, req, sent, timeout)
-	}
-	marker, ok := c.expected.marker(unit, req)
-	if !ok || second {
-		return Answered{}, &UnsettledError{until}
-	}
-	answer, err := c.exchange(unit, marker, marker, timeout)
-	switch {
-	case errors.Is(err, ErrClosed), err == ErrTimeout:
+	answer, err := c.told(unit, req, timeout)
+	if err != nil || !answer.copied {
 		return answer, err
-	case err != nil:
-		return Answered{}, &UnsettledError{until}
 	}
-	began := time.Now()
-	answer, err = c.exchange(unit, req, req, timeout)
+	// It may be a second copy of an earlier response: a second reading tells. What came then, for whatever of the two requests, was read
+	// after the first one.
+	first, shape, began := bytes.Clone(answer.Data), answer.shape, time.Now()
+	answer, err = c.told(unit, req, timeout)
 	answer.Took = time.Since(began)
+	if answer.shape == shape { // if the first one was a copy, this was the response to its request, and that to this one is to come
+		c.expected.failed(unit, req, began)
+	}
+	if err == nil && !bytes.Equal(first, answer.Data) {
+		c.expected.unit(unit).twice = time.Now() // so it was one
+	}
+	if err == nil && answer.copied && !bytes.Equal(first, answer.Data) {
+		return Answered{}, badResponse("a response that may be a second copy of an earlier one")
+	}
 	return answer, err
+}
+
+// mostMarkers is how many shorter reads are made at most before a request.
+const mostMarkers = 3
+
+// told makes one exchange whose response cannot be mistaken for that to a request that failed.
+func (c *Client) told(unit byte, req Request, timeout time.Duration) (Answered, error) {
+	for try := 0; ; try++ {
+		sent, until := c.expected.choose(unit, req, timeout, time.Now())
+		if until.IsZero() {
+			began := time.Now()
+			answer, err := c.exchange(unit, req, sent, timeout)
+			if try > 0 {
+				answer.Took = time.Since(began)
+			}
+			return answer, err
+		}
+		marker, ok := c.expected.marker(unit, req)
+		if !ok || try == mostMarkers {
+			return Answered{}, &UnsettledError{until}
+		}
+		answer, err := c.exchange(unit, marker, marker, timeout)
+		switch {
+		case errors.Is(err, ErrClosed), err == ErrTimeout:
+			return answer, err
+		case err != nil:
+			return Answered{}, &UnsettledError{until}
+		}
+	}
 }
 
 // exchange sends a request as it was chosen to be, of which only a part may be wanted.
@@ -189,7 +221,7 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 	began, patience := time.Now(), timeout
 	if c.options.Framing != MBAP {
 		patience = c.expected.patience(unit, timeout)
-		c.expected.sent(unit, req, began)
+		c.expected.sent(unit, wanted, req, began)
 	}
 	deadline := began.Add(patience + time.Duration(len(out))*c.options.Character)
 	n, err := c.conn.write(out, deadline)
@@ -212,7 +244,10 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 		case !w.answered && !errors.Is(err, ErrClosed):
 			c.expected.failed(unit, req, began)
 		case w.answered && !answer.Doubtful:
-			c.expected.answered(unit, w.took, timeout, began.Add(w.took))
+			if now := began.Add(w.took); err == nil && req.Function.reads() {
+				answer.copied = c.expected.copied(unit, wanted, req, answer.Data, now)
+			}
+			c.expected.answered(unit, w.took, timeout, answer.copied)
 		}
 	}
 	switch {
@@ -222,6 +257,7 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 		c.expected.unit(unit).silent++
 		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", w.deadline.Sub(began).Round(time.Millisecond))})
 	}
+	answer.shape = req.shape()
 	if answer.Widened = req.Quantity != wanted.Quantity; answer.Widened && len(answer.Data) > 0 {
 		answer.Data = answer.Data[:wanted.Function.dataOctets(int(wanted.Quantity))]
 	}

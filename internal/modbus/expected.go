@@ -19,18 +19,38 @@ type expected struct {
 
 // unitResponses are the responses of one unit.
 type unitResponses struct {
-	outstanding []outstanding       // requests that failed, the oldest first
-	used        map[shape]time.Time // when a response of each shape was asked for last, or came out of turn
-	slowest     time.Duration       // of recent responses that came after their timeout; decays
-	silent      int                 // exchanges in a row without any response, also a late one
-	twice       time.Time           // when a second response to one request came last
-	apart       time.Duration       // the longest time from a request to a second response
+	outstanding []outstanding     // requests that failed, the oldest first
+	used        map[shape]*recent // requests and responses of each shape
+	slowest     time.Duration     // of recent responses that came after their timeout; decays
+	silent      int               // exchanges in a row without any response, also a late one
+	twice       time.Time         // when a second response to one request came last
 }
 
 // shape is what tells the response to a read from others.
 type shape struct {
 	function Function
 	octets   int // of data
+}
+
+// addresses are what a read is about.
+type addresses struct {
+	function        Function
+	first, quantity uint16
+}
+
+// recent is what was asked for and came last in one shape.
+type recent struct {
+	by   addresses // who asked last
+	at   time.Time // when, or when a response came out of turn
+	came [16]response
+	next int
+}
+
+// response is one that was taken.
+type response struct {
+	sum uint64 // of its data
+	by  addresses
+	at  time.Time
 }
 
 // outstanding is a request that was not answered in time.
@@ -79,6 +99,8 @@ func (f Function) dataOctets(quantity int) int {
 	return 2 * quantity
 }
 
+func (r Request) addresses() addresses { return addresses{r.Function, r.Address, r.Quantity} }
+
 func (r Request) shape() shape { return shape{r.Function, r.Function.dataOctets(int(r.Quantity))} }
 
 // widened is r for so many data units more: registers, or groups of eight bits.
@@ -103,53 +125,58 @@ func (e *expected) unit(unit byte) *unitResponses {
 	}
 	u := e.units[unit]
 	if u == nil {
-		u = &unitResponses{used: map[shape]time.Time{}}
+		u = &unitResponses{used: map[shape]*recent{}}
 		e.units[unit] = u
 	}
 	return u
 }
 
-// choose widens a read so far that its response differs from all that may come instead: never one that may still be owed, and of the
-// others one that was not used for long or, when all were, for longest. Once second responses have come, it must not have been used
-// within the time after which they come. When no shape is left, until is when one will be, and second says that it is for them.
-func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.Time) (sent Request, until time.Time, second bool) {
+// choose widens a read so far that its response differs from all that may come instead: never one that may still be owed; of the others
+// one that was not used for long, or else one that it used itself, or else the one that was not used for longest. When all are owed,
+// until is when one will not be.
+func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.Time) (sent Request, until time.Time) {
 	u := e.unit(unit)
 	u.forget(now, timeout)
-	most, free := easySpare, rememberFor
-	twice := u.doubled(now)
-	if twice {
-		most, free = MaxReadRegisters, max(leastDoubt, 2*u.apart)
+	most := easySpare
+	if u.doubled(now) {
+		most = MaxReadRegisters
 	}
-	best, found, bestAt := r, false, time.Time{}
+	const (
+		own = iota
+		others
+		none
+	)
+	best, class, at := r, none, time.Time{}
 	for n := 0; ; n++ {
 		wide, ok := r.widened(n)
-		if !ok || n > most && found {
+		if !ok || n > most && class != none {
 			break
 		}
 		s := wide.shape()
 		if u.open(s) {
 			continue
 		}
-		last, used := u.used[s]
-		if !used || now.Sub(last) > free {
-			return wide, time.Time{}, false
+		last := u.used[s]
+		if last == nil || now.Sub(last.at) > rememberFor {
+			return wide, time.Time{}
 		}
-		if !found || last.Before(bestAt) {
-			best, found, bestAt = wide, true, last
+		c := others
+		if last.by == r.addresses() {
+			c = own
+		}
+		if c < class || c == class && last.at.Before(at) {
+			best, class, at = wide, c, last.at
 		}
 	}
-	switch {
-	case found && !twice:
-		return best, time.Time{}, false
-	case found:
-		return r, bestAt.Add(free), true
+	if class != none {
+		return best, time.Time{}
 	}
 	for _, o := range u.outstanding {
 		if !o.passed && o.request.shape() == r.shape() {
 			until = o.sent.Add(u.doubt(timeout))
 		}
 	}
-	return r, until, false
+	return r, until
 }
 
 // doubled reports whether second responses are to be expected.
@@ -184,10 +211,38 @@ func (e *expected) marker(unit byte, r Request) (Request, bool) {
 }
 
 // sent notes a request.
-func (e *expected) sent(unit byte, r Request, now time.Time) {
+func (e *expected) sent(unit byte, wanted, r Request, now time.Time) {
 	if r.Function.reads() {
-		e.unit(unit).used[r.shape()] = now
+		u := e.unit(unit).seen(r.shape())
+		u.by, u.at = wanted.addresses(), now
 	}
+}
+
+// seen are the recent requests and responses of a shape.
+func (u *unitResponses) seen(s shape) *recent {
+	if u.used[s] == nil {
+		u.used[s] = &recent{}
+	}
+	return u.used[s]
+}
+
+// copied reports whether data may be a second copy of a response that came before: they are the same, to the last bit, as those of other
+// addresses, or, where responses have come twice, as those of the same. Data that differ are no copy. It notes them.
+func (e *expected) copied(unit byte, wanted, r Request, data []byte, now time.Time) bool {
+	u := e.unit(unit)
+	seen, by, sum := u.seen(r.shape()), wanted.addresses(), uint64(14695981039346656037) // FNV-1a
+	for _, c := range data {
+		sum = (sum ^ uint64(c)) * 1099511628211
+	}
+	copied := false
+	for _, o := range seen.came {
+		if o.sum == sum && !o.at.IsZero() && now.Sub(o.at) < rememberFor {
+			copied = copied || o.by != by || u.doubled(now)
+		}
+	}
+	seen.came[seen.next] = response{sum, by, now}
+	seen.next = (seen.next + 1) % len(seen.came)
+	return copied
 }
 
 // failed notes that a request was not answered in time, or not properly.
@@ -199,8 +254,8 @@ func (e *expected) failed(unit byte, sent Request, at time.Time) {
 	}
 }
 
-// answered notes that a request was answered by what can only be its response, after so long.
-func (e *expected) answered(unit byte, took, timeout time.Duration, now time.Time) {
+// answered notes that a request was answered, after so long, by what can only be its response, unless that may be a copy of another.
+func (e *expected) answered(unit byte, took, timeout time.Duration, copied bool) {
 	u := e.unit(unit)
 	u.silent = 0
 	if took > timeout {
@@ -208,7 +263,7 @@ func (e *expected) answered(unit byte, took, timeout time.Duration, now time.Tim
 	} else if u.slowest > took {
 		u.slowest -= (u.slowest - took) / 32
 	}
-	if !e.unordered && !u.doubled(now) { // it may be a second one itself
+	if !e.unordered && !copied {
 		for i := range u.outstanding {
 			u.outstanding[i].passed = true
 		}
@@ -228,8 +283,10 @@ func (e *expected) late(f Frame, now time.Time) (after time.Duration, late bool)
 		}
 		after = now.Sub(o.sent)
 		u.slowest, u.silent = max(u.slowest, after), 0
-		if o.request.Function.reads() {
-			u.used[o.request.shape()] = now // from when on a second one may come
+		if o.request.Function.reads() && !refused {
+			seen := u.seen(o.request.shape())
+			seen.at = now // from when on a second one may come
+			e.copied(f.Unit, o.request, o.request, f.PDU[2:], now)
 		}
 		u.outstanding = slices.Delete(u.outstanding, i, i+1)
 		return after, true
@@ -243,12 +300,11 @@ func (e *expected) second(f Frame, now time.Time) bool {
 	if u == nil || len(f.PDU) < 2 || int(f.PDU[1]) != len(f.PDU)-2 {
 		return false
 	}
-	last, used := u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}]
-	if !used || now.Sub(last) > rememberFor {
+	last := u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}]
+	if last == nil || now.Sub(last.at) > rememberFor {
 		return false
 	}
-	u.twice, u.apart = now, max(u.apart, now.Sub(last))
-	u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}] = now
+	u.twice, last.at = now, now
 	return true
 }
 

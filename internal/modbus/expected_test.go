@@ -237,11 +237,11 @@ func TestExpectedResponses(t *testing.T) {
 		return Request{Function: ReadHoldingRegisters, Address: at, Quantity: n, Spare: spare}
 	}
 	quantity := func(e *expected, r Request, at time.Time) int {
-		sent, until, _ := e.choose(1, r, timeout, at)
+		sent, until := e.choose(1, r, timeout, at)
 		if !until.IsZero() {
 			return 0
 		}
-		e.sent(1, sent, at)
+		e.sent(1, r, sent, at)
 		return int(sent.Quantity)
 	}
 
@@ -250,17 +250,25 @@ func TestExpectedResponses(t *testing.T) {
 	assert.Equal(t, 3, quantity(&e, read(100, 2, 16), now), "another block: another length")
 	assert.Equal(t, 4, quantity(&e, read(0, 2, 16), now), "the same again, too")
 	assert.Equal(t, 2, quantity(&e, read(0, 2, 16), after(time.Minute)), "after long, any")
+	e = expected{}
+	for i := range 40 {
+		at := after(time.Duration(i) * time.Millisecond)
+		a, b := quantity(&e, read(0, 2, 16), at), quantity(&e, read(100, 2, 16), at)
+		assert.LessOrEqual(t, max(a, b), 2+easySpare)
+		if i > easySpare {
+			assert.NotEqual(t, a%2, b%2, "each keeps to its own lengths")
+		}
+	}
 
 	e = expected{}
 	e.failed(1, read(0, 2, 0), now)
-	sent, until, second := e.choose(1, read(100, 2, 0), timeout, after(timeout))
+	sent, until := e.choose(1, read(100, 2, 0), timeout, after(timeout))
 	assert.Equal(t, uint16(2), sent.Quantity)
 	assert.Equal(t, after(6*timeout), until, "it cannot be told from what may still come")
-	assert.False(t, second)
 	marker, ok := e.marker(1, read(100, 2, 0))
 	assert.True(t, ok)
 	assert.Equal(t, uint16(1), marker.Quantity, "a shorter read can")
-	e.answered(1, 10*time.Millisecond, timeout, after(timeout))
+	e.answered(1, 10*time.Millisecond, timeout, false)
 	assert.Equal(t, 2, quantity(&e, read(100, 2, 0), after(timeout)), "who answers in order has passed over it")
 	_, ok = (&expected{unordered: true}).marker(1, read(100, 2, 0))
 	assert.False(t, ok, "on a path that changes the order, that says nothing")
@@ -281,13 +289,17 @@ func TestExpectedResponses(t *testing.T) {
 	assert.Equal(t, timeout, e.patience(1, timeout), "but not when it is silent")
 
 	e = expected{}
-	e.sent(1, read(0, 2, 0), now)
-	assert.True(t, e.second(Frame{Unit: 1, PDU: []byte{3, 4, 0, 1, 0, 2}}, after(time.Second)))
+	a, b, data := read(0, 2, 0), read(100, 2, 0), []byte{0, 1, 0, 2}
+	e.sent(1, a, a, now)
+	assert.False(t, e.copied(1, a, a, data, now))
+	assert.False(t, e.copied(1, a, a, data, after(time.Second)), "values that stay are no copies")
+	assert.True(t, e.copied(1, b, b, data, after(time.Second)), "those of others may be")
+	assert.False(t, e.copied(1, b, b, []byte{0, 1, 0, 3}, after(time.Second)), "what differs is none")
+	assert.False(t, e.copied(1, b, b, data, after(time.Hour)), "long ago")
 	assert.False(t, e.second(Frame{Unit: 1, PDU: []byte{3, 2, 0, 1}}, after(time.Second)), "no such response was asked for")
-	_, until, second = e.choose(1, read(100, 2, 0), timeout, after(2*time.Second))
-	assert.True(t, second, "responses come twice here")
-	assert.Equal(t, after(6*time.Second), until, "five seconds after the last of them")
-	assert.Equal(t, 3, quantity(&e, read(100, 2, 8), after(2*time.Second)), "unless the length can differ")
+	assert.True(t, e.second(Frame{Unit: 1, PDU: []byte{3, 4, 0, 1, 0, 2}}, after(time.Second)))
+	assert.False(t, e.copied(1, a, a, []byte{9, 9, 9, 9}, after(2*time.Second)))
+	assert.True(t, e.copied(1, a, a, []byte{9, 9, 9, 9}, after(3*time.Second)), "where responses come twice, its own may be, too")
 
 	bits := Request{Function: ReadCoils, Address: 0, Quantity: 9, Spare: 32}
 	wide, ok := bits.widened(1)
