@@ -27,11 +27,11 @@ type learnt struct {
 // table is what is known of one table of a station.
 type table struct {
 	learnt    *learnt
-	spans     []plan.Span  // of points that are refused
-	crossings []plan.Span  // shortest runs that are refused though their parts are read
-	limit     int          // most addresses of one read; 0: not known
-	longest   int          // addresses of a read that was answered
-	tight     map[int]bool // ends of reads that could not be widened
+	spans     []plan.Span       // of points that are refused
+	crossings []plan.Span       // shortest runs that are refused though their parts are read
+	limit     int               // most addresses of one read; 0: not known
+	longest   int               // addresses of a read that was answered
+	tight     map[int]time.Time // ends of reads that could not be widened, and when that was tried
 }
 
 // What finding out may cost.
@@ -68,7 +68,7 @@ func (l *learnt) table(space site.Space) *table {
 	defer l.mu.Unlock()
 	t := l.tables[space]
 	if t == nil {
-		t = &table{learnt: l, tight: map[int]bool{}}
+		t = &table{learnt: l, tight: map[int]time.Time{}}
 		l.tables[space] = t
 	}
 	return t
@@ -168,7 +168,7 @@ func (t *table) barred() ([]plan.Span, int) {
 func (t *table) bearable(s plan.Span, most int) uint16 {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
-	if t.tight[s.To] {
+	if at, tight := t.tight[s.To]; tight && time.Since(at) < recheckPeriod {
 		return 0
 	}
 	if t.limit > 0 {
@@ -189,7 +189,7 @@ func (t *table) tighten(end int) {
 	if len(t.tight) > mostSpans {
 		clear(t.tight)
 	}
-	t.tight[end] = true
+	t.tight[end] = time.Now()
 }
 
 // spend takes requests off the budget for dividing what was refused; false when it is used up.

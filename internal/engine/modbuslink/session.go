@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -30,6 +31,9 @@ type session struct {
 	silence    time.Duration // least quiet time between frames on a serial line
 	quiet      time.Time     // since when the line is
 	lost       atomic.Bool
+
+	edges sync.Mutex
+	tight map[edge]bool // where reads that are no job's cannot be widened; guarded by edges
 }
 
 // asker makes one exchange: modbus.Client or modbus.Pipeline.
@@ -144,19 +148,31 @@ func (s *session) counted(unit byte, err error, took time.Duration, repeated boo
 	}
 }
 
+// mostUnsettled is how long a read that is no job's waits at most for responses to earlier requests.
+const mostUnsettled = 2 * time.Second
+
 // read makes a read that is no job's, repeated as the link says while nothing answers.
 func (s *session) read(unit byte, request modbus.Request) (answer modbus.Answered, err error) {
+	end := edge{unit, request.Function, int(request.Address) + int(request.Quantity)}
+	if s.isTight(end) {
+		request.Spare = 0
+	}
 	for try := 0; ; try++ {
 		began := time.Now()
 		answer, err = s.ask(unit, request)
 		var unsettled *modbus.UnsettledError
 		if errors.As(err, &unsettled) {
-			time.Sleep(time.Until(unsettled.Until))
+			wait := time.Until(unsettled.Until)
+			if wait > mostUnsettled || try > s.retries {
+				return answer, err
+			}
+			time.Sleep(wait)
 			continue
 		}
 		out := outcome(err)
 		s.counted(unit, err, time.Since(began), try > 0)
-		if answer.Widened && refusesAddresses(err) {
+		if answer.Widened && refusesAddresses(err) && !answer.Doubtful {
+			s.tighten(end)
 			request.Spare = 0
 			continue
 		}
@@ -164,6 +180,28 @@ func (s *session) read(unit byte, request modbus.Request) (answer modbus.Answere
 			return answer, err
 		}
 	}
+}
+
+// edge is where reads end that cannot be widened.
+type edge struct {
+	unit     byte
+	function modbus.Function
+	end      int
+}
+
+func (s *session) isTight(e edge) bool {
+	s.edges.Lock()
+	defer s.edges.Unlock()
+	return s.tight[e]
+}
+
+func (s *session) tighten(e edge) {
+	s.edges.Lock()
+	defer s.edges.Unlock()
+	if s.tight == nil || len(s.tight) > mostSpans {
+		s.tight = map[edge]bool{}
+	}
+	s.tight[e] = true
 }
 
 // spareOf is by how much a read that is no job's may be widened.

@@ -31,7 +31,7 @@ func (s *session) Write(station site.Station, what engine.Command) engine.Writte
 		return s.broadcast(w, request)
 	}
 	unit, back := byte(station.Unit), readBack(what)
-	if w.Before, err = s.readBack(station, what, back); err != nil && !errors.As(err, new(modbus.Exception)) {
+	if w.Before, err = s.readBack(station, what, back); err != nil && !errors.As(err, new(modbus.Exception)) && !errors.As(err, new(*modbus.UnsettledError)) {
 		w.Err = fmt.Errorf("the station does not answer properly (%w)", err)
 		return w
 	}
