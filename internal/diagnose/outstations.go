@@ -77,7 +77,7 @@ func (f *finder) outstation(l Link, s Station) bool {
 		if n.Number == 0 {
 			cause = "The outstation refuses to read class 0, its present values. They are read kind by kind, as far as it allows that."
 		}
-		add(ClassRefused, 0.9, cause, []string{n.Text}, say("see its device profile for the classes it has, and assign its points to one of them"), say("it is asked again every ten minutes"))
+		add(ClassRefused, 0.9, cause, []string{n.Text}, say("see its device profile for the classes it has, and assign its points to one of them"), say("it is asked again after 30 s, and then less and less often, at least every ten minutes"))
 	}
 	if n, ok := at(NoteMissing); ok {
 		add(PointsMissing, 0.9, fmt.Sprintf("%.0f points of the site are not in the outstation.", n.Number), []string{n.Text},

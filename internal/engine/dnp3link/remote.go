@@ -53,19 +53,19 @@ type remote struct {
 	mu       sync.Mutex
 	out      *master.Outstation // nil: it has not called in
 	todo     steps
-	started  bool                         // what todo held when the connection came about is done
-	silent21 int                          // how often disabling unsolicited responses was not answered
-	cleared  time.Time                    // when the restart indication was cleared last
-	setting  bool                         // its clock is being set
-	timeSet  time.Time                    // when it was last
-	reread   []site.Address               // outputs whose state a command has changed, or will have by now
-	fails    int                          // exchanges in a row that nothing answered
-	more     bool                         // it has events that were not asked for
-	hurried  time.Time                    // when events brought a poll forward last
-	iin      dnp3.IIN                     // of the last response
-	noTime   bool                         // it does not say its time
-	noClass  map[master.Classes]time.Time // that it refused, and when
-	static   time.Time                    // when its present values were read last
+	started  bool                       // what todo held when the connection came about is done
+	silent21 int                        // how often disabling unsolicited responses was not answered
+	cleared  time.Time                  // when the restart indication was cleared last
+	setting  bool                       // its clock is being set
+	timeSet  time.Time                  // when it was last
+	reread   []site.Address             // outputs whose state a command has changed, or will have by now
+	fails    int                        // exchanges in a row that nothing answered
+	more     bool                       // it has events that were not asked for
+	hurried  time.Time                  // when events brought a poll forward last
+	iin      dnp3.IIN                   // of the last response
+	noTime   bool                       // it does not say its time
+	noClass  map[master.Classes]refusal // classes that it refused
+	static   time.Time                  // when its present values were read last
 	refused  map[dnp3.Function]bool
 
 	// What follows belongs to the reader, and to those who hold taking.
@@ -92,7 +92,7 @@ type entry struct {
 const emitted = 64
 
 func newRemote(s *session, station engine.Station) *remote {
-	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, noClass: map[master.Classes]time.Time{}, unknown: map[identity]*engine.Slot{}, samples: make([]engine.Sample, 0, emitted)}
+	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, noClass: map[master.Classes]refusal{}, unknown: map[identity]*engine.Slot{}, samples: make([]engine.Sample, 0, emitted)}
 	r.points(station.Slots)
 	return r
 }
@@ -171,16 +171,24 @@ func (r *remote) note(kind diagnose.NoteKind, number float64, text string) {
 	r.session.host.Note(r.station.Name, note(kind, number, text))
 }
 
-// refusedFor is how long a class that was refused is not asked for.
-const refusedFor = 10 * time.Minute
+// refusal is a class that was refused. It is asked for again after a pause that grows.
+type refusal struct {
+	pause time.Duration
+	until time.Time
+}
+
+const (
+	firstRefusal = 30 * time.Second
+	lastRefusal  = 10 * time.Minute
+)
 
 // pollable are the event classes that the station is not known to refuse.
 func (r *remote) pollable() master.Classes {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	c := master.Events
-	for class, at := range r.noClass {
-		if time.Since(at) < refusedFor {
+	for class, refused := range r.noClass {
+		if time.Now().Before(refused.until) {
 			c &^= class
 		}
 	}
@@ -430,6 +438,15 @@ func (r *remote) readClasses(out *master.Outstation, c master.Classes) error {
 	defer r.setSingle(0)
 	_, err := out.Read(c, nil)
 	if !isRefusal(err) {
+		if err == nil {
+			r.mu.Lock()
+			for class := range r.noClass {
+				if c&class != 0 {
+					delete(r.noClass, class)
+				}
+			}
+			r.mu.Unlock()
+		}
 		return err
 	}
 	for _, one := range []master.Classes{master.Class1, master.Class2, master.Class3, master.Class0} {
@@ -446,7 +463,8 @@ func (r *remote) readClasses(out *master.Outstation, c master.Classes) error {
 			return r.readGroups(out, refused)
 		case errors.As(err, &refused):
 			r.mu.Lock()
-			r.noClass[one] = time.Now()
+			pause := min(max(firstRefusal, 2*r.noClass[one].pause), lastRefusal)
+			r.noClass[one] = refusal{pause, time.Now().Add(pause)}
 			r.mu.Unlock()
 			r.note(diagnose.NoteNoClass, float64(single[one]), fmt.Sprintf("reading class %d was refused: %s", single[one], refused.IIN&(dnp3.IINRefused)))
 		case err != nil:
