@@ -7,7 +7,7 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 WEB := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 APT = $(if $(filter 0,$(shell id -u)),,sudo -n )apt-get
 
-.PHONY: demo build test unit lint bench shots fuzz tools types clean
+.PHONY: demo build test unit lint bench shots fuzz trial tools types clean
 
 ## demo: start Arithmon with the Merrowfen demo and print the console's address
 demo: build
@@ -52,6 +52,11 @@ test: tools build lint
 bench:
 	$(GO) test -run '^$$' -bench 'Exchange|Requests100000' -benchtime 2s ./internal/engine/modbuslink ./internal/plan
 	$(GO) run ./internal/bench
+
+## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS and TRIAL_SECONDS change it
+trial:
+	TRIAL_READINGS=$${TRIAL_READINGS:-1000000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/modbus
+	TRIAL_SECONDS=$${TRIAL_SECONDS:-60} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/e2e/trial
 
 ## fuzz: every parser of outside bytes, a minute each
 fuzz:

@@ -153,8 +153,11 @@ func (f *finder) otherUnit(l Link, s Station) {
 
 func (f *finder) late(l Link, s Station) {
 	evidence, next := lateness(l, s)
-	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9,
-		fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout), []string{evidence}, next...)
+	cause := fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout)
+	if l.Link.Framing != site.MBAP && l.Link.Protocol == site.Modbus && s.Answering {
+		cause += " Until that is changed it is waited for longer, since answers without identifiers must not be mixed up; the others of the link have to wait meanwhile."
+	}
+	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9, cause, []string{evidence}, next...)
 }
 
 // lateness says how late answers were, and what timeout would do.
