@@ -24,7 +24,6 @@ import (
 	"arithmon/internal/engine"
 	"arithmon/internal/engine/modbuslink"
 	"arithmon/internal/site"
-	"arithmon/internal/traffic"
 )
 
 // The registers of the trial's device: blocks of equal length, which are read, and registers that are written. A register that is read
@@ -361,15 +360,6 @@ func (d *device) watch(e *engine.Engine, end time.Time, got *result) {
 				switch {
 				case int(value>>8) != a:
 					got.wrong++
-					if os.Getenv("TRIAL_DEBUG") != "" {
-						fmt.Printf("WRONG %s: %d:%d at %v\n", tag, value>>8, value&0xFF, r.Time.Format("05.000000"))
-						frames, _ := e.Traffic().Frames(traffic.Filter{Limit: 10000})
-						for _, f := range frames {
-							if f.Time.After(r.Time.Add(-2*time.Second)) && f.Time.Before(r.Time.Add(200*time.Millisecond)) {
-								fmt.Printf("%s %v % X %v %s\n", f.Time.Format("05.000000"), f.Kind, f.Data, f.After, f.Text)
-							}
-						}
-					}
 				case r.Time.Before(at) || r.Time.Sub(at) > 20*trialTimeout: // beyond all patience
 					if time.Since(at) > 50*time.Millisecond || r.Time.Sub(at) > 20*trialTimeout { // the number was not given again meanwhile
 						got.old++
