@@ -55,7 +55,7 @@ bench:
 
 ## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS and TRIAL_SECONDS change it
 trial:
-	TRIAL_READINGS=$${TRIAL_READINGS:-1000000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/modbus
+	TRIAL_READINGS=$${TRIAL_READINGS:-1300000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/modbus
 	TRIAL_SECONDS=$${TRIAL_SECONDS:-60} $(GO) test -count=1 -timeout 1h -parallel 16 -v -run TestTrial ./internal/e2e/trial
 
 ## fuzz: every parser of outside bytes, a minute each

@@ -291,14 +291,21 @@ func (s *Server) recorded(c *gin.Context, send func(context.Context, func(engine
 		if c.Request.Context().Err() != nil {
 			return fail(http.StatusRequestTimeout, "not sent: the request was given up before its turn came")
 		}
-		id, err = s.store.BeginWrite(ctx, recordOf(w, person))
-		return err
+		if id, err = s.store.BeginWrite(ctx, recordOf(w, person)); err != nil {
+			return fmt.Errorf("not sent, since it could not be recorded: %w", err)
+		}
+		return nil
 	}
 	w, err := send(ctx, record)
 	if err != nil {
 		return w, err
 	}
-	return w, s.store.EndWrite(ctx, id, recordOf(w, person))
+	if err := s.store.EndWrite(ctx, id, recordOf(w, person)); err != nil { // what became of it is told all the same
+		s.log.Error("the record of a write is not complete; it is tried again", "tag", w.Tag, "station", w.Station, "outcome", w.Outcome, "error", err)
+		s.store.Later(id, recordOf(w, person))
+		w.Message += fmt.Sprintf(". Its record is not complete yet, and is completed as soon as possible: %s", err)
+	}
+	return w, nil
 }
 
 // writeRange writes to addresses that no point needs to have.

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -185,11 +186,15 @@ func (s *Server) ask(c *gin.Context) error {
 	}
 	message, err := s.engine.Perform(ctx, st.Name, known)
 	r.Outcome, r.Message = "done", message
-	if err != nil {
+	switch {
+	case err == nil:
+	case errors.Is(err, engine.ErrRefused), errors.Is(err, engine.ErrNotAsked), errors.Is(err, engine.ErrStopped), errors.Is(err, engine.ErrBorrowed):
 		r.Outcome, r.Message = "refused", err.Error()
+	default: // it may have been done
+		r.Outcome, r.Message = "unknown", err.Error()
 	}
 	if err := s.store.EndWrite(ctx, id, r); err != nil {
-		return err
+		s.store.Later(id, r)
 	}
 	if err != nil {
 		return gateway(err)

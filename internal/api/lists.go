@@ -232,6 +232,15 @@ func (s *Server) changes(c *gin.Context) error {
 	return nil
 }
 
+func (s *Server) quarantine(c *gin.Context) error {
+	list, err := s.store.Quarantined(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, Page[store.Quarantined]{Items: list})
+	return nil
+}
+
 func (s *Server) undo(c *gin.Context) error {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {

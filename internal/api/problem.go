@@ -60,6 +60,10 @@ func problem(err error) Problem {
 		p.Status = http.StatusPreconditionFailed
 	case errors.Is(err, engine.ErrNoPoint), errors.Is(err, engine.ErrNoStation), errors.Is(err, store.ErrNoChange):
 		p.Status = http.StatusNotFound
+	case errors.Is(err, store.ErrFull):
+		p.Status = http.StatusInsufficientStorage
+	case store.OnDisk(err):
+		p.Status = http.StatusServiceUnavailable
 	case errors.Is(err, engine.ErrStopped), errors.Is(err, engine.ErrBorrowed):
 		p.Status = http.StatusServiceUnavailable
 	}

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -117,6 +118,7 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/export", "the site as a site file", nil, nil, nil, 200, s.export},
 		{"GET", "/api/v1/changes", "recorded changes, newest first", append([]parameter{{"kind", "link, station or point"}, {"name", "name or tag"}}, paging...), nil, changePage{}, 200, s.changes},
 		{"POST", "/api/v1/changes/:id/undo", "undo a change, with those that were made together with it", nil, nil, ChangeSummary{}, 200, s.undo},
+		{"GET", "/api/v1/quarantine", "stored records that did not fit the site when it was loaded, as they were, newest first", nil, nil, Page[store.Quarantined]{}, 200, s.quarantine},
 		{"GET", "/api/v1/writes", "recorded writes, newest first", append([]parameter{{"tag", "of one point"}}, paging...), nil, writePage{}, 200, s.writes},
 	}
 }
@@ -154,8 +156,16 @@ func who(c *gin.Context) string {
 	return w
 }
 
+// bodyWithin is how long a request's body may take to come.
+const bodyWithin = 30 * time.Second
+
 // body reads the request's document.
 func body(c *gin.Context, limit int64) ([]byte, error) {
+	// A body that does not come must not be waited for for ever.
+	control := http.NewResponseController(c.Writer)
+	if control.SetReadDeadline(time.Now().Add(bodyWithin)) == nil {
+		defer control.SetReadDeadline(time.Time{})
+	}
 	b, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, limit))
 	if err != nil && !errors.As(err, new(*http.MaxBytesError)) {
 		err = fail(http.StatusBadRequest, "the request's body ended early: %s", err)
@@ -187,16 +197,33 @@ func page(c *gin.Context) (limit int, cursor string, err error) {
 	return limit, c.Query("cursor"), nil
 }
 
-// entity answers with an entity and its version.
-func (s *Server) entity(c *gin.Context, status int, e site.Entity) {
-	c.Header("ETag", strconv.Quote(strconv.FormatInt(s.store.Version(e.Kind(), e.Key()), 10)))
-	if p, ok := e.(site.Point); ok {
-		var station site.Station
-		s.store.View(func(now *site.Site) { station, _ = now.Station(p.Station) })
-		c.JSON(status, newPoint(p, station))
+// versioned is an entity with its version, and of a point its station, as they were together.
+type versioned struct {
+	entity  site.Entity
+	version int64
+	station site.Station
+}
+
+// lookUp finds an entity; false when it is not there.
+func lookUp(now store.Now, kind site.Kind, name string) (v versioned, ok bool) {
+	if v.entity, ok = now.Get(kind, name); !ok {
+		return v, false
+	}
+	v.version = now.Version(kind, name)
+	if p, is := v.entity.(site.Point); is {
+		v.station, _ = now.Station(p.Station)
+	}
+	return v, true
+}
+
+// answer answers with an entity and its version.
+func (v versioned) answer(c *gin.Context, status int) {
+	c.Header("ETag", strconv.Quote(strconv.FormatInt(v.version, 10)))
+	if p, ok := v.entity.(site.Point); ok {
+		c.JSON(status, newPoint(p, v.station))
 		return
 	}
-	c.JSON(status, e)
+	c.JSON(status, v.entity)
 }
 
 func (s *Server) missing(kind site.Kind, name string) error {
@@ -211,13 +238,13 @@ func (s *Server) missing(kind site.Kind, name string) error {
 
 func (s *Server) show(kind site.Kind) func(*gin.Context) error {
 	return func(c *gin.Context) error {
-		var e site.Entity
+		var v versioned
 		var ok bool
-		s.store.View(func(now *site.Site) { e, ok = now.Get(kind, name(c)) })
+		s.store.Look(func(now store.Now) { v, ok = lookUp(now, kind, name(c)) })
 		if !ok {
 			return s.missing(kind, name(c))
 		}
-		s.entity(c, http.StatusOK, e)
+		v.answer(c, http.StatusOK)
 		return nil
 	}
 }
@@ -226,7 +253,9 @@ func (s *Server) show(kind site.Kind) func(*gin.Context) error {
 func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*site.Draft, *site.Site) (site.Entity, error)) error {
 	var e site.Entity
 	var fault error
+	var left versioned
 	edit.Who = who(c)
+	edit.Left = func(now store.Now) { left, _ = lookUp(now, e.Kind(), e.Key()) }
 	changes, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
 		if e, fault = f(d, now); fault != nil {
 			d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
@@ -239,12 +268,11 @@ func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*sit
 		return err
 	}
 	s.store.View(func(now *site.Site) {
-		e, _ = now.Get(e.Kind(), e.Key())
 		for _, w := range now.Warnings(changes) {
 			c.Writer.Header().Add(warningField, w.Error())
 		}
 	})
-	s.entity(c, status, e)
+	left.answer(c, status)
 	return nil
 }
 

@@ -6,6 +6,7 @@
 package api
 
 import (
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"net/netip"
 	"net/url"
 	"path"
+	"runtime/debug"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -45,17 +47,19 @@ type Server struct {
 	version string
 	handler http.Handler
 	closing chan struct{}
+	origins *http.CrossOriginProtection
 }
 
 // New makes a server.
 func New(o Options) *Server {
 	gin.SetMode(gin.ReleaseMode)
-	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{})}
+	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
 	router := gin.New()
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
 	router.HandleMethodNotAllowed = true
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, crash any) {
-		s.abort(c, fail(http.StatusInternalServerError, "the service made a mistake with this request: %v. Nothing was changed", crash))
+		s.log.Error("internal fault", "method", c.Request.Method, "path", c.Request.URL.Path, "fault", crash, "stack", string(debug.Stack()))
+		s.abort(c, fail(http.StatusInternalServerError, "the service made a mistake with this request: %v. Whether it was carried out is not certain; look before you repeat it. The service's log has the details", crash))
 	}), s.onlyThisMachine)
 	for _, r := range s.routes() {
 		if s.store == nil && !strings.HasPrefix(r.path, "/api/v1/rig") && r.path != "/healthz" {
@@ -64,6 +68,8 @@ func New(o Options) *Server {
 		router.Handle(r.method, r.path, func(c *gin.Context) {
 			if err := r.handle(c); err != nil {
 				s.abort(c, err)
+			} else if fault := c.Errors.Last(); fault != nil && !c.Writer.Written() { // what was to be answered could not be written as JSON
+				s.abort(c, fmt.Errorf("the answer could not be encoded: %w", fault.Err))
 			}
 		})
 	}
@@ -99,8 +105,16 @@ func (s *Server) onlyThisMachine(c *gin.Context) {
 			return
 		}
 	}
-	if c.GetHeader("Sec-Fetch-Site") == "cross-site" && c.GetHeader("Sec-Fetch-Mode") != "navigate" {
-		s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service"))
+	// Following a link to a page of the console is all that another site may have a browser do.
+	if from := c.GetHeader("Sec-Fetch-Site"); from == "cross-site" || from == "same-site" {
+		page := !strings.HasPrefix(c.Request.URL.Path, "/api/") && c.Request.URL.Path != "/metrics"
+		if safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead; !safe || !page || c.GetHeader("Sec-Fetch-Mode") != "navigate" {
+			s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service"))
+			return
+		}
+	}
+	if err := s.origins.Check(c.Request); err != nil {
+		s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service: %s", err))
 		return
 	}
 	c.Header("X-Content-Type-Options", "nosniff")
@@ -133,7 +147,7 @@ func (s *Server) console(files fs.FS) gin.HandlerFunc {
 			return
 		}
 		name := strings.TrimPrefix(path.Clean(p), "/")
-		if _, err := fs.Stat(files, name); name == "" || err != nil {
+		if info, err := fs.Stat(files, name); name == "" || err != nil || info.IsDir() {
 			name = "index.html"
 		}
 		if strings.HasPrefix(name, "assets/") {

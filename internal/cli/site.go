@@ -131,11 +131,24 @@ func milliseconds(s engine.Statistics) string {
 
 func (a *app) changes() *cobra.Command {
 	var limit int
+	var quarantined bool
 	c := &cobra.Command{
 		Use:   "changes [link|station|point NAME]",
 		Short: "Show who changed what in the site, newest first",
 		RunE: func(c *cobra.Command, args []string) error {
 			kind, name := "", ""
+			if quarantined {
+				list, err := a.client().Quarantined(c.Context())
+				if err != nil {
+					return err
+				}
+				return a.print(list, func(t *table) {
+					t.header("TIME", "KIND", "NAME", "WHY")
+					for _, q := range list {
+						t.row(q.Time.Local().Format(time.DateTime), string(q.Kind), q.Name, q.Why)
+					}
+				})
+			}
 			switch len(args) {
 			case 0:
 			case 2:
@@ -155,6 +168,7 @@ func (a *app) changes() *cobra.Command {
 			})
 		}}
 	c.Flags().IntVar(&limit, "limit", 50, "most lines")
+	c.Flags().BoolVar(&quarantined, "quarantined", false, "instead: stored records that did not fit the site when it was loaded")
 	return c
 }
 

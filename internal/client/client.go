@@ -413,6 +413,13 @@ func (c *Client) Changes(ctx context.Context, kind site.Kind, name string, limit
 	return page.Items, err
 }
 
+// Quarantined lists stored records that did not fit the site when it was loaded.
+func (c *Client) Quarantined(ctx context.Context) ([]store.Quarantined, error) {
+	var page api.Page[store.Quarantined]
+	err := c.do(ctx, http.MethodGet, "/api/v1/quarantine", nil, nil, &page)
+	return page.Items, err
+}
+
 // Undo undoes a recorded change, with those that were made together with it.
 func (c *Client) Undo(ctx context.Context, id int64) (sum api.ChangeSummary, err error) {
 	err = c.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/changes/%d/undo", id), nil, nil, &sum)

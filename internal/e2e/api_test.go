@@ -51,13 +51,34 @@ func TestPagesFromElsewhereCannotUseTheService(t *testing.T) {
 		{"a name that was made to resolve here", []string{"Host", "evil.example"}, 403},
 		{"an address of the network", []string{"Host", "192.168.1.5:7340"}, 403},
 		{"a script or image tag elsewhere", []string{"Sec-Fetch-Site", "cross-site", "Sec-Fetch-Mode", "no-cors"}, 403},
-		{"a link followed from elsewhere", []string{"Sec-Fetch-Site", "cross-site", "Sec-Fetch-Mode", "navigate"}, 200},
+		{"a link followed from elsewhere", []string{"Sec-Fetch-Site", "cross-site", "Sec-Fetch-Mode", "navigate"}, 403},
+		{"and from another port of this machine", []string{"Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "navigate"}, 403},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			status, _, body := p.ask("GET", "/api/v1/links", "", c.header...)
 			assert.Equal(t, c.want, status, body)
 		})
 	}
+	elsewhere := []string{"Sec-Fetch-Site", "cross-site", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}
+	for _, c := range []struct {
+		name, method, path string
+		want               int
+	}{
+		{"a page of the console may be linked to", "GET", "/live?point=gate/level", 200},
+		{"a navigation must not touch a device", "GET", "/api/v1/stations/plc/read?range=hr:0", 403},
+		{"a form must not change the site", "POST", "/api/v1/links", 403},
+		{"nor write", "POST", "/api/v1/write", 403},
+		{"nor may a page be posted to", "POST", "/live", 403},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			status, _, body := p.ask(c.method, c.path, "", append(elsewhere, "Content-Type", "application/x-www-form-urlencoded")...)
+			assert.Equal(t, c.want, status, body)
+		})
+	}
+	status, _, body := p.ask("GET", "/assets/", "")
+	assert.Equal(t, 200, status)
+	assert.NotContains(t, body, "<pre>", "no list of files")
+	assert.Contains(t, body, "<div id=\"app\">")
 	_, _, err := websocket.Dial(t.Context(), "ws"+strings.TrimPrefix(p.service.URL, "http")+"/api/v1/live", &websocket.DialOptions{HTTPHeader: http.Header{"Origin": {"http://evil.example"}}})
 	assert.Error(t, err, "nor over a WebSocket")
 }

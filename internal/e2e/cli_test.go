@@ -4,7 +4,9 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +20,8 @@ import (
 
 	"arithmon/internal/api"
 	"arithmon/internal/client"
+	"arithmon/internal/codec"
+	"arithmon/internal/reading"
 )
 
 func TestTheJobFromTheCommandLine(t *testing.T) {
@@ -168,20 +172,56 @@ func TestNoAcknowledgedChangeIsLostWhenTheServiceIsKilled(t *testing.T) {
 	}
 }
 
+// SIGTERM ends the service soon, whatever is under way: a body that does not come, a scan, and a pulse, whose end is sent and whose writer
+// is told.
 func TestTheServiceEndsInOrder(t *testing.T) {
 	cmd, url := serve(t, "demo", "--listen", "127.0.0.1:0")
 	c := client.New(url, "tester")
-	_, err := c.Readings(t.Context(), "sallow/*")
+	require.Eventually(t, func() bool {
+		list, err := c.Readings(t.Context(), "sallow/gate1/open-cmd")
+		return err == nil && len(list) == 1 && list[0].Quality == reading.Good
+	}, patience, 10*time.Millisecond)
+	_, err := c.Add(t.Context(), "point", map[string]any{"tag": "t/pulse", "station": "sallow-plc", "address": "co:4", "type": "bool", "writable": true, "pulse": "1m"})
 	require.NoError(t, err)
+	half, err := net.Dial("tcp", strings.TrimPrefix(url, "http://"))
+	require.NoError(t, err)
+	defer half.Close()
+	_, err = fmt.Fprintf(half, "POST /api/v1/links HTTP/1.1\r\nHost: localhost\r\nContent-Length: 1000\r\n\r\n{")
+	require.NoError(t, err)
+	scanning := make(chan struct{})
+	go func() {
+		defer close(scanning)
+		response, err := http.Post(url+"/api/v1/scan", "application/json", strings.NewReader(`{"link": "tern-bus", "wait": "5s"}`))
+		if err == nil {
+			io.Copy(io.Discard, response.Body)
+			response.Body.Close()
+		}
+	}()
+	pulsed := make(chan api.WriteResult, 1)
+	go func() {
+		w, err := c.Write(t.Context(), api.WriteRequest{Tag: "t/pulse", Value: codec.BoolValue(true)})
+		assert.NoError(t, err)
+		pulsed <- w
+	}()
+	require.Eventually(t, func() bool {
+		list, err := c.Readings(t.Context(), "sallow/gate1/open-cmd")
+		return err == nil && len(list) == 1 && list[0].Value.Bool()
+	}, patience, 10*time.Millisecond, "the pulse has begun")
+	began := time.Now()
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	select {
 	case err := <-ended:
 		assert.NoError(t, err)
+		t.Logf("it ended within %s", time.Since(began))
 	case <-time.After(patience):
 		t.Fatal("it does not end")
 	}
+	w := <-pulsed
+	assert.Equal(t, "done", string(w.Outcome), w.Message)
+	assert.Contains(t, w.Message, "again, as read back")
+	<-scanning
 }
 
 func TestServeRefusesWhatItMustNot(t *testing.T) {

@@ -18,6 +18,8 @@ var (
 	ErrNoPoint   = errors.New("no such point")
 	ErrStopped   = errors.New("the link was stopped or changed meanwhile; try again")
 	ErrBorrowed  = errors.New("something else has the line")
+	ErrRefused   = errors.New("refused by the device") // what was asked was not done
+	ErrNotAsked  = errors.New("not asked")             // nothing was sent
 )
 
 // ReadAddresses asks a station for addresses that no point needs to have.
@@ -43,7 +45,7 @@ func (r *runner) using(c *connection, s *stationRun, f func(Session) (failed boo
 			if r.paused {
 				return ErrBorrowed
 			}
-			return errors.New(r.unready(s))
+			return fmt.Errorf("%s%w", r.unready(s), quiet{})
 		}
 		session := c.session
 		var failed bool
@@ -224,7 +226,14 @@ func (e *Engine) Perform(ctx context.Context, station, action string) (said stri
 	return said, err
 }
 
-var errDisabled = errors.New("disabled")
+// errDisabled is wrapped by errors that say what is; nothing was sent then.
+var errDisabled = fmt.Errorf("disabled%w", quiet{})
+
+// quiet makes an error an ErrNotAsked without a word.
+type quiet struct{}
+
+func (quiet) Error() string        { return "" }
+func (quiet) Is(target error) bool { return target == ErrNotAsked }
 
 // command runs f on a lane of the station's link, between two exchanges, and waits for it.
 // When ctx ends before f's turn, f is not run.

@@ -134,6 +134,9 @@ type Host interface {
 	Hurry(station string)
 	// Note takes something that a session found out about a station; a later note of the same kind takes its place.
 	Note(station string, note diagnose.Note)
+	// Keep waits until the events that were emitted are on the disk, and reports whether they are: what is confirmed to a device, it
+	// forgets.
+	Keep() bool
 	// Asked counts an exchange with a station, by its link address, that is not the one of a job.
 	Asked(unit int, out Outcome, took time.Duration, repeated bool)
 	// Fault takes a panic within the session, which has ended because of it.

@@ -93,9 +93,15 @@ func (e *Engine) guarded(what string, f func()) {
 	}
 }
 
+// pulsesEnd is how long the ends of pulses may take when the engine stops.
+const pulsesEnd = time.Second
+
+// EndPulses ends pulses early, and lets no further one begin.
+func (e *Engine) EndPulses() { e.pulses.halt(pulsesEnd) }
+
 // Stop ends pulses early, then all links, lets exchanges under way end, and waits for that.
 func (e *Engine) Stop() {
-	e.pulses.halt()
+	e.EndPulses()
 	e.traffic.StopRecording()
 	e.mu.Lock()
 	if e.cancel != nil {

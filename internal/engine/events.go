@@ -38,6 +38,11 @@ type Events struct {
 	next  uint64 // ID of the next
 	wake  chan struct{}
 	first uint64 // of the IDs given in this run
+
+	records  bool          // somebody records them
+	recorded uint64        // the last that is on the disk
+	stored   chan struct{} // closed when recorded grows; nil while nobody waits
+	wanted   chan struct{} // tells who records that somebody waits
 }
 
 // kept is an event in its ring.
@@ -64,7 +69,58 @@ func (k *kept) event(id uint64) Event {
 	return e
 }
 
-func newEvents() *Events { return &Events{next: 1, first: 1, wake: make(chan struct{})} }
+func newEvents() *Events {
+	return &Events{next: 1, first: 1, wake: make(chan struct{}), wanted: make(chan struct{}, 1)}
+}
+
+// Record says that whoever calls it records all events from now on and tells how far it is by Recorded.
+func (l *Events) Record() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.records, l.recorded = true, l.next-1
+}
+
+// Recorded says that all events up to an ID are on the disk.
+func (l *Events) Recorded(id uint64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.recorded = id
+	if l.stored != nil {
+		close(l.stored)
+		l.stored = nil
+	}
+}
+
+// Wanted holds a token when somebody waits for events to be on the disk.
+func (l *Events) Wanted() <-chan struct{} { return l.wanted }
+
+// Keep waits until all events that there are now are on the disk, and reports whether they are. Where nobody records them, being here
+// is all there is.
+func (l *Events) Keep(within time.Duration) bool {
+	timer := time.NewTimer(within)
+	defer timer.Stop()
+	l.mu.Lock()
+	last := l.next - 1
+	for l.records && l.recorded < last {
+		if l.stored == nil {
+			l.stored = make(chan struct{})
+		}
+		stored := l.stored
+		l.mu.Unlock()
+		select {
+		case l.wanted <- struct{}{}:
+		default:
+		}
+		select {
+		case <-stored:
+		case <-timer.C:
+			return false
+		}
+		l.mu.Lock()
+	}
+	l.mu.Unlock()
+	return true
+}
 
 // Begin sets the ID of the first event; nothing may have happened yet.
 func (l *Events) Begin(id uint64) {

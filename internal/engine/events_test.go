@@ -2,6 +2,7 @@ package engine
 
 import (
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -54,4 +55,31 @@ func TestEventsDoNotTakeEachOthersPlace(t *testing.T) {
 	assert.Equal(t, codec.IntValue(100+MaxEvents-1), list[len(list)-1].Value)
 	host.Emit([]Sample{{Slot: station.Slots[0], Value: codec.IntValue(1), Quality: reading.Good}})
 	assert.Equal(t, uint64(1099+MaxEvents), log.Last(), "a present value is no event")
+}
+
+// What is confirmed to a device it forgets, so that it must be on the disk by then, where there is somebody who writes it.
+func TestKeepingEvents(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		host, station := NewTable(site.Station{Name: "rtu"}, []site.Point{{Tag: "a", Station: "rtu", Address: site.Address{Space: site.BinaryInputs}, Type: codec.TypeBool}})
+		happen := func() {
+			host.Emit([]Sample{{Slot: station.Slots[0], Value: codec.BoolValue(true), Quality: reading.Good, Event: true}})
+		}
+		events := EventsOf(host)
+		happen()
+		assert.True(t, host.Keep(), "nobody writes them")
+		events.Record()
+		assert.True(t, host.Keep(), "those before are none of his")
+		happen()
+		began := time.Now()
+		assert.False(t, host.Keep(), "he does not come")
+		assert.Equal(t, keepWithin, time.Since(began))
+		go func() {
+			<-events.Wanted()
+			time.Sleep(30 * time.Millisecond)
+			events.Recorded(events.Last())
+		}()
+		began = time.Now()
+		assert.True(t, host.Keep())
+		assert.Equal(t, 30*time.Millisecond, time.Since(began))
+	})
 }

@@ -55,6 +55,9 @@ func (r *runner) Note(station string, n diagnose.Note) {
 	s.notes[n.Kind] = n
 }
 
+// Keep is for Host.
+func (r *runner) Keep() bool { return r.table.Keep() }
+
 // Asked is for Host.
 func (r *runner) Asked(unit int, out Outcome, took time.Duration, repeated bool) {
 	r.mu.Lock()

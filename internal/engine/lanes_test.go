@@ -210,7 +210,7 @@ func TestPulses(t *testing.T) {
 				done <- w
 			}()
 			time.Sleep(1500 * time.Millisecond)
-			go e.pulses.halt()
+			go e.pulses.halt(time.Minute)
 			w := <-done
 			assert.Equal(t, codec.BoolValue(false), p.written())
 			assert.Equal(t, Done, w.Outcome)

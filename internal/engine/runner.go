@@ -25,7 +25,7 @@ const (
 	// lateAfter is how long after its due time a poll counts as late.
 	lateAfter = 50 * time.Millisecond
 	// drain is how long an exchange under way may take to end when its link stops.
-	drain = 2 * time.Second
+	drain = 800 * time.Millisecond
 	// A station is planned again, once, when so many answers have told that an exchange with it takes so long or longer.
 	planAnswers   = 32
 	planRoundTrip = 5 * time.Millisecond

@@ -204,6 +204,12 @@ func (t *table) Note(string, diagnose.Note) {}
 // Fault makes the table a Host.
 func (t *table) Fault(*crash.Error) {}
 
+// keepWithin is how long events may take to be on the disk. An outstation that is not confirmed in time gives them again.
+const keepWithin = 2 * time.Second
+
+// Keep makes the table a Host.
+func (t *table) Keep() bool { return t.events.Keep(keepWithin) }
+
 // Asked makes the table a Host.
 func (t *table) Asked(int, Outcome, time.Duration, bool) {}
 

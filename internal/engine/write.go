@@ -96,15 +96,25 @@ func (p *pulses) running() bool {
 	return p.count > 0
 }
 
-// halt ends pulses early and waits for that.
-func (p *pulses) halt() {
+// halt ends pulses early and waits for that, at most for a while: a device that does not answer has been sent the end all the same.
+func (p *pulses) halt(within time.Duration) {
 	p.mu.Lock()
-	defer p.mu.Unlock()
 	if !p.stopped {
 		close(p.stop)
 	}
 	p.stopped = true
-	for p.count > 0 {
+	p.mu.Unlock()
+	late := false
+	timer := time.AfterFunc(within, func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		late = true
+		p.ends.Broadcast()
+	})
+	defer timer.Stop()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for p.count > 0 && !late {
 		p.ends.Wait()
 	}
 }

@@ -43,6 +43,9 @@ func (f *far) Heard() {}
 // Repeated is part of master.Handler.
 func (f *far) Repeated() {}
 
+// Keep is part of master.Handler. A probe confirms no events.
+func (f *far) Keep() bool { return true }
+
 // Response is part of master.Handler: it lists points.
 func (f *far) Response(fragment dnp3.Fragment) {
 	f.mu.Lock()

@@ -19,6 +19,7 @@ const (
 // recordEvents writes what devices report to the store until ctx ends, and then what is left.
 func recordEvents(ctx context.Context, from *engine.Events, to *store.Store, log *slog.Logger) {
 	done := from.Last()
+	from.Record()
 	write := func() {
 		for {
 			events, lost := from.After(nil, done, recordMost)
@@ -37,6 +38,7 @@ func recordEvents(ctx context.Context, from *engine.Events, to *store.Store, log
 				return
 			}
 			done = events[len(events)-1].ID
+			from.Recorded(done)
 		}
 	}
 	ticker := time.NewTicker(recordEvery)
@@ -48,8 +50,9 @@ func recordEvents(ctx context.Context, from *engine.Events, to *store.Store, log
 			return
 		case <-from.More(done):
 		}
-		select { // more may come meanwhile
+		select { // more may come meanwhile, unless somebody waits, such as an outstation for its confirmation
 		case <-ctx.Done():
+		case <-from.Wanted():
 		case <-ticker.C:
 		}
 		write()

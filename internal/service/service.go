@@ -49,10 +49,11 @@ type Service struct {
 
 	recording     sync.WaitGroup // of events
 	stopRecording func()
+	cancel        func() // of requests
 }
 
-// drain is how long requests under way may take to end.
-const drain = 5 * time.Second
+// drain is how long requests under way may take to end once they were told.
+const drain = 400 * time.Millisecond
 
 // Start opens the database, starts the links and listens. The service runs until Stop; Failed tells when it fails.
 func Start(ctx context.Context, o Options) (*Service, error) {
@@ -69,6 +70,9 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		listener.Close()
 		return nil, err
 	}
+	for _, q := range s.Store.Aside() {
+		o.Log.Error("a stored record does not fit the site and was put aside; arithmon changes --quarantined lists what was", "kind", q.Kind, "name", q.Name, "why", q.Why)
+	}
 	last, err := s.Store.LastEvent(ctx)
 	if err != nil {
 		s.Store.Close()
@@ -81,7 +85,9 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), s.Store, o.Log) })
 	s.Store.View(func(now *site.Site) { s.Engine.Start(context.WithoutCancel(ctx), now) })
 	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
-	s.http = &http.Server{Handler: s.api, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	requests, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.cancel = cancel
+	s.http = &http.Server{Handler: s.api, BaseContext: func(net.Listener) context.Context { return requests }, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
 	go func() { s.served <- s.http.Serve(listener) }()
 	return s, nil
@@ -90,16 +96,20 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 // Failed gives the error when the service stops by itself.
 func (s *Service) Failed() <-chan error { return s.served }
 
-// Stop lets requests and exchanges under way end, and closes the database.
+// Stop ends pulses, tells requests to end, lets them and the exchanges under way do so for a moment, and closes the database.
 func (s *Service) Stop() error {
+	s.Engine.EndPulses() // first, so that who waits for one is told
+	s.api.CloseLive()
+	s.cancel()
 	ctx, cancel := context.WithTimeout(context.Background(), drain)
 	defer cancel()
-	s.api.CloseLive()
-	err := s.http.Shutdown(ctx)
+	if s.http.Shutdown(ctx) != nil { // some client does not read, or send, to the end
+		s.http.Close()
+	}
 	s.Engine.Stop()
 	s.stopRecording()
 	s.recording.Wait()
-	return errors.Join(err, s.Store.Close())
+	return s.Store.Close()
 }
 
 // Listen opens the address when it is this machine's loopback.

@@ -41,6 +41,9 @@ func (s *Store) AddEvents(ctx context.Context, list []EventRecord) error {
 	if len(list) == 0 {
 		return nil
 	}
+	if err := s.present(); err != nil {
+		return err
+	}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -69,7 +72,7 @@ func (s *Store) AddEvents(ctx context.Context, list []EventRecord) error {
 			return err
 		}
 	}
-	return tx.Commit()
+	return named(tx.Commit())
 }
 
 // EventFilter says which events are wanted.

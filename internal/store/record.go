@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"sync"
 	"time"
 
 	"arithmon/internal/codec"
@@ -60,9 +61,7 @@ func (s *Store) records(ctx context.Context, query string, args ...any) ([]Recor
 		if err := rows.Scan(&r.ID, &r.Batch, &at, &r.Who, &r.Kind, &r.Action, &r.Name, &was, &is); err != nil {
 			return nil, err
 		}
-		if r.Time, err = time.Parse(time.RFC3339Nano, at); err != nil {
-			return nil, err
-		}
+		r.Time = when(at)
 		if was.Valid {
 			r.Before = json.RawMessage(was.String)
 		}
@@ -130,6 +129,9 @@ func (s *Store) batch(ctx context.Context, id int64) ([]Record, error) {
 // BeginWrite records that a value is about to be sent; EndWrite completes the record. Between the two its outcome is
 // unknown, which is what it stays when the service ends in between.
 func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err error) {
+	if err := s.present(); err != nil {
+		return 0, err
+	}
 	before, sent, _, err := values(w)
 	if err != nil {
 		return 0, err
@@ -137,7 +139,7 @@ func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err er
 	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
 		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, before, sent)
 	if err != nil {
-		return 0, fmt.Errorf("recording the write: %w", err)
+		return 0, fmt.Errorf("recording the write: %w", named(err))
 	}
 	return result.LastInsertId()
 }
@@ -156,7 +158,72 @@ func (s *Store) EndWrite(ctx context.Context, id int64, w WriteRecord) error {
 	}
 	_, err = s.db.ExecContext(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
 		w.Outcome, before, sent, after, w.Message, id)
-	return err
+	if err == nil {
+		err = s.present()
+	}
+	return named(err)
+}
+
+// Later completes the record of a write as soon as the disk takes it again, however long that is; Close tries it a last time.
+func (s *Store) Later(id int64, w WriteRecord) {
+	s.later.mu.Lock()
+	defer s.later.mu.Unlock()
+	if s.later.list = append(s.later.list, lateRecord{id, w}); len(s.later.list) > mostLater { // the disk has been failing for very long
+		s.later.list = s.later.list[1:]
+	}
+	if !s.later.running {
+		s.later.running = true
+		s.later.done.Go(s.completeLater)
+	}
+}
+
+const (
+	laterEvery = time.Second
+	mostLater  = 10_000
+)
+
+type lateRecord struct {
+	id     int64
+	record WriteRecord
+}
+
+// later are records that could not be completed yet.
+type later struct {
+	mu      sync.Mutex
+	list    []lateRecord
+	running bool
+	done    sync.WaitGroup
+}
+
+// completeLater tries again and again until nothing is left or the store closes.
+func (s *Store) completeLater() {
+	ticker := time.NewTicker(laterEvery)
+	defer ticker.Stop()
+	for {
+		closing := false
+		select {
+		case <-ticker.C:
+		case <-s.closing:
+			closing = true
+		}
+		s.later.mu.Lock()
+		list := s.later.list
+		s.later.mu.Unlock()
+		n := 0
+		for ; n < len(list); n++ {
+			if s.EndWrite(context.Background(), list[n].id, list[n].record) != nil {
+				break
+			}
+		}
+		s.later.mu.Lock()
+		s.later.list = s.later.list[min(n, len(s.later.list)):]
+		if len(s.later.list) == 0 || closing {
+			s.later.running = false
+			s.later.mu.Unlock()
+			return
+		}
+		s.later.mu.Unlock()
+	}
 }
 
 func values(w WriteRecord) (before, sent, after string, err error) {
@@ -188,9 +255,7 @@ func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int)
 		if err := rows.Scan(&w.ID, &at, &w.Who, &w.Tag, &w.Station, &w.Address, &w.Outcome, &was, &sent, &after, &w.Message); err != nil {
 			return nil, err
 		}
-		if w.Time, err = time.Parse(time.RFC3339Nano, at); err != nil {
-			return nil, err
-		}
+		w.Time = when(at)
 		for _, v := range []struct {
 			text string
 			to   *codec.Value

@@ -45,7 +45,14 @@ var (
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
 	db     *sql.DB
+	path   string
+	file   os.FileInfo // of the database as it was opened; nil when that is not known
+	aside  []Quarantined
 	follow func(*site.Site, []site.Change)
+
+	later   later
+	closing chan struct{}
+	once    sync.Once
 
 	mu       sync.RWMutex
 	site     *site.Site
@@ -57,11 +64,11 @@ type Store struct {
 // A database that is damaged or was written by a newer version is refused and left as it is.
 func Open(ctx context.Context, dir string, follow func(*site.Site, []site.Change)) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o750); err != nil {
-		return nil, fmt.Errorf("data directory %s: %w", dir, err)
+		return nil, fmt.Errorf("data directory %s: %w", dir, named(err))
 	}
 	path := filepath.Join(dir, FileName)
 	if err := inspect(ctx, path, newest()); err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, fmt.Errorf("%s: %w", path, named(err))
 	}
 	// Every commit reaches the disk before it is acknowledged (synchronous=FULL). The site is held in memory, so that
 	// nobody else may write meanwhile: one connection, which locks the file.
@@ -70,19 +77,27 @@ func Open(ctx context.Context, dir string, follow func(*site.Site, []site.Change
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	db.SetMaxOpenConns(1)
-	s := &Store{db: db, follow: follow, site: site.New(), versions: map[site.Kind]map[string]int64{}}
+	s := &Store{db: db, path: path, closing: make(chan struct{}), follow: follow, site: site.New(), versions: map[site.Kind]map[string]int64{}}
 	if err := s.prepare(ctx); err != nil {
 		db.Close()
 		if locked(err) {
 			err = ErrInUse
 		}
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, fmt.Errorf("%s: %w", path, named(err))
 	}
+	s.file, _ = os.Stat(path)
 	return s, nil
 }
 
+// Aside lists what was put aside when the site was loaded, since it did not fit.
+func (s *Store) Aside() []Quarantined { return s.aside }
+
 // Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error {
+	s.once.Do(func() { close(s.closing) })
+	s.later.done.Wait()
+	return s.db.Close()
+}
 
 // header is how every SQLite 3 file begins.
 const header = "SQLite format 3\x00"
@@ -103,15 +118,23 @@ func inspect(ctx context.Context, path string, latest int64) error {
 		return nil // empty: SQLite fills it
 	}
 	damaged := func(err error) error {
-		if locked(err) {
+		switch {
+		case locked(err):
 			return ErrInUse
+		case OnDisk(named(err)):
+			return named(err)
 		}
 		return fmt.Errorf("%w: %w. It was left as it is. Restore it from a backup, or give another data directory", ErrDamaged, err)
 	}
 	if string(start) != header {
 		return damaged(errors.New("it is no SQLite file"))
 	}
-	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro&_pragma=busy_timeout(500)")
+	// Where nobody has left a log beside it, the file is all there is, and reading it makes none.
+	how := "mode=ro"
+	if _, err := os.Stat(path + "-wal"); errors.Is(err, fs.ErrNotExist) {
+		how += "&immutable=1"
+	}
+	db, err := sql.Open("sqlite", "file:"+path+"?"+how+"&_pragma=busy_timeout(500)")
 	if err != nil {
 		return err
 	}
@@ -182,15 +205,15 @@ func migrator(db *sql.DB) (*goose.Provider, error) {
 	return goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithSlog(slog.New(slog.DiscardHandler)))
 }
 
-// load reads the site.
+// load reads the site. What does not fit it is put aside.
 func (s *Store) load(ctx context.Context) error {
-	var all []site.Change
 	for _, kind := range []site.Kind{site.KindLink, site.KindStation, site.KindPoint} {
 		s.versions[kind] = map[string]int64{}
 		rows, err := s.db.QueryContext(ctx, "SELECT "+keyColumn[kind]+", version, body FROM "+tableOf[kind])
 		if err != nil {
 			return err
 		}
+		var all []site.Change
 		for rows.Next() {
 			var name, body string
 			var version int64
@@ -199,9 +222,15 @@ func (s *Store) load(ctx context.Context) error {
 				return err
 			}
 			e, err := decode(kind, []byte(body))
+			why := ""
 			if err != nil {
-				rows.Close()
-				return fmt.Errorf("%w: %s %s: %w", ErrDamaged, kind, name, err)
+				why = err.Error()
+			} else {
+				why = unfit(s.site, name, e)
+			}
+			if why != "" {
+				s.aside = append(s.aside, Quarantined{Time: time.Now().UTC(), Kind: kind, Name: name, Body: body, Why: why})
+				continue
 			}
 			all = append(all, site.Change{After: e})
 			s.versions[kind][name] = version
@@ -209,9 +238,9 @@ func (s *Store) load(ctx context.Context) error {
 		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 			return err
 		}
+		s.site.Apply(all)
 	}
-	s.site.Apply(all)
-	return nil
+	return s.quarantine(ctx, s.aside)
 }
 
 var (
@@ -244,6 +273,22 @@ func (s *Store) View(f func(*site.Site)) {
 	f(s.site)
 }
 
+// Now is the site at one moment, with the versions of its entities.
+type Now struct {
+	*site.Site
+	versions map[site.Kind]map[string]int64
+}
+
+// Version is the version of an entity, which every modification of it raises; 0 when there is none.
+func (n Now) Version(kind site.Kind, name string) int64 { return n.versions[kind][name] }
+
+// Look calls f with the site and the versions of its entities as they are together; neither must be kept or changed.
+func (s *Store) Look(f func(Now)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f(Now{s.site, s.versions})
+}
+
 // Version is the version of an entity, which every modification of it raises; 0 when there is none.
 func (s *Store) Version(kind site.Kind, name string) int64 {
 	s.mu.RLock()
@@ -259,6 +304,8 @@ type Edit struct {
 	Expect     int64
 	ExpectKind site.Kind
 	ExpectName string
+	// Left is called with the site as the modification leaves it, before anybody else changes it; nil: nobody is.
+	Left func(Now)
 }
 
 // Modify lets f fill a draft, checks it, writes what it changes in one transaction and returns that. The error of a
@@ -273,11 +320,17 @@ func (s *Store) Modify(ctx context.Context, edit Edit, f func(*site.Draft, *site
 	f(draft, s.site)
 	changes, err := draft.Changes()
 	if err != nil || len(changes) == 0 || edit.DryRun {
+		if err == nil && edit.Left != nil {
+			edit.Left(Now{s.site, s.versions})
+		}
 		return changes, err
+	}
+	if err := s.present(); err != nil {
+		return nil, err
 	}
 	versions, err := s.write(ctx, edit.Who, changes)
 	if err != nil {
-		return nil, err
+		return nil, named(err)
 	}
 	s.site.Apply(changes)
 	for i, c := range changes {
@@ -290,6 +343,9 @@ func (s *Store) Modify(ctx context.Context, edit Edit, f func(*site.Draft, *site
 	}
 	if s.follow != nil {
 		s.follow(s.site, changes)
+	}
+	if edit.Left != nil {
+		edit.Left(Now{s.site, s.versions})
 	}
 	return changes, nil
 }

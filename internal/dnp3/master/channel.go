@@ -147,7 +147,7 @@ func (w work) take() {
 		w.x.each(w.f)
 	}
 	w.o.handler.Response(w.f)
-	if w.o.confirmable(w.f) {
+	if w.o.confirmable(w.f) && (!hasEvents(w.f.Objects) || w.o.handler.Keep()) {
 		w.o.confirm(w.f.Control)
 	}
 	if w.x != nil && w.final {

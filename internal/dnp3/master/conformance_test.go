@@ -307,6 +307,19 @@ func TestConformanceFragments(t *testing.T) {
 		require.NoError(t, <-done)
 		assert.Equal(t, []string{one}, f.take())
 	})
+	t.Run("4.2.2.2 events that could not be kept are not confirmed, values are", func(t *testing.T) {
+		f, seq, done := start(t)
+		f.mu.Lock()
+		f.full = true
+		f.mu.Unlock()
+		f.answer(0xE0, seq, "00 00 "+event)
+		require.NoError(t, <-done)
+		go func() { _, err := f.Read(master.Class0, nil); done <- err }()
+		seq = f.expect("C0 01 3C 01 06") // and no confirmation before it
+		f.answer(0xE0, seq, "00 00 01 02 00 04 04 81")
+		f.confirmed(0xC0 | seq)
+		require.NoError(t, <-done)
+	})
 	t.Run("a fragment with what is not understood is not confirmed", func(t *testing.T) {
 		f, seq, done := start(t)
 		f.answer(0xE0, seq, "00 00 "+event+" 63 01 17 01 00")

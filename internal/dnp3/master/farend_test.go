@@ -47,6 +47,7 @@ type far struct {
 	mu       sync.Mutex
 	got      []string // what its handler took
 	repeated int
+	full     bool // nothing can be kept
 	more     chan struct{}
 	seen     []master.EventKind
 	text     []string
@@ -57,6 +58,13 @@ type far struct {
 
 // Heard is part of master.Handler.
 func (f *far) Heard() {}
+
+// Keep is part of master.Handler.
+func (f *far) Keep() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return !f.full
+}
 
 // Repeated is part of master.Handler.
 func (f *far) Repeated() {

@@ -17,6 +17,9 @@ type Handler interface {
 	Heard()
 	// Response takes a fragment of a response to a request, or of an unsolicited response.
 	Response(f dnp3.Fragment)
+	// Keep is called before a fragment with events is confirmed, once Response has taken it, and reports whether they are kept for good.
+	// What is not kept is not confirmed, so that the outstation gives it again.
+	Keep() bool
 	// Repeated is told that an unsolicited response came again, as it does when its confirmation was lost.
 	Repeated()
 }
@@ -242,7 +245,7 @@ func (o *Outstation) unsolicited(f dnp3.Fragment, b []byte) {
 	repeated := len(f.Objects) > 0 && bytes.Equal(b, o.report)
 	if !repeated {
 		o.report = append(o.report[:0], b...)
-	} else if o.confirmable(f) {
+	} else if o.confirmable(f) && o.handler.Keep() {
 		o.confirm(f.Control)
 	}
 	if repeated {

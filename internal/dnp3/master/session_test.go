@@ -51,6 +51,8 @@ func (p *pair) Response(f dnp3.Fragment) {
 
 func (p *pair) Heard() {}
 
+func (p *pair) Keep() bool { return true }
+
 func (p *pair) Repeated() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -35,6 +35,9 @@ func (c *call) Heard() {
 // Response is part of master.Handler.
 func (c *call) Response(f dnp3.Fragment) { c.remote.response(f) }
 
+// Keep is part of master.Handler.
+func (c *call) Keep() bool { return c.remote.session.host.Keep() }
+
 // Repeated is part of master.Handler.
 func (c *call) Repeated() {
 	c.remote.note(diagnose.NoteConfirms, 0, "an unsolicited response came again although it was confirmed")

@@ -366,6 +366,9 @@ func (s *session) Perform(station site.Station, name string) (string, error) {
 			} else {
 				err = s.counting(station, false, do)
 			}
+			if isRefusal(err) {
+				return "", fmt.Errorf("%w: %w", engine.ErrRefused, err)
+			}
 			if err != nil {
 				return "", err
 			}

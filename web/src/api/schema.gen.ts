@@ -1247,6 +1247,51 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/quarantine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** stored records that did not fit the site when it was loaded, as they were, newest first */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description stored records that did not fit the site when it was loaded, as they were, newest first */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["QuarantinedPage"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/readings": {
         parameters: {
             query?: never;
@@ -3225,6 +3270,22 @@ export interface components {
             settings?: components["schemas"]["LineSettings"];
             /** @description may grow and shrink as settings are found */
             total: number;
+        };
+        Quarantined: {
+            /** @description as it was stored */
+            body: string;
+            /** @enum {string} */
+            kind: "link" | "station" | "point";
+            name: string;
+            /** Format: date-time */
+            time: string;
+            /** @description why it does not fit, in words */
+            why: string;
+        };
+        QuarantinedPage: {
+            items: components["schemas"]["Quarantined"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
         };
         RangeResult: {
             /** @description canonical, the first */

@@ -2,13 +2,14 @@
 import { ElMessage, ElMessageBox } from 'element-plus'
 import { ref, watch } from 'vue'
 
-import { api, message, type ChangeRecord, type WriteRecord } from '../../api/client'
+import { api, message, type ChangeRecord, type Quarantined, type WriteRecord } from '../../api/client'
 import { useQuery } from '../../composables/useQuery'
 import { time } from '../../format'
 
 const view = useQuery('view')
 const changes = ref<ChangeRecord[]>([])
 const writes = ref<WriteRecord[]>([])
+const aside = ref<Quarantined[]>([])
 const next = ref<string>()
 const problem = ref('')
 
@@ -18,6 +19,9 @@ async function load(more = false) {
       const page = await api.writes(more ? next.value : undefined)
       writes.value = more ? [...writes.value, ...page.items] : page.items
       next.value = page.next
+    } else if (view.value === 'quarantine') {
+      aside.value = (await api.quarantine()).items
+      next.value = undefined
     } else {
       const page = await api.changes(more ? next.value : undefined)
       changes.value = more ? [...changes.value, ...page.items] : page.items
@@ -71,9 +75,10 @@ const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v)
   <div class="page">
     <div class="page-bar">
       <h1>Changes</h1>
-      <el-radio-group :model-value="view || 'site'" @update:model-value="(v: unknown) => (view = v === 'writes' ? 'writes' : '')">
+      <el-radio-group :model-value="view || 'site'" @update:model-value="(v: unknown) => (view = v === 'site' ? '' : String(v))">
         <el-radio-button value="site">of the site</el-radio-button>
         <el-radio-button value="writes">writes to devices</el-radio-button>
+        <el-radio-button value="quarantine">put aside at the start</el-radio-button>
       </el-radio-group>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
@@ -87,6 +92,13 @@ const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v)
         <el-table-column label="Sent" width="100"><template #default="{ row }">{{ value(row.sent) }}</template></el-table-column>
         <el-table-column label="Read back" width="100"><template #default="{ row }">{{ value(row.after) }}</template></el-table-column>
         <el-table-column prop="message" label="Message" min-width="260" />
+      </el-table>
+      <el-table v-else-if="view === 'quarantine'" :data="aside" height="100%" size="small" empty-text="Every stored record fits the site">
+        <el-table-column label="Time" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
+        <el-table-column prop="kind" label="Kind" width="80" />
+        <el-table-column prop="name" label="Name" min-width="160" />
+        <el-table-column prop="why" label="Why it does not fit" min-width="240" />
+        <el-table-column prop="body" label="As it was stored" min-width="320" class-name="mono" />
       </el-table>
       <el-table v-else :data="changes" height="100%" size="small" empty-text="Nothing was changed yet">
         <el-table-column label="Time" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
