@@ -192,15 +192,15 @@ func (s *Server) apply(c *gin.Context) error {
 }
 
 func (s *Server) export(c *gin.Context) error {
-	var data []byte
-	var err error
-	s.store.View(func(now *site.Site) { data, err = exchange.WriteSiteFile(now) })
-	if err != nil {
-		return err
-	}
+	var now *site.Site
+	s.store.View(func(shared *site.Site) { now = shared.Copy() }) // nobody waits while the file is written
 	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
-	c.Data(http.StatusOK, "application/yaml; charset=utf-8", data)
-	return nil
+	c.Header("Content-Type", "application/yaml; charset=utf-8")
+	err := exchange.WriteSiteFile(c.Writer, now)
+	if err != nil && c.Writer.Written() {
+		panic(http.ErrAbortHandler) // half a file must not pass for a whole one: the connection ends before its last chunk
+	}
+	return err
 }
 
 // recordCursor reads the cursor of a list of records, an id.

@@ -58,6 +58,9 @@ func New(o Options) *Server {
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
 	router.HandleMethodNotAllowed = true
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, crash any) {
+		if crash == http.ErrAbortHandler {
+			panic(crash) // meant for the server, which ends the connection
+		}
 		s.log.Error("internal fault", "method", c.Request.Method, "path", c.Request.URL.Path, "fault", crash, "stack", string(debug.Stack()))
 		s.abort(c, fail(http.StatusInternalServerError, "the service made a mistake with this request: %v. Whether it was carried out is not certain; look before you repeat it. The service's log has the details", crash))
 	}), s.onlyThisMachine)

@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"math"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v3"
 
@@ -91,18 +93,13 @@ func (n *Node) eachField(faults *Faults, visit func(name string, key, value *Nod
 }
 
 func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
-	index := map[string][]int{}
-	var names []string
-	eachName(target.Type(), func(name string, at []int) {
-		index[name] = at
-		names = append(names, name)
-	})
+	known := fieldsOf(target.Type())
 	n.eachField(faults, func(name string, key, value *Node) {
-		i, known := index[name]
-		if !known {
-			fault := key.Fault("unknown field %q%s", name, nearest.Hint(name, names))
-			if nearest.Hint(name, names) == "" {
-				fault.Message += "; known are " + strings.Join(names, ", ")
+		i, ok := known.index[name]
+		if !ok {
+			fault := key.Fault("unknown field %q%s", name, nearest.Hint(name, known.names))
+			if nearest.Hint(name, known.names) == "" {
+				fault.Message += "; known are " + strings.Join(known.names, ", ")
 			}
 			*faults = append(*faults, fault)
 			return
@@ -257,19 +254,29 @@ func (n *Node) plain() any {
 
 // FieldNames lists the json names of a struct's fields in the order of their declaration, those of embedded structs
 // included.
-func FieldNames(of any) (names []string) {
-	eachName(reflect.TypeOf(of), func(name string, _ []int) { names = append(names, name) })
-	return names
+func FieldNames(of any) []string { return slices.Clone(fieldsOf(reflect.TypeOf(of)).names) }
+
+// structFields are the named fields of a struct type; an outer field hides an embedded one.
+type structFields struct {
+	names []string // in the order of their declaration
+	index map[string][]int
 }
 
-// eachName visits the named fields of a struct; an outer field hides an embedded one.
-func eachName(t reflect.Type, visit func(name string, index []int)) {
-	seen := map[string]bool{}
+// structs keeps the fields of each struct type that was decoded: there are few of them, and a file has many entries of each.
+var structs sync.Map // reflect.Type to *structFields
+
+func fieldsOf(t reflect.Type) *structFields {
+	if f, ok := structs.Load(t); ok {
+		return f.(*structFields)
+	}
+	f := &structFields{index: map[string][]int{}}
 	for _, field := range reflect.VisibleFields(t) {
 		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
-		if name != "" && name != "-" && !seen[name] {
-			seen[name] = true
-			visit(name, field.Index)
+		if _, hidden := f.index[name]; name != "" && name != "-" && !hidden {
+			f.index[name] = field.Index
+			f.names = append(f.names, name)
 		}
 	}
+	structs.Store(t, f)
+	return f
 }

@@ -36,7 +36,8 @@ type Slot struct {
 // slotLock guards the slots of a station.
 type slotLock struct {
 	sync.Mutex
-	ties uint32 // counts when a slot parts from its block or gets a follower, which blocks look for
+	ties   uint32 // counts when a slot parts from its block or gets a follower, which blocks look for
+	points int    // of the station that the table holds, guarded by the table's lock
 }
 
 // newSlot makes a slot; the layout and conversion of another that are the same are used again.
@@ -260,6 +261,7 @@ func (t *table) put(p *site.Point, st site.Station) *Slot {
 	defer t.mu.Unlock()
 	if t.locks[st.Name] == nil {
 		t.locks[st.Name] = new(slotLock)
+		defer t.release(st.Name) // unless the point is kept there
 	}
 	slot := newSlot(p, st, t.locks[st.Name], time.Now(), t.last)
 	old := t.slots[p.Tag]
@@ -276,6 +278,8 @@ func (t *table) put(p *site.Point, st site.Station) *Slot {
 		slot.subscribers = old.subscribers
 		old.detached, old.subscribers = true, nil
 		old.mu.Unlock()
+		old.mu.points--
+		defer t.release(old.Point.Station) // once the new one counts
 	} else {
 		for sub := range t.subscriptions {
 			if sub.wants(p.Tag) {
@@ -284,6 +288,7 @@ func (t *table) put(p *site.Point, st site.Station) *Slot {
 		}
 	}
 	t.slots[p.Tag], t.last = slot, slot
+	slot.mu.points++
 	slot.mu.Lock()
 	slot.notify()
 	slot.mu.Unlock()
@@ -304,11 +309,20 @@ func (t *table) remove(tag string) {
 		return
 	}
 	delete(t.slots, tag)
+	slot.mu.points--
+	t.release(slot.Point.Station)
 	slot.mu.Lock()
 	defer slot.mu.Unlock()
 	slot.detached = true
 	slot.notify()
 	slot.subscribers = nil
+}
+
+// release forgets the lock of a station without points.
+func (t *table) release(station string) {
+	if lock := t.locks[station]; lock != nil && lock.points == 0 {
+		delete(t.locks, station)
+	}
 }
 
 func (t *table) age(now time.Time) {

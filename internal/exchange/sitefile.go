@@ -15,6 +15,9 @@ import (
 // Version is the number a site file carries in its field arithmon.
 const Version = 1
 
+// MaxEntries is how many entries a list of a site file may have.
+const MaxEntries = 250_000
+
 // Error is every fault of a file.
 type Error struct {
 	File   string
@@ -122,8 +125,16 @@ func entries[E any](node *document.Node, defaults E, faults *document.Faults) []
 	}
 	items, wrong := node.Items()
 	*faults = append(*faults, wrong...)
+	if len(items) > MaxEntries {
+		*faults = append(*faults, node.Fault("holds %d entries; a file has at most %d, so make several of it", len(items), MaxEntries))
+		return nil
+	}
 	list := make([]entry[E], len(items))
 	for i, item := range items {
+		if len(*faults) >= site.MaxFaults {
+			*faults = append((*faults)[:site.MaxFaults:site.MaxFaults], document.Fault{Message: fmt.Sprintf("these are the first %d faults; there may be more", site.MaxFaults)})
+			return nil
+		}
 		list[i] = entry[E]{defaults, item}
 		*faults = append(*faults, item.Decode(&list[i].value, defaults)...)
 	}

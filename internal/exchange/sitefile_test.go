@@ -3,11 +3,13 @@ package exchange
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"arithmon/internal/site"
 )
@@ -53,6 +55,12 @@ func load(t *testing.T, data string) (*site.Site, error) {
 	return s, nil
 }
 
+func written(s *site.Site) (string, error) {
+	var out strings.Builder
+	err := WriteSiteFile(&out, s)
+	return out.String(), err
+}
+
 func TestSiteFileRoundTrip(t *testing.T) {
 	s, err := load(t, gate)
 	require.NoError(t, err)
@@ -64,13 +72,13 @@ func TestSiteFileRoundTrip(t *testing.T) {
 	limit, _ := s.Point("gate1/limit")
 	assert.Equal(t, "co:4", limit.Address.String())
 
-	out, err := WriteSiteFile(s)
+	out, err := written(s)
 	require.NoError(t, err)
-	assert.Contains(t, string(out), "address: 400010\n", "reference numbers without quotes")
-	assert.Contains(t, string(out), "states: {0: off, 5: tripped}")
-	assert.NotContains(t, string(out), "retries", "defaults are left out")
-	back, err := load(t, string(out))
-	require.NoError(t, err, string(out))
+	assert.Contains(t, out, "address: 400010\n", "reference numbers without quotes")
+	assert.Contains(t, out, "states: {0: off, 5: tripped}")
+	assert.NotContains(t, out, "retries", "defaults are left out")
+	back, err := load(t, out)
+	require.NoError(t, err, out)
 	assert.Equal(t, s.Points(), back.Points())
 	assert.Equal(t, s.Stations(), back.Stations())
 	assert.Equal(t, s.Links(), back.Links())
@@ -171,11 +179,11 @@ func FuzzReadSiteFile(f *testing.F) {
 			return
 		}
 		s.Apply(changes)
-		out, err := WriteSiteFile(s)
+		out, err := written(s)
 		if err != nil {
 			t.Fatal(err)
 		}
-		again, err := ReadSiteFile("again", out)
+		again, err := ReadSiteFile("again", []byte(out))
 		if err != nil {
 			t.Fatalf("%s\n%s", err, out)
 		}
@@ -185,6 +193,61 @@ func FuzzReadSiteFile(f *testing.F) {
 			t.Fatalf("%v %v\n%s", changes, err, out)
 		}
 	})
+}
+
+func TestLargeFilesHaveBounds(t *testing.T) {
+	for name, c := range map[string]struct{ file, fault string }{
+		"too many entries":     {"arithmon: 1\npoints: [" + strings.Repeat("{},", MaxEntries) + "{}]", "holds 250001 entries; a file has at most 250000"},
+		"faults without end":   {"arithmon: 1\npoints: [" + strings.Repeat("{no: 1},", 20_000) + "{}]", "these are the first 1000 faults; there may be more"},
+		"entries that lack it": {"arithmon: 1\npoints: [" + strings.Repeat("{},", 20_000) + "{}]", ""},
+		"one tag for all":      {"arithmon: 1\npoints: [" + strings.Repeat("{tag: a},", 20_000) + "{}]", "these are the first 1000 faults; there may be more"},
+	} {
+		_, err := load(t, c.file)
+		require.Error(t, err, name)
+		assert.Contains(t, err.Error(), c.fault, name)
+		assert.Less(t, len(err.Error()), 500_000, name)
+	}
+}
+
+// What is written without asking the YAML library is what that would write.
+func FuzzPlainText(f *testing.F) {
+	for _, text := range []string{"a", "hr:9", "y", "Yes", "null", "e5", "a:", "a: b", "a #b", "-", "x-", "é", "NaN", "Inf", "o", "0x1", "a.", "true/1"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if !plainly(text) {
+			return
+		}
+		out, err := yaml.Marshal(text)
+		if err != nil || string(out) != text+"\n" {
+			t.Errorf("%q is written %q (%v)", text, out, err)
+		}
+	})
+}
+
+func BenchmarkWriteSiteFile100000(b *testing.B) {
+	var data strings.Builder
+	data.WriteString(gate)
+	for i := range 100000 {
+		fmt.Fprintf(&data, "  - {tag: p/%d, station: plc, address: hr:0x%X, type: int16, scaling: {raw: [0, 1], eng: [0, 100]}, unit: m}\n", i, i%60000)
+	}
+	file, err := ReadSiteFile("b", []byte(data.String()))
+	if err != nil {
+		b.Fatal(err)
+	}
+	s := site.New()
+	d := s.Edit()
+	file.Into(d, s, false)
+	changes, err := d.Changes()
+	if err != nil {
+		b.Fatal(err)
+	}
+	s.Apply(changes)
+	for b.Loop() {
+		if err := WriteSiteFile(io.Discard, s); err != nil {
+			b.Fatal(err)
+		}
+	}
 }
 
 func BenchmarkReadSiteFile20000(b *testing.B) {

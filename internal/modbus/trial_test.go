@@ -38,7 +38,6 @@ type weather struct {
 	name              string
 	delay             func(*rand.Rand) time.Duration // of an answer
 	lost, twice, cut  float64                        // shares of requests, or of answers
-	refuses           float64                        // of devices that do not bear a read beyond their last register
 	stall, stallEvery time.Duration
 	reorder           bool
 	secondAfter       time.Duration // at most, of an answer that comes twice

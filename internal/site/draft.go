@@ -14,10 +14,16 @@ type Draft struct {
 	base    *Site
 	touched map[key]Entity // nil: removed
 	order   []key
-	renamed map[key]key // new to old
+	renamed map[key]key     // new to old
+	below   map[key][]key   // what was put under a link or a station, each once
+	filed   map[[2]key]bool // which of them are in below: the upper, the lower
 	units   map[string]map[int][]string
 	faults  Errors
+	more    bool // faults beyond MaxFaults were dropped
 }
+
+// MaxFaults is how many faults a draft or a file reports: enough to begin with, whatever the size of what was given.
+const MaxFaults = 1000
 
 type key struct {
 	kind Kind
@@ -26,7 +32,7 @@ type key struct {
 
 // Edit starts a draft. The site must not change until the draft's changes were applied or dropped.
 func (s *Site) Edit() *Draft {
-	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}}
+	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}, below: map[key][]key{}, filed: map[[2]key]bool{}}
 }
 
 // Get returns an entity as the draft has it.
@@ -56,7 +62,13 @@ func (d *Draft) Put(e Entity) {
 }
 
 // Fail adds a fault that was found while the draft was made, so that it is reported with those Changes finds.
-func (d *Draft) Fail(f *FieldError) { d.faults = append(d.faults, f) }
+func (d *Draft) Fail(f *FieldError) {
+	if len(d.faults) < MaxFaults { // there are enough to begin with
+		d.faults = append(d.faults, f)
+	} else {
+		d.more = true
+	}
+}
 
 // Add puts e, which must be new: a taken name or tag is a fault.
 func (d *Draft) Add(e Entity) {
@@ -121,17 +133,35 @@ func (d *Draft) touch(k key, e Entity) {
 		d.order = append(d.order, k)
 	}
 	d.touched[k] = e
+	if up := above(e); up != (key{}) && !d.filed[[2]key{up, k}] {
+		d.filed[[2]key{up, k}] = true
+		d.below[up] = append(d.below[up], k)
+	}
+}
+
+// above is the link of a station or the station of a point; nothing is above a link.
+func above(e Entity) key {
+	switch e := e.(type) {
+	case Station:
+		return key{KindLink, e.Link}
+	case Point:
+		return key{KindStation, e.Station}
+	}
+	return key{}
 }
 
 // dependents lists the stations of a link or the points of a station, as the draft has them.
 func (d *Draft) dependents(of key) []Entity {
+	if of.kind == KindPoint {
+		return nil
+	}
 	var list []Entity
 	keep := func(e Entity) {
 		k := key{e.Kind(), e.Key()}
 		if now, touched := d.touched[k]; touched {
 			e = now
 		}
-		if e != nil && parent(e) == of.name {
+		if e != nil && above(e) == of {
 			list = append(list, e)
 		}
 	}
@@ -145,29 +175,14 @@ func (d *Draft) dependents(of key) []Entity {
 			keep(p)
 		}
 	}
-	for _, k := range d.order {
-		if k.kind == of.kind || k.kind == KindPoint != (of.kind == KindStation) {
-			continue // before anything is looked up: a draft may touch a hundred thousand points
-		}
-		e := d.touched[k]
-		if e == nil || parent(e) != of.name {
-			continue
-		}
-		if before, existed := d.base.Get(k.kind, k.name); !existed || parent(before) != of.name {
-			list = append(list, e)
+	for _, k := range d.below[of] {
+		if e := d.touched[k]; e != nil && above(e) == of {
+			if before, existed := d.base.Get(k.kind, k.name); !existed || above(before) != of { // else it was listed above
+				list = append(list, e)
+			}
 		}
 	}
 	return list
-}
-
-func parent(e Entity) string {
-	switch e := e.(type) {
-	case Station:
-		return e.Link
-	case Point:
-		return e.Station
-	}
-	return ""
 }
 
 func keyField(kind Kind) string {
@@ -180,13 +195,19 @@ func keyField(kind Kind) string {
 // Changes checks everything the draft touches and returns what it would modify, links before stations before points,
 // removals last and in reverse; nothing when all is as it was. Its error is Errors, with every fault.
 func (d *Draft) Changes() ([]Change, error) {
-	found := slices.Clone(d.faults)
+	found, more := slices.Clone(d.faults), d.more
 	for _, k := range d.order {
+		if more = more || len(found) >= MaxFaults; more {
+			break
+		}
 		if e := d.touched[k]; e != nil {
 			f := &faults{entity: e}
 			d.check(e, f)
 			found = append(found, f.list...)
 		}
+	}
+	if more {
+		found = append(found[:min(len(found), MaxFaults)], &FieldError{Message: fmt.Sprintf("these are the first %d faults; there may be more", MaxFaults)})
 	}
 	if len(found) > 0 {
 		return nil, found

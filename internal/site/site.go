@@ -26,6 +26,18 @@ func New() *Site {
 	}
 }
 
+// Copy is the site as it is now. It holds the same entities, which nobody changes, so that it is made quickly.
+func (s *Site) Copy() *Site {
+	c := &Site{links: maps.Clone(s.links), stations: maps.Clone(s.stations), points: maps.Clone(s.points), stationsOf: map[string]set{}, pointsOf: map[string]set{}, tags: s.tags}
+	for link, stations := range s.stationsOf {
+		c.stationsOf[link] = maps.Clone(stations)
+	}
+	for station, points := range s.pointsOf {
+		c.pointsOf[station] = maps.Clone(points)
+	}
+	return c
+}
+
 // Link returns the link of that name.
 func (s *Site) Link(name string) (Link, bool) { l, ok := s.links[name]; return l, ok }
 

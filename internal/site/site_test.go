@@ -1,6 +1,9 @@
 package site
 
 import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -311,6 +314,95 @@ func TestRemove(t *testing.T) {
 	s.Apply(changes)
 	assert.Empty(t, s.Tags())
 	assert.Empty(t, s.StationsOf("gate"))
+}
+
+func TestFaultsAreBoundedWhileTheyAreFound(t *testing.T) {
+	d := small(t).Edit()
+	for i := range 3 * MaxFaults {
+		d.Put(Point{Tag: fmt.Sprintf("no-station-%d", i)})
+	}
+	_, err := d.Changes()
+	var found Errors
+	require.ErrorAs(t, err, &found)
+	require.Len(t, found, MaxFaults+1)
+	assert.Contains(t, found[MaxFaults].Error(), "these are the first 1000 faults; there may be more")
+
+	d = small(t).Edit()
+	for range 3 * MaxFaults {
+		d.Fail(&FieldError{Kind: KindPoint, Name: "a", Message: "is wrong"})
+	}
+	_, err = d.Changes()
+	require.ErrorAs(t, err, &found)
+	assert.Len(t, found, MaxFaults+1)
+}
+
+// A removal with all that belongs to it takes each entity once: were it to look through all for each, this would take hours.
+func TestRemovingALinkWithAHundredThousandPoints(t *testing.T) {
+	s := small(t)
+	d := s.Edit()
+	const n = 100_000
+	for i := range n {
+		d.Put(testPoint(fmt.Sprintf("many/%d", i), "plc", "hr:1", codec.TypeUint16))
+	}
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	s.Apply(changes)
+	d = s.Edit()
+	d.Remove(KindLink, "gate", true)
+	changes, err = d.Changes()
+	require.NoError(t, err)
+	assert.Len(t, changes, n+6)
+	s.Apply(changes)
+	assert.Zero(t, s.Count(KindPoint))
+}
+
+// What moves to and fro within a draft belongs to where it is at the end, and is found there once.
+func TestWhatBelongsToWhatWithinADraft(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 200 {
+		s := small(t)
+		d := s.Edit()
+		d.Put(testStation("third", "gate", 7))
+		stations, at := []string{"plc", "meter", "third"}, map[string]string{}
+		for _, p := range s.Points() {
+			at[p.Tag] = p.Station
+		}
+		for range 30 {
+			tag, station := fmt.Sprintf("p%d", random.IntN(6)), stations[random.IntN(3)]
+			if random.IntN(4) == 0 {
+				d.Remove(KindPoint, tag, false)
+				delete(at, tag)
+				continue
+			}
+			d.Put(testPoint(tag, station, "hr:1", codec.TypeUint16))
+			at[tag] = station
+		}
+		for _, station := range stations {
+			var want, got []string
+			for tag, in := range at {
+				if in == station {
+					want = append(want, tag)
+				}
+			}
+			for _, e := range d.dependents(key{KindStation, station}) {
+				got = append(got, e.Key())
+			}
+			assert.ElementsMatch(t, want, got)
+		}
+	}
+}
+
+func TestACopyStaysAsItIs(t *testing.T) {
+	s := small(t)
+	was, tags := s.Copy(), slices.Clone(s.Tags())
+	d := s.Edit()
+	d.Remove(KindLink, "gate", true)
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	s.Apply(changes)
+	assert.Equal(t, tags, was.Tags())
+	assert.Len(t, was.StationsOf("gate"), 2)
+	assert.NotEmpty(t, was.PointsOf("plc"))
 }
 
 func TestPuttingTheSameIsNoChange(t *testing.T) {

@@ -26,6 +26,12 @@ type Record struct {
 	After  json.RawMessage `json:"after,omitempty"`
 }
 
+// The most that is kept of the history; the oldest goes first.
+const (
+	KeptChanges = 1_000_000 // and the rest of what was changed together with the oldest of them
+	KeptWrites  = 1_000_000
+)
+
 // WriteRecord is one recorded write to a device.
 type WriteRecord struct {
 	ID      int64       `json:"id"`
@@ -141,7 +147,11 @@ func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err er
 	if err != nil {
 		return 0, fmt.Errorf("recording the write: %w", named(err))
 	}
-	return result.LastInsertId()
+	if id, err = result.LastInsertId(); err != nil || id <= KeptWrites {
+		return id, err
+	}
+	_, _ = s.db.ExecContext(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites) // what stays goes with the next
+	return id, nil
 }
 
 // EndWrite completes the record of a write; with id 0 it makes one.

@@ -368,6 +368,9 @@ func (s *Store) write(ctx context.Context, who string, changes []site.Change) (v
 		}
 		versions = append(versions, version)
 	}
+	if err := w.forget(); err != nil {
+		return nil, fmt.Errorf("removing the oldest changes from the history: %w", err)
+	}
 	return versions, tx.Commit()
 }
 
@@ -425,6 +428,16 @@ func (w *writer) change(c site.Change, version int64) error {
 		return err
 	}
 	_, err = w.exec("UPDATE changes SET batch = ? WHERE id = ?", w.batch, w.batch)
+	return err
+}
+
+// forget takes the changes before the last KeptChanges out of the history, but none of those that were made together with one that stays:
+// they are undone together.
+func (w *writer) forget() error {
+	if w.batch <= KeptChanges {
+		return nil
+	}
+	_, err := w.exec("DELETE FROM changes WHERE id < (SELECT batch FROM changes WHERE id > (SELECT max(id) FROM changes) - ? ORDER BY id LIMIT 1)", KeptChanges)
 	return err
 }
 

@@ -276,3 +276,41 @@ func TestWritesAreRecordedBeforeTheyAreSent(t *testing.T) {
 	assert.Equal(t, "done", list[0].Outcome)
 	assert.Equal(t, codec.BoolValue(true), list[0].After)
 }
+
+func TestOnlySoMuchHistoryIsKept(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	fill(t, s)
+	made, err := s.Changes(ctx, "", "", 0, 100)
+	require.NoError(t, err)
+	edit := func(tables string, last int64) { // as if so many had been recorded
+		_, err := s.db.ExecContext(ctx, "UPDATE sqlite_sequence SET seq = ? WHERE name = ?", last, tables)
+		require.NoError(t, err)
+	}
+	put := func(name string) []Record {
+		_, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Put(link(name)) })
+		require.NoError(t, err)
+		list, err := s.Changes(ctx, "", "", 0, 100)
+		require.NoError(t, err)
+		return list
+	}
+	edit("changes", KeptChanges+1)
+	assert.Len(t, put("second"), len(made)+1, "what was made together with the oldest that is kept stays with it")
+	edit("changes", KeptChanges+made[0].ID)
+	list := put("third")
+	require.Len(t, list, 2)
+	assert.Equal(t, "third", list[0].Name)
+	_, err = s.Undo(ctx, "ann", list[1].ID)
+	assert.NoError(t, err)
+
+	write := WriteRecord{Time: time.Now(), Who: "ann", Tag: "a"}
+	first, err := s.BeginWrite(ctx, write)
+	require.NoError(t, err)
+	edit("writes", first+KeptWrites-1)
+	last, err := s.BeginWrite(ctx, write)
+	require.NoError(t, err)
+	writes, err := s.Writes(ctx, "", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, writes, 1)
+	assert.Equal(t, last, writes[0].ID)
+}

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -132,4 +133,21 @@ func TestAPortIsForOneAlone(t *testing.T) {
 	again, err := openSerial(other)
 	require.NoError(t, err)
 	require.NoError(t, again.Close())
+}
+
+func TestCertificatesComeFromFilesThatEnd(t *testing.T) {
+	dir := t.TempDir()
+	pipe, large := filepath.Join(dir, "pipe"), filepath.Join(dir, "large.pem")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	require.NoError(t, os.WriteFile(large, nil, 0o600))
+	require.NoError(t, os.Truncate(large, maxPEM+1))
+	for _, c := range []struct{ file, fault string }{
+		{"/dev/zero", "/dev/zero is no regular file; give the path of a PEM file"},
+		{pipe, "is no regular file"}, {dir, "is no regular file"}, {large, "has more than 4194304 bytes"}, {filepath.Join(dir, "none"), "no such file"},
+	} {
+		for what, s := range map[string]site.TLSSettings{"ca": {CA: c.file}, "certificate": {Certificate: c.file, Key: c.file}} {
+			_, err := tlsConfig(site.Link{TLS: &s})
+			assert.ErrorContains(t, err, c.fault, what)
+		}
+	}
 }

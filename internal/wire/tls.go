@@ -44,7 +44,7 @@ func tlsConfig(link site.Link) (*tls.Config, error) {
 		config.ServerName = s.ServerName
 	}
 	if s.CA != "" {
-		pem, err := os.ReadFile(s.CA)
+		pem, err := readPEM(s.CA)
 		if err != nil {
 			return nil, fmt.Errorf("certificates to verify the server with: %w", err)
 		}
@@ -54,11 +54,43 @@ func tlsConfig(link site.Link) (*tls.Config, error) {
 		}
 	}
 	if s.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(s.Certificate, s.Key)
+		certificate, err := readPEM(s.Certificate)
 		if err != nil {
 			return nil, fmt.Errorf("client certificate: %w", err)
+		}
+		key, err := readPEM(s.Key)
+		if err != nil {
+			return nil, fmt.Errorf("key of the client certificate: %w", err)
+		}
+		pair, err := tls.X509KeyPair(certificate, key)
+		if err != nil {
+			return nil, fmt.Errorf("client certificate: %s with key %s: %w", s.Certificate, s.Key, err)
 		}
 		config.Certificates = []tls.Certificate{pair}
 	}
 	return config, nil
+}
+
+// maxPEM is how large a file with certificates or a key may be, in bytes.
+const maxPEM = 4 << 20
+
+// readPEM reads a file with certificates or a key, which must be a regular one: a device or a pipe may never end.
+func readPEM(name string) ([]byte, error) {
+	info, err := os.Stat(name) // before it is opened, which waits where it is a pipe
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no regular file; give the path of a PEM file", name)
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	data, err := io.ReadAll(io.LimitReader(file, maxPEM+1))
+	if len(data) > maxPEM {
+		return nil, fmt.Errorf("%s has more than %d bytes, the most that is read; keep in it only the certificates that are needed", name, maxPEM)
+	}
+	return data, err
 }

@@ -262,9 +262,9 @@ func plant(t *testing.T, l site.Link) *site.Site {
 
 // result is what came of a trial.
 type result struct {
-	good, wrong, old    int
-	writes              map[engine.WriteOutcome]int
-	untrue, twice, back int
+	good, wrong, old int
+	writes           map[engine.WriteOutcome]int
+	untrue, twice    int
 }
 
 // TestTrialModbus: over every transport and framing, with delays, losses, second answers, cut frames, connections that end, refusals that

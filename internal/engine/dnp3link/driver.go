@@ -35,12 +35,21 @@ type memory struct {
 	unsure []byte // objects of the last fragment with events, whose confirmation may not have arrived
 }
 
+// maxMemories is how many stations are remembered; there are more only where many were removed since the start.
+const maxMemories = 10_000
+
 // memory gives that of a station.
 func (d *Driver) memory(link string, address int) *memory {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	key := fmt.Sprint(link, " ", address)
 	if d.memories[key] == nil {
+		for other := range d.memories {
+			if len(d.memories) < maxMemories {
+				break
+			}
+			delete(d.memories, other) // at worst a few events are kept twice
+		}
 		d.memories[key] = new(memory)
 	}
 	return d.memories[key]
