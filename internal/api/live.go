@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"net/http"
 	"time"
 
 	"github.com/coder/websocket"
@@ -20,6 +21,11 @@ const (
 
 // live sends readings as they change. A client that reads slowly gets the newest ones, not all.
 func (s *Server) live(c *gin.Context) error {
+	if !c.IsWebsocket() {
+		c.Header("Connection", "Upgrade")
+		c.Header("Upgrade", "websocket")
+		return fail(http.StatusUpgradeRequired, "readings are followed over a WebSocket (RFC 6455); /api/v1/readings gives the newest in one answer")
+	}
 	conn, err := websocket.Accept(c.Writer, c.Request, nil) // the origin was checked for every request
 	if err != nil {
 		return nil // Accept has answered

@@ -57,6 +57,7 @@ func New(o Options) *Server {
 	router := gin.New()
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
 	router.HandleMethodNotAllowed = true
+	router.RedirectTrailingSlash = false // which would answer before it is looked where a request comes from
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, crash any) {
 		if crash == http.ErrAbortHandler {
 			panic(crash) // meant for the server, which ends the connection
@@ -110,7 +111,8 @@ func (s *Server) onlyThisMachine(c *gin.Context) {
 	}
 	// Following a link to a page of the console is all that another site may have a browser do.
 	if from := c.GetHeader("Sec-Fetch-Site"); from == "cross-site" || from == "same-site" {
-		page := !strings.HasPrefix(c.Request.URL.Path, "/api/") && c.Request.URL.Path != "/metrics"
+		at := c.Request.URL.Path
+		page := !strings.HasPrefix(at, "/api/") && at != "/metrics" && at != "/healthz"
 		if safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead; !safe || !page || c.GetHeader("Sec-Fetch-Mode") != "navigate" {
 			s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service"))
 			return

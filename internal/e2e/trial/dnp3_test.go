@@ -222,7 +222,7 @@ func (o *rtu) application(data []byte) [][]byte {
 // everything comes back.
 func TestTrialDNP3(t *testing.T) {
 	t.Parallel()
-	o := &rtu{random: rand.New(rand.NewPCG(seed(), 7)), weather: true, given: map[int]bool{}, executed: map[int32]int{}}
+	o := &rtu{random: rand.New(rand.NewPCG(seed(), 7)), given: map[int]bool{}, executed: map[int32]int{}}
 	for i := range inputs {
 		o.given[i*1_000_000] = true
 	}
@@ -260,6 +260,10 @@ func TestTrialDNP3(t *testing.T) {
 	e := engine.New(engine.Options{Drivers: []engine.Driver{dnp3link.New()}})
 	e.Start(context.Background(), s)
 	defer e.Stop()
+	begun(t, e, "ai0")
+	o.mu.Lock()
+	o.weather = true
+	o.mu.Unlock()
 
 	var got result
 	got.writes = map[engine.WriteOutcome]int{}

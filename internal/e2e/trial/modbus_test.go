@@ -280,13 +280,17 @@ func TestTrialModbus(t *testing.T) {
 	} {
 		t.Run(fmt.Sprintf("%s over %s, %d times %d", c.framing, c.transport, c.connections, c.flight), func(t *testing.T) {
 			t.Parallel()
-			d := &device{framing: c.framing, random: rand.New(rand.NewPCG(seed(), uint64(i))), weather: true, holes: map[int]bool{}, limit: 125, held: map[int]uint16{}, executed: map[uint16]int{}, refused: map[uint16]bool{}}
+			d := &device{framing: c.framing, random: rand.New(rand.NewPCG(seed(), uint64(i))), holes: map[int]bool{}, limit: 125, held: map[int]uint16{}, executed: map[uint16]int{}, refused: map[uint16]bool{}}
 			l := d.listen(t, c.transport)
 			l.Connections, l.InFlight = c.connections, c.flight
 			s := plant(t, l)
 			e := engine.New(engine.Options{Drivers: []engine.Driver{modbuslink.Driver{}}})
 			e.Start(context.Background(), s)
 			defer e.Stop()
+			begun(t, e, tags()[0])
+			d.mu.Lock()
+			d.weather = true
+			d.mu.Unlock()
 			var got result
 			got.writes = map[engine.WriteOutcome]int{}
 			end := time.Now().Add(duration())

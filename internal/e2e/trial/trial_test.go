@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/engine"
 )
 
 func duration() time.Duration {
@@ -31,6 +33,14 @@ func seed() uint64 {
 		return n
 	}
 	return 1
+}
+
+// begun waits until a point is good, before the weather turns bad.
+func begun(t *testing.T, e *engine.Engine, tag string) {
+	require.Eventually(t, func() bool {
+		live, _ := e.Reading(tag)
+		return live.Reading.ShortName() == "good"
+	}, 40*time.Second, time.Millisecond)
 }
 
 // identity is a certificate of loopback, and what it is verified with.
