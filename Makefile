@@ -53,10 +53,11 @@ bench:
 	$(GO) test -run '^$$' -bench 'Exchange|Requests100000' -benchtime 2s ./internal/engine/modbuslink ./internal/plan
 	$(GO) run ./internal/bench
 
-## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS and TRIAL_SECONDS change it
+## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS, TRIAL_ROUNDS, TRIAL_REQUESTS and TRIAL_SECONDS change it
 trial:
 	TRIAL_READINGS=$${TRIAL_READINGS:-1300000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/modbus
-	TRIAL_SECONDS=$${TRIAL_SECONDS:-60} $(GO) test -count=1 -timeout 1h -parallel 16 -v -run TestTrial ./internal/e2e/trial
+	TRIAL_ROUNDS=$${TRIAL_ROUNDS:-500} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/store
+	TRIAL_SECONDS=$${TRIAL_SECONDS:-60} TRIAL_ROUNDS=$${TRIAL_ROUNDS:-200} TRIAL_REQUESTS=$${TRIAL_REQUESTS:-100000} $(GO) test -count=1 -timeout 1h -parallel 16 -v -run TestTrial ./internal/e2e/trial
 
 ## fuzz: every parser of outside bytes, a minute each
 fuzz:

@@ -4,16 +4,17 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 )
 
-// Site is the point database in memory. It is not safe for concurrent use while Apply runs.
+// Site is the point database in memory. Many may read it at once, but none while Apply runs.
 type Site struct {
 	links      map[string]Link
 	stations   map[string]Station
-	points     map[string]*Point // never changed, only replaced, so that others may keep them
-	stationsOf map[string]set    // by link
-	pointsOf   map[string]set    // by station
-	tags       []string          // sorted; nil when to be made anew
+	points     map[string]*Point        // never changed, only replaced, so that others may keep them
+	stationsOf map[string]set           // by link
+	pointsOf   map[string]set           // by station
+	tags       atomic.Pointer[[]string] // sorted; nil when to be made anew
 }
 
 type set = map[string]struct{}
@@ -28,7 +29,8 @@ func New() *Site {
 
 // Copy is the site as it is now. It holds the same entities, which nobody changes, so that it is made quickly.
 func (s *Site) Copy() *Site {
-	c := &Site{links: maps.Clone(s.links), stations: maps.Clone(s.stations), points: maps.Clone(s.points), stationsOf: map[string]set{}, pointsOf: map[string]set{}, tags: s.tags}
+	c := &Site{links: maps.Clone(s.links), stations: maps.Clone(s.stations), points: maps.Clone(s.points), stationsOf: map[string]set{}, pointsOf: map[string]set{}}
+	c.tags.Store(s.tags.Load())
 	for link, stations := range s.stationsOf {
 		c.stationsOf[link] = maps.Clone(stations)
 	}
@@ -78,10 +80,12 @@ func (s *Site) StationsOf(link string) []Station {
 
 // Tags lists the tags in order. The caller must not change the slice.
 func (s *Site) Tags() []string {
-	if s.tags == nil {
-		s.tags = slices.Sorted(maps.Keys(s.points))
+	if known := s.tags.Load(); known != nil {
+		return *known
 	}
-	return s.tags
+	tags := slices.Sorted(maps.Keys(s.points))
+	s.tags.Store(&tags)
+	return tags
 }
 
 // Points lists the points by tag.
@@ -181,7 +185,7 @@ func (s *Site) put(e Entity) {
 		include(s.stationsOf, e.Link, e.Name)
 	case Point:
 		if _, had := s.points[e.Tag]; !had {
-			s.tags = nil
+			s.tags.Store(nil)
 		}
 		s.points[e.Tag] = &e
 		include(s.pointsOf, e.Station, e.Tag)
@@ -198,7 +202,7 @@ func (s *Site) remove(e Entity) {
 	case Point:
 		delete(s.points, e.Tag)
 		exclude(s.pointsOf, e.Station, e.Tag)
-		s.tags = nil
+		s.tags.Store(nil)
 	}
 }
 

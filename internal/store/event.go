@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -44,6 +45,13 @@ func (s *Store) AddEvents(ctx context.Context, list []EventRecord) error {
 	if err := s.present(); err != nil {
 		return err
 	}
+	if err := s.addEvents(ctx, list); err != nil {
+		return fmt.Errorf("keeping events: %w", named(err))
+	}
+	return s.present()
+}
+
+func (s *Store) addEvents(ctx context.Context, list []EventRecord) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -72,7 +80,7 @@ func (s *Store) AddEvents(ctx context.Context, list []EventRecord) error {
 			return err
 		}
 	}
-	return named(tx.Commit())
+	return tx.Commit()
 }
 
 // EventFilter says which events are wanted.

@@ -54,9 +54,12 @@ type Store struct {
 	closing chan struct{}
 	once    sync.Once
 
-	mu       sync.RWMutex
-	site     *site.Site
-	versions map[site.Kind]map[string]int64
+	// modifying is held by whoever modifies the site, from the draft until all who follow it know: nobody else changes what follows. mu is
+	// held for the moment in which that is changed, so that no reader waits for a draft, for the disk or for those who follow.
+	modifying sync.Mutex
+	mu        sync.RWMutex
+	site      *site.Site
+	versions  map[site.Kind]map[string]int64
 }
 
 // Open opens the database in dir, makes both when they are missing, and loads the site. follow, when not nil, is
@@ -267,9 +270,8 @@ func decode(kind site.Kind, body []byte) (site.Entity, error) {
 
 // View calls f with the site, which must not be kept or changed.
 func (s *Store) View(f func(*site.Site)) {
-	// Sorted lists of the site are made when they are asked for, so that readers take turns.
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	f(s.site)
 }
 
@@ -284,8 +286,8 @@ func (n Now) Version(kind site.Kind, name string) int64 { return n.versions[kind
 
 // Look calls f with the site and the versions of its entities as they are together; neither must be kept or changed.
 func (s *Store) Look(f func(Now)) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.mu.RLock()
+	defer s.mu.RUnlock()
 	f(Now{s.site, s.versions})
 }
 
@@ -311,8 +313,8 @@ type Edit struct {
 // Modify lets f fill a draft, checks it, writes what it changes in one transaction and returns that. The error of a
 // draft that is not consistent is site.Errors; nothing was changed then.
 func (s *Store) Modify(ctx context.Context, edit Edit, f func(*site.Draft, *site.Site)) ([]site.Change, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.modifying.Lock()
+	defer s.modifying.Unlock()
 	if now := s.versions[edit.ExpectKind][edit.ExpectName]; edit.Expect != 0 && now != edit.Expect {
 		return nil, fmt.Errorf("%s %s was %w: its version is %d, yours %d. Read it again and repeat the change", edit.ExpectKind, edit.ExpectName, ErrStale, now, edit.Expect)
 	}
@@ -329,9 +331,26 @@ func (s *Store) Modify(ctx context.Context, edit Edit, f func(*site.Draft, *site
 		return nil, err
 	}
 	versions, err := s.write(ctx, edit.Who, changes)
+	if err == nil {
+		err = s.present() // or it went into a file that nobody will find
+	}
 	if err != nil {
 		return nil, named(err)
 	}
+	s.take(changes, versions)
+	if s.follow != nil {
+		s.follow(s.site, changes)
+	}
+	if edit.Left != nil {
+		edit.Left(Now{s.site, s.versions})
+	}
+	return changes, nil
+}
+
+// take brings changes that are stored into the site.
+func (s *Store) take(changes []site.Change, versions []int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.site.Apply(changes)
 	for i, c := range changes {
 		if c.Before != nil {
@@ -341,13 +360,6 @@ func (s *Store) Modify(ctx context.Context, edit Edit, f func(*site.Draft, *site
 			s.versions[c.Kind()][c.Name()] = versions[i]
 		}
 	}
-	if s.follow != nil {
-		s.follow(s.site, changes)
-	}
-	if edit.Left != nil {
-		edit.Left(Now{s.site, s.versions})
-	}
-	return changes, nil
 }
 
 // write stores changes and their record in one transaction and returns the versions of what they left.

@@ -142,6 +142,30 @@ func TestFollowersSeeTheSiteAsItIsThen(t *testing.T) {
 	assert.Equal(t, []int{1, 3}, seen)
 }
 
+// Readers wait neither for who modifies nor for who follows that.
+func TestReadersDoNotWait(t *testing.T) {
+	var s *Store
+	read := func() {
+		done := make(chan int)
+		go func() {
+			s.View(func(now *site.Site) { done <- len(now.Links()) })
+		}()
+		select {
+		case <-done:
+		case <-time.After(30 * time.Second):
+			t.Error("a reader waits")
+		}
+	}
+	s, err := Open(t.Context(), t.TempDir(), func(*site.Site, []site.Change) { read() })
+	require.NoError(t, err)
+	defer s.Close()
+	_, err = s.Modify(t.Context(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+		d.Put(link("gate"))
+		read()
+	})
+	require.NoError(t, err)
+}
+
 func TestRename(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
