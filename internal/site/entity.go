@@ -238,8 +238,8 @@ type Station struct {
 	PartialWrite       PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said" enum:"mask,rewrite,never"`
 	ReadWrite          bool          `json:"read_write,omitempty" doc:"true: registers may be written and read back in one request (function 23)"`
 	Broadcast          bool          `json:"broadcast,omitempty" doc:"true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read"`
-	Liveness           Duration      `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; 15s unless said"`
-	LivenessAsk        string        `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; hr:0 unless said"`
+	Liveness           Duration      `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; unless said 15s, and 1m for a Modbus station with points"`
+	LivenessAsk        string        `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; unless said what one of its points asks, or hr:0"`
 	Outstation         *int          `json:"outstation,omitempty" doc:"DNP3: link address of the outstation, 0 to 65519"`
 	Master             *int          `json:"master,omitempty" doc:"DNP3: link address of this master, 0 to 65519; 1 unless said"`
 	IntegrityPoll      Duration      `json:"integrity_poll,omitempty" doc:"DNP3: how often all present values are read, 1s to 30 days; 1h unless said"`

@@ -53,7 +53,7 @@ func TestOpenSaysWhyNot(t *testing.T) {
 		{"a name that is none", link(func(l *site.Link) { l.Host = "no-such-host.invalid" }), `the name "no-such-host.invalid" does not resolve`},
 		{"a local address of another machine", link(func(l *site.Link) { l.Bind = "192.0.2.1" }), "is not this machine's"},
 		{"no TLS there", link(func(l *site.Link) { l.Transport, l.Port = site.TLS, taken }), "does not speak TLS"},
-		{"no file of certificates", link(func(l *site.Link) { l.Transport, l.Port, l.TLS = site.TLS, taken, &site.TLSSettings{CA: "nowhere.pem"} }), "certificates to verify the server with: open nowhere.pem"},
+		{"no file of certificates", link(func(l *site.Link) { l.Transport, l.Port, l.TLS = site.TLS, taken, &site.TLSSettings{CA: "nowhere.pem"} }), "certificates to verify the server with: stat nowhere.pem"},
 		{"no certificates in it", link(func(l *site.Link) { l.Transport, l.Port, l.TLS = site.TLS, taken, &site.TLSSettings{CA: noPEM} }), "holds no PEM certificate"},
 		{"no key", link(func(l *site.Link) {
 			l.Transport, l.Port, l.TLS = site.TLS, taken, &site.TLSSettings{Certificate: noPEM, Key: noPEM}

@@ -3517,9 +3517,9 @@ export interface components {
             link_confirm?: boolean;
             /** @description DNP3: true: its link states are reset after connecting */
             link_reset?: boolean;
-            /** @description the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; 15s unless said */
+            /** @description the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; unless said 15s, and 1m for a Modbus station with points */
             liveness?: string;
-            /** @description what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; hr:0 unless said */
+            /** @description what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; unless said what one of its points asks, or hr:0 */
             liveness_ask?: string;
             /** @description DNP3: link address of this master, 0 to 65519; 1 unless said */
             master?: number | null;

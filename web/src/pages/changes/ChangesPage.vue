@@ -37,10 +37,17 @@ watch(view, () => load(), { immediate: true })
 type Fields = Record<string, unknown>
 const words = (v: unknown) => (v === undefined ? '–' : typeof v === 'string' ? v : JSON.stringify(v))
 
+/** Where a link goes: to a port of this machine, to a host, or to who calls in. */
+function farEnd(e: Fields): string {
+  if (e.serial) return `at ${words((e.serial as Fields).device)}`
+  if (e.listen) return `on ${words(e.listen)}`
+  return `to ${words(e.host)}:${words(e.port)}`
+}
+
 /** What an entity that came or went was, in few words. */
 function gist(kind: string, e: Fields): string {
-  if (kind === 'link') return `${words(e.protocol)} over ${words(e.transport)} to ${words(e.host)}:${words(e.port)}`
-  if (kind === 'station') return `unit ${words(e.unit)} on ${words(e.link)}`
+  if (kind === 'link') return `${words(e.protocol)} over ${words(e.transport)} ${farEnd(e)}`
+  if (kind === 'station') return `${e.outstation === undefined ? `unit ${words(e.unit)}` : `outstation ${words(e.outstation)}`} on ${words(e.link)}`
   return `${words(e.address)} ${words(e.type)} of ${words(e.station)}`
 }
 

@@ -54,7 +54,6 @@ void load()
       </dl>
     </template>
     <FindingList :subject="tag" />
-    <FindingList v-if="point" :subject="point.station" />
     <template v-if="point">
       <WriteValue v-if="point.writable" :point="point" />
       <LensTable v-if="/^(hr|ir):/.test(point.canonical)" :point="point" @taken="load" />

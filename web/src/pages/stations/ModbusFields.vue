@@ -69,16 +69,15 @@ const orders = [
           </el-select>
         </el-form-item>
         <div class="form-row">
-          <el-form-item label="Time it needs after connecting" :error="faults.after_connect"><el-input v-model="form.after_connect" placeholder="0s" /></el-form-item>
-          <el-form-item label="Strings"><el-checkbox v-model="form.strings_alone">in a request of their own</el-checkbox></el-form-item>
-          <el-form-item label="Character set" :error="faults.charset">
+          <el-form-item label="Wait after connecting" :error="faults.after_connect"><el-input v-model="form.after_connect" placeholder="0s" /></el-form-item>
+          <el-form-item label="Characters of its strings" :error="faults.charset">
             <el-select v-model="form.charset" clearable placeholder="latin1: ISO 8859-1"><el-option value="utf8" label="utf8: UTF-8" /></el-select>
           </el-form-item>
         </div>
         <div class="form-row">
-          <el-form-item label="Sign of life after" :error="faults.liveness"><el-input v-model="form.liveness" placeholder="15s" /></el-form-item>
+          <el-form-item label="Sign of life after" :error="faults.liveness"><el-input v-model="form.liveness" placeholder="15s; with points 1m" /></el-form-item>
           <el-form-item label="by" :error="faults.liveness_ask">
-            <el-select v-model="form.liveness_ask" filterable allow-create clearable placeholder="reading hr:0">
+            <el-select v-model="form.liveness_ask" filterable allow-create clearable placeholder="as its points, or hr:0">
               <el-option value="diagnostics" label="diagnostics (function 8)" />
               <el-option value="identification" label="identification (function 43/14)" />
               <el-option value="none" label="none" />
@@ -86,6 +85,7 @@ const orders = [
           </el-form-item>
         </div>
         <el-form-item :error="faults.read_write || faults.broadcast">
+          <el-checkbox v-model="form.strings_alone">strings in a request of their own</el-checkbox>
           <el-checkbox v-model="form.read_write">may write and read back in one request (function 23)</el-checkbox>
           <el-checkbox v-if="onPort" v-model="form.broadcast">stands for all devices of the line: unit 0, for writes alone</el-checkbox>
         </el-form-item>
