@@ -107,6 +107,17 @@ func (m *Measurement) Good() bool {
 	return !m.HasFlags || m.Flags&(Online|Restart|CommLost|RemoteForced|LocalForced) == Online
 }
 
+// HasEvents reports whether a fragment of a response has events, by its object headers alone.
+func HasEvents(objects []byte) bool {
+	o := ReadObjects(objects, FuncResponse)
+	for o.Next() {
+		if s := shapeOf(o.Header.Group, o.Header.Variation); s != nil && s.kind != NoKind && s.event && o.Header.Count > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Measurements visits every measurement of a fragment in order, and every other header with what nil. m holds until visit
 // returns. The common times of occurrence are taken in. It stops at the first fault that hides what follows, and returns the first of
 // all faults. Points whose objects come with a size before each instead of an index (qualifier 5B) are not known by it, so they are

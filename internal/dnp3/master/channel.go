@@ -116,10 +116,10 @@ type work struct {
 	buffer *[]byte // that holds its objects
 }
 
-// hand gives a fragment to its handler: at once where nothing is before it, and otherwise, and when more is to follow, in a
+// hand gives a fragment to its handler: at once where nothing is before it and nothing comes until it was confirmed, and otherwise in a
 // goroutine of its own, so that the next can be read meanwhile. Those of a channel keep their order.
 func (c *Channel) hand(w work) {
-	if w.final && c.queued.Load() == 0 {
+	if (w.final || dnp3.HasEvents(w.f.Objects)) && c.queued.Load() == 0 {
 		w.take()
 		return
 	}
@@ -147,7 +147,7 @@ func (w work) take() {
 		w.x.each(w.f)
 	}
 	w.o.handler.Response(w.f)
-	if w.o.confirmable(w.f) && (!hasEvents(w.f.Objects) || w.o.handler.Keep()) {
+	if w.o.confirmable(w.f) && (!dnp3.HasEvents(w.f.Objects) || w.o.handler.Keep()) {
 		w.o.confirm(w.f.Control)
 	}
 	if w.x != nil && w.final {

@@ -263,7 +263,7 @@ func (o *Outstation) confirmable(f dnp3.Fragment) bool {
 	case f.Control&dnp3.Confirm == 0:
 		return false
 	case o.channel.o.Unconfirmed:
-		return !hasEvents(f.Objects)
+		return !dnp3.HasEvents(f.Objects)
 	}
 	return understood(f.Objects)
 }
@@ -274,12 +274,6 @@ func understood(objects []byte) bool {
 	for o.Next() {
 	}
 	return o.Err == nil
-}
-
-// hasEvents reports whether a fragment has events.
-func hasEvents(objects []byte) (has bool) {
-	dnp3.Measurements(objects, func(m *dnp3.Measurement, _ *dnp3.Objects) { has = has || m != nil && m.Event })
-	return has
 }
 
 // solicited takes a fragment of a response (4.2.2.2).
@@ -302,7 +296,7 @@ func (o *Outstation) solicited(f dnp3.Fragment) {
 	}
 	o.mu.Unlock()
 	// A fragment that more are to follow is here, whole and in its turn; the outstation may send the next while this is taken in.
-	if !final && !hasEvents(f.Objects) && o.confirmable(f) {
+	if !final && !dnp3.HasEvents(f.Objects) && o.confirmable(f) {
 		o.confirm(f.Control)
 		f.Control &^= dnp3.Confirm
 	}
