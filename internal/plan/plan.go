@@ -125,7 +125,7 @@ func divide(items []Item, order []int, cost Cost, barred barrier) []Request {
 			if end-start > cost.Largest {
 				continue
 			}
-			if barred.within(start, end) {
+			if len(barred.spans) > 0 && barred.within(start, end) {
 				break // so would be whatever is larger
 			}
 			if c := best[j-1] + cost.Exchange + cost.Address*(end-start); c <= best[i] {
