@@ -5,12 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -37,9 +40,19 @@ type truth struct {
 	last   uint64
 }
 
-// TestTrialOfDisks: on disks that are full, taken away, replaced and come back at random, all that was acknowledged is there and nothing
-// that was refused.
+// bear lets the files of this process grow up to so many bytes, and writes beyond that fail, as those to a failing disk do; less than 0
+// takes that back.
+func bear(t *testing.T, bytes int64) {
+	most := syscall.Rlimit{Cur: uint64(bytes), Max: math.MaxUint64}
+	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_FSIZE, &most))
+}
+
+// TestTrialOfDisks: on disks that are full, failing, read-only, taken away and replaced, and that come back, at random, all that was
+// acknowledged is there and nothing that was refused.
 func TestTrialOfDisks(t *testing.T) {
+	signal.Ignore(syscall.SIGXFSZ)
+	defer signal.Reset(syscall.SIGXFSZ)
+	defer bear(t, -1)
 	random := rand.New(rand.NewPCG(uint64(fromEnvironment("TRIAL_SEED", 1)), 21))
 	dir := filepath.Join(t.TempDir(), "data")
 	is := truth{links: map[string]string{}, writes: map[int64]string{}, events: map[uint64]bool{}}
@@ -49,19 +62,28 @@ func TestTrialOfDisks(t *testing.T) {
 		require.NoError(t, err, "round %d", round)
 		is.compare(t, s)
 		for range 10 + random.IntN(40) {
-			switch random.IntN(8) {
+			switch random.IntN(16) {
 			case 0:
 				limit(t, s, random.IntN(4))
 			case 1:
+				bear(t, 4096*random.Int64N(30))
+			case 2:
+				_, err := s.db.Exec("PRAGMA query_only = 1")
+				require.NoError(t, err)
+			case 3, 4, 5: // all is well again
+				bear(t, -1)
+				_, err := s.db.Exec("PRAGMA query_only = 0")
+				require.NoError(t, err)
 				limit(t, s, -1)
 			default:
 				err := is.do(t, s, random)
 				counts[outcome(err)]++
-				if err != nil && !errors.Is(err, ErrFull) {
+				if outcome(err) == "other" {
 					t.Errorf("round %d: %s", round, err)
 				}
 			}
 		}
+		bear(t, -1)
 		away := dir + "-away"
 		if random.IntN(2) == 0 { // it is taken away, or another one is in its place
 			require.NoError(t, os.Rename(dir, away))
@@ -85,6 +107,8 @@ func TestTrialOfDisks(t *testing.T) {
 	assert.Positive(t, counts["kept"])
 	assert.Positive(t, counts["full"])
 	assert.Positive(t, counts["gone"])
+	assert.Positive(t, counts["failing"])
+	assert.Positive(t, counts["read-only"])
 }
 
 func outcome(err error) string {
@@ -95,6 +119,10 @@ func outcome(err error) string {
 		return "full"
 	case errors.Is(err, ErrGone):
 		return "gone"
+	case errors.Is(err, ErrUnreadable):
+		return "failing"
+	case errors.Is(err, ErrForbidden):
+		return "read-only"
 	}
 	return "other"
 }
