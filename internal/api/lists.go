@@ -80,6 +80,7 @@ func (s *Server) tags(c *gin.Context, patterns []string, station string) (tags [
 	if err != nil {
 		return nil, "", err
 	}
+	var all []string // which nobody changes, so that matching them holds nobody up
 	s.store.View(func(now *site.Site) {
 		for _, p := range patterns {
 			if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
@@ -87,25 +88,27 @@ func (s *Server) tags(c *gin.Context, patterns []string, station string) (tags [
 				return
 			}
 		}
-		all := now.Tags()
-		all = all[sort.SearchStrings(all, cursor+"\x00"):]
-		if cursor == "" {
+		if station == "" {
 			all = now.Tags()
+			return
 		}
-		for _, tag := range all {
-			if len(patterns) > 0 && !slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
-				continue
-			}
-			if p, _ := now.Point(tag); station != "" && p.Station != station {
-				continue
-			}
-			if len(tags) == limit {
-				next = tags[limit-1]
-				return
-			}
-			tags = append(tags, tag)
+		for _, p := range now.SharedPointsOf(station) {
+			all = append(all, p.Tag)
 		}
 	})
+	if cursor != "" {
+		all = all[sort.SearchStrings(all, cursor+"\x00"):]
+	}
+	for _, tag := range all {
+		if len(patterns) > 0 && !slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
+			continue
+		}
+		if len(tags) == limit {
+			next = tags[limit-1]
+			break
+		}
+		tags = append(tags, tag)
+	}
 	return tags, next, err
 }
 
