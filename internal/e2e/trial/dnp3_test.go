@@ -228,16 +228,7 @@ func TestTrialDNP3(t *testing.T) {
 	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	defer listener.Close()
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go o.serve(conn)
-		}
-	}()
+	accept(t, listener, o.serve)
 	s := site.New()
 	draft := s.Edit()
 	l := site.NewLink()

@@ -130,16 +130,7 @@ func TestTrialKill(t *testing.T) {
 func (o *rtu) site(t *testing.T, s *site.Site) []byte {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	t.Cleanup(func() { listener.Close() })
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go o.serve(conn)
-		}
-	}()
+	accept(t, listener, o.serve)
 	draft := s.Edit()
 	l := site.NewLink()
 	l.Name, l.Protocol, l.Host, l.Port = "line", site.DNP3, "127.0.0.1", listener.Addr().(*net.TCPAddr).Port

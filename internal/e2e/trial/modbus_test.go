@@ -219,16 +219,7 @@ func (d *device) listen(t *testing.T, transport string) site.Link {
 			listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}})
 			l.TLS = &site.TLSSettings{CA: path}
 		}
-		t.Cleanup(func() { listener.Close() })
-		go func() {
-			for {
-				conn, err := listener.Accept()
-				if err != nil {
-					return
-				}
-				go d.serve(conn)
-			}
-		}()
+		accept(t, listener, func(conn net.Conn) { d.serve(conn) })
 	}
 	return l
 }

@@ -35,6 +35,20 @@ func seed() uint64 {
 	return 1
 }
 
+// accept serves each connection that is made until the test ends.
+func accept(t *testing.T, listener net.Listener, serve func(net.Conn)) {
+	t.Cleanup(func() { listener.Close() })
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go serve(conn)
+		}
+	}()
+}
+
 // begun waits until a point is good, before the weather turns bad.
 func begun(t *testing.T, e *engine.Engine, tag string) {
 	require.Eventually(t, func() bool {
