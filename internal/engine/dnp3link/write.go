@@ -290,7 +290,7 @@ var actions = []action{
 	{engine.Action{Name: "integrity", Text: "read all events and all present values"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		return "all values were read", r.integrity(out)
 	}},
-	{engine.Action{Name: "set-time", Text: "set its clock by the procedure of its time_sync; lan unless said"}, false, func(r *remote, out *master.Outstation) (string, error) {
+	{engine.Action{Name: "set-time", Text: "set its clock by the procedure of its time_sync (default lan)"}, false, func(r *remote, out *master.Outstation) (string, error) {
 		if r.station.TimeSync == site.TimeSyncSerial {
 			delay, err := out.SetTimeSerial()
 			return fmt.Sprintf("its clock was set; a message takes %s", delay.Round(time.Millisecond)), err
