@@ -52,7 +52,7 @@ func (s *Store) present() error {
 		return nil
 	}
 	now, err := os.Stat(s.path)
-	if err != nil || !os.SameFile(now, s.file) {
+	if s.lost.Load() || err != nil || !os.SameFile(now, s.file) {
 		return fmt.Errorf("%s: %w", s.path, ErrGone)
 	}
 	return nil

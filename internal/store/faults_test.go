@@ -166,6 +166,8 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 		`INSERT INTO points (tag, station, version, body) VALUES ('p/none', 'lost', 1, '{"tag":"p/none","station":"lost","address":"hr:1"}')`,
 		`INSERT INTO points (tag, station, version, body) VALUES ('p/key', 'plc', 1, '{"tag":"p/other","station":"plc","address":"hr:1"}')`,
 		`INSERT INTO points (tag, station, version, body) VALUES ('p/type', 'plc', 1, '{"tag":"p/type","station":"plc","address":"hr:1","type":"uint128"}')`,
+		`INSERT INTO stations (name, link, version, body) VALUES ('rtu', 'gate', 1, '{"name":"rtu","link":"gate","outstation":10}')`,
+		`INSERT INTO points (tag, station, version, body) VALUES ('p/ai', 'plc', 1, '{"tag":"p/ai","station":"plc","address":"ai:1"}')`,
 		`INSERT INTO points (tag, station, version, body) VALUES ('p/json', 'plc', 1, '{"tag":')`,
 		`UPDATE changes SET time = 'yesterday' WHERE id = 1`,
 	} {
@@ -182,6 +184,7 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{
 		"lost": `there is no link "nowhere"`, "p/none": `there is no station "lost"`, "p/key": `it is stored as "p/key" and calls itself "p/other"`,
+		"rtu": "it is a dnp3 station, and link gate is a modbus link", "p/ai": "ai:1 is a dnp3 address, and station plc speaks modbus",
 		"p/type": `its type is "uint128", which is none`, "p/json": "unexpected end of JSON input",
 	}, why)
 	s.View(func(now *site.Site) {
@@ -200,7 +203,7 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 	assert.Empty(t, s.Aside(), "it is told of once")
 	kept, err := s.Quarantined(t.Context())
 	require.NoError(t, err)
-	assert.Len(t, kept, 5, "and kept as it was")
+	assert.Len(t, kept, 7, "and kept as it was")
 }
 
 // An entity, its version and what a modification left belong together.

@@ -30,15 +30,22 @@ func unfit(now *site.Site, name string, e site.Entity) string {
 			return fmt.Sprintf("its protocol is %q, which is none", e.Protocol)
 		}
 	case site.Station:
-		if _, ok := now.Link(e.Link); !ok {
+		l, ok := now.Link(e.Link)
+		if !ok {
 			return fmt.Sprintf("there is no link %q", e.Link)
 		}
+		if e.Speaks() != l.Protocol {
+			return fmt.Sprintf("it is a %s station, and link %s is a %s link", e.Speaks(), l.Name, l.Protocol)
+		}
 	case site.Point:
-		if _, ok := now.Station(e.Station); !ok {
+		st, ok := now.Station(e.Station)
+		if !ok {
 			return fmt.Sprintf("there is no station %q", e.Station)
 		}
-		if e.Address.Space.Protocol() == "" {
+		if p := e.Address.Space.Protocol(); p == "" {
 			return fmt.Sprintf("its address is %q, which is none", e.Address)
+		} else if p != st.Speaks() {
+			return fmt.Sprintf("%s is a %s address, and station %s speaks %s", e.Address, p, st.Name, st.Speaks())
 		}
 		if !slices.Contains(codec.Types[:], e.WithDefaults().Type) {
 			return fmt.Sprintf("its type is %q, which is none", e.Type)
@@ -56,9 +63,9 @@ func (s *Store) quarantine(ctx context.Context, list []Quarantined) error {
 	if err != nil {
 		return err
 	}
-	defer tx.Rollback()                       // without effect once committed
-	for _, q := range slices.Backward(list) { // points before their stations, stations before their links
-
+	defer tx.Rollback() // without effect once committed
+	// Points go before their stations, stations before their links.
+	for _, q := range slices.Backward(list) {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO quarantine (time, kind, name, body, why) VALUES (?, ?, ?, ?, ?)", q.Time.Format(time.RFC3339Nano), q.Kind, q.Name, q.Body, q.Why); err != nil {
 			return err
 		}

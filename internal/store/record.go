@@ -218,6 +218,7 @@ func (s *Store) completeLater() {
 		}
 		s.later.mu.Lock()
 		list := s.later.list
+		s.later.list = nil
 		s.later.mu.Unlock()
 		n := 0
 		for ; n < len(list); n++ {
@@ -226,7 +227,7 @@ func (s *Store) completeLater() {
 			}
 		}
 		s.later.mu.Lock()
-		s.later.list = s.later.list[min(n, len(s.later.list)):]
+		s.later.list = append(list[n:], s.later.list...)
 		if len(s.later.list) == 0 || closing {
 			s.later.running = false
 			s.later.mu.Unlock()

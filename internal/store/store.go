@@ -17,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -47,6 +48,7 @@ type Store struct {
 	db     *sql.DB
 	path   string
 	file   os.FileInfo // of the database as it was opened; nil when that is not known
+	lost   atomic.Bool // a change that was refused went into a database that was gone, so that memory and that may differ
 	aside  []Quarantined
 	follow func(*site.Site, []site.Change)
 
@@ -332,7 +334,9 @@ func (s *Store) Modify(ctx context.Context, edit Edit, f func(*site.Draft, *site
 	}
 	versions, err := s.write(ctx, edit.Who, changes)
 	if err == nil {
-		err = s.present() // or it went into a file that nobody will find
+		if err = s.present(); err != nil { // it went into a file that nobody may find
+			s.lost.Store(true)
+		}
 	}
 	if err != nil {
 		return nil, named(err)
