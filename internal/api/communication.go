@@ -20,7 +20,7 @@ import (
 
 var trafficQuery = []parameter{
 	{"link", "only this link"}, {"station", "only this station"}, {"function", "only this function code"},
-	{"wrong", "true: only what is wrong, and refusals"}, {"after", "only frames of a higher number"}, {"limit", "the newest so many, 1 to 5000; 200 unless said"},
+	{"wrong", "true: only what is wrong, and refusals"}, {"after", "only frames of a higher number"}, {"limit", "the newest so many, 1 to 5000 (default 200)"},
 	{"fields", "true: with the fields of each frame"},
 }
 

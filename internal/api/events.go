@@ -24,7 +24,7 @@ type EventPage struct {
 var eventQuery = []parameter{
 	{"tag", "tag or pattern, * for any characters"}, {"station", "name of a station"}, {"after", "only events of a higher id, from the oldest on"},
 	{"before", "only events of a lower id, for earlier pages"}, {"from", "only what became known at that time or later, RFC 3339"}, {"until", "only what became known before"},
-	{"limit", "so many at most, 1 to 10000; the newest 200 unless said"}, {"follow", "true: a line of JSON for each event, now and as they come, until the client goes"},
+	{"limit", "so many at most, 1 to 10000 (default the newest 200)"}, {"follow", "true: a line of JSON for each event, now and as they come, until the client goes"},
 }
 
 // events lists what devices reported, or follows it.
@@ -159,7 +159,7 @@ func (s *Server) actions(c *gin.Context) error {
 	return nil
 }
 
-// ask has a station do something beside reading and writing; it is recorded as writes are.
+// ask runs a protocol action on a station; it is recorded as writes are.
 func (s *Server) ask(c *gin.Context) error {
 	st, err := s.station(name(c))
 	if err != nil {

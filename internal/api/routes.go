@@ -44,7 +44,7 @@ const (
 	warningField = "Arithmon-Warning"
 )
 
-var paging = []parameter{{"limit", "most items of a page, 1 to 10000; 1000 unless said"}, {"cursor", "next of the page before"}}
+var paging = []parameter{{"limit", "most items of a page, 1 to 10000 (default 1000)"}, {"cursor", "next of the page before"}}
 
 func (s *Server) routes() []route {
 	return []route{
@@ -72,12 +72,12 @@ func (s *Server) routes() []route {
 		{"DELETE", "/api/v1/stations/:name", "remove a station", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindStation)},
 		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, engine.Test{}, 200, s.testStation},
 		{"GET", "/api/v1/stations/:name/read", "read addresses that no point needs to have",
-			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}, {"type", "data type of the values, such as float32; single registers unless said"}, {"order", "byte order; the station's unless said"}, {"length", "string: characters"}}, nil, Page[RawReading]{}, 200, s.readRange},
+			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}, {"type", "data type of the values, such as float32 (default single registers)"}, {"order", "byte order (default the station's)"}, {"length", "string: characters"}}, nil, Page[RawReading]{}, 200, s.readRange},
 		{"POST", "/api/v1/stations/:name/write", "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
 		{"POST", "/api/v1/stations/:name/refresh", "ask a station everything at once, what it refused included", nil, nil, nil, 204, s.refresh},
-		{"POST", "/api/v1/stations/:name/ask", "have a station do something beside reading and writing; it is recorded as writes are", nil, ActionRequest{}, ActionResult{}, 200, s.ask},
+		{"POST", "/api/v1/stations/:name/ask", "run a protocol action on a station; it is recorded as writes are", nil, ActionRequest{}, ActionResult{}, 200, s.ask},
 		{"POST", "/api/v1/stations/:name/profile", "make points of a DNP3 XML device profile, all or none",
-			[]parameter{{"prefix", "what tags begin with; the station's name and / unless said"}, {"dry_run", "true: say what would change"}, {"file", "its name, for messages"}}, nil, ProfileResult{}, 200, s.profile},
+			[]parameter{{"prefix", "what tags begin with (default the station's name and /)"}, {"dry_run", "true: say what would change"}, {"file", "its name, for messages"}}, nil, ProfileResult{}, 200, s.profile},
 		{"GET", "/api/v1/actions", "what stations can be asked to do", nil, nil, Actions{}, 200, s.actions},
 		{"POST", "/api/v1/stations/:name/copy", "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
 		{"GET", "/api/v1/address", "what a typed address means",

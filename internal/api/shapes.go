@@ -62,7 +62,7 @@ var explanations = map[reading.Reason]string{
 	reading.Disabled:    "its link or station is disabled",
 	reading.LinkDown:    "the link is down",
 	reading.Timeout:     "the station did not answer in time",
-	reading.BadResponse: "what came back is no proper answer to the request",
+	reading.BadResponse: "invalid response to the request",
 	reading.Decode:      "the raw data are no value of this type: not a number, not BCD or not text",
 }
 
@@ -133,8 +133,8 @@ type WriteResult struct {
 type RangeWrite struct {
 	Range  string        `json:"range" doc:"hr:0..3, or the first address alone"`
 	Values []codec.Value `json:"values" doc:"one for each value that fits the range"`
-	Type   codec.Type    `json:"type,omitempty" doc:"data type of the values; uint16 in registers unless said" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
-	Order  codec.Order   `json:"order,omitempty" doc:"byte order; the station's unless said" enum:"ABCD,CDAB,BADC,DCBA"`
+	Type   codec.Type    `json:"type,omitempty" doc:"data type of the values (default uint16 in registers)" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
+	Order  codec.Order   `json:"order,omitempty" doc:"byte order (default the station's)" enum:"ABCD,CDAB,BADC,DCBA"`
 	Length int           `json:"length,omitempty" doc:"string: characters"`
 }
 
@@ -161,8 +161,8 @@ type ProbeRequest struct {
 	Station string     `json:"station,omitempty" doc:"of the site"`
 	Link    string     `json:"link,omitempty" doc:"of the site"`
 	At      *site.Link `json:"at,omitempty" doc:"a far end that is no link of the site: {transport: tcp, host: 192.0.2.7}"`
-	Unit    *int       `json:"unit,omitempty" doc:"or link address of an outstation; 1 unless said, or the station's"`
-	Master  *int       `json:"master,omitempty" doc:"DNP3: link address of this end; 1 unless said, or the station's"`
+	Unit    *int       `json:"unit,omitempty" doc:"or link address of an outstation (default the station's, otherwise 1)"`
+	Master  *int       `json:"master,omitempty" doc:"DNP3: link address of this end (default the station's, otherwise 1)"`
 }
 
 // ScanRequest says where to look for units.
@@ -200,8 +200,8 @@ type TrafficFrame struct {
 
 // RecordRequest says what is recorded.
 type RecordRequest struct {
-	Link    string `json:"link,omitempty" doc:"only this link; all unless said"`
-	LimitMB int    `json:"limit_mb,omitempty" doc:"size at which it ends, 1 to 10000; 100 unless said"`
+	Link    string `json:"link,omitempty" doc:"only this link (default all)"`
+	LimitMB int    `json:"limit_mb,omitempty" doc:"size at which it ends, 1 to 10000 (default 100)"`
 }
 
 // RigState is what is simulated.

@@ -270,7 +270,7 @@ Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit 
 			return nil
 		}}
 	c.Flags().IntVar(&request.First, "first", 1, "first unit or outstation")
-	c.Flags().IntVar(&request.Last, "last", 247, "last unit; of outstations 255 unless said")
+	c.Flags().IntVar(&request.Last, "last", 247, "last unit (for outstations 255)")
 	c.Flags().IntVar(&request.Master, "master", site.DefaultMaster, "DNP3: link address of this end")
 	c.Flags().BoolVar(&request.Settings, "settings", false, "look for the settings of a serial line first")
 	c.Flags().DurationVar(&wait, "wait", 200*time.Millisecond, "wait for each answer")

@@ -149,9 +149,9 @@ func (a *app) copying(kind site.Kind) *cobra.Command {
 		c.Long = "Duplicate a link, without its stations. The copy is disabled, and has no serial port until it is given one."
 	} else {
 		c.Long = "Duplicate a station. The copy is disabled. With --tags tern/pump1=tern/pump4 its points are duplicated, too,\nwith the second in place of the first in every tag."
-		c.Flags().StringVar(&link, "link", "", "link of the copy; the same unless said")
-		c.Flags().IntVar(&unit, "unit", 0, "unit of the copy; the next free one unless said")
-		c.Flags().StringVar(&number, "number", "", "telephone number of the copy; the same unless said")
+		c.Flags().StringVar(&link, "link", "", "link of the copy (default the same)")
+		c.Flags().IntVar(&unit, "unit", 0, "unit of the copy (default the next free one)")
+		c.Flags().StringVar(&number, "number", "", "telephone number of the copy (default the same)")
 		c.Flags().StringVar(&tags, "tags", "", "FROM=TO: copies the points, too, with TO in place of FROM in their tags")
 	}
 	c.RunE = func(c *cobra.Command, args []string) error {

@@ -112,7 +112,7 @@ func (a *app) asking() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "ask NAME WHAT",
 		Short: "Have a DNP3 station do something: set its clock, freeze its counters, restart",
-		Long:  "Have a DNP3 station do something beside reading and writing. It is recorded as writes are. WHAT is one of" + actions.String(),
+		Long:  "Run a protocol action on a DNP3 station. It is recorded as writes are. WHAT is one of" + actions.String(),
 		Args:  arguments(2, 2, "a station and what it is to do"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.client().Ask(c.Context(), args[0], args[1])
@@ -159,7 +159,7 @@ of states. Tags are made of --prefix and the names; points that are there are ch
 			}
 			return a.printSummary(r.Summary)
 		}}
-	c.Flags().StringVar(&prefix, "prefix", "", "what tags begin with; the station's name and / unless said")
+	c.Flags().StringVar(&prefix, "prefix", "", "what tags begin with (default the station's name and /)")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")
 	return c
 }

@@ -164,8 +164,8 @@ type direct struct {
 
 func (d *direct) flags(c *cobra.Command, does string) {
 	c.Flags().StringVar(&d.station, "station", "", does+" addresses of this station")
-	c.Flags().StringVar(&d.typ, "type", "", "with --station: data type of the values, such as float32; single registers unless said")
-	c.Flags().StringVar(&d.order, "order", "", "with --station: byte order ABCD, CDAB, BADC or DCBA; the station's unless said")
+	c.Flags().StringVar(&d.typ, "type", "", "with --station: data type of the values, such as float32 (default single registers)")
+	c.Flags().StringVar(&d.order, "order", "", "with --station: byte order ABCD, CDAB, BADC or DCBA (default the station's)")
 	c.Flags().DurationVar(&d.every, "every", 0, "with --station: again after this time, such as 1s")
 }
 

@@ -281,7 +281,7 @@ func (c *Client) Profile(ctx context.Context, station, name string, file []byte,
 	return r, err
 }
 
-// Ask has a station do something beside reading and writing.
+// Ask runs a protocol action on a station.
 func (c *Client) Ask(ctx context.Context, station, action string) (r api.ActionResult, err error) {
 	err = c.do(ctx, http.MethodPost, "/api/v1/stations/"+url.PathEscape(station)+"/ask", nil, api.ActionRequest{Action: action}, &r)
 	return r, err

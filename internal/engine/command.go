@@ -198,7 +198,7 @@ func (e *Engine) TestStation(ctx context.Context, station string) (t Test, err e
 	return t, err
 }
 
-// Actions are what stations of a protocol can be asked to do beside reading and writing.
+// Actions are what stations of a protocol can run beside reading and writing.
 func (e *Engine) Actions(p site.Protocol) []Action {
 	if actor, ok := e.drivers[p].(Actor); ok {
 		return actor.Actions()

@@ -14,11 +14,11 @@ import (
 
 // ScanRequest says where to look.
 type ScanRequest struct {
-	First    int           `json:"first,omitempty" doc:"first unit or outstation; 1 unless said"`
-	Last     int           `json:"last,omitempty" doc:"last unit, 247 unless said; or outstation, 255 unless said"`
-	Master   int           `json:"master,omitempty" doc:"DNP3: link address of this end; 1 unless said"`
+	First    int           `json:"first,omitempty" doc:"first unit or outstation (default 1)"`
+	Last     int           `json:"last,omitempty" doc:"last unit (default 247) or outstation (default 255)"`
+	Master   int           `json:"master,omitempty" doc:"DNP3: link address of this end (default 1)"`
 	Settings bool          `json:"settings,omitempty" doc:"on a serial line: look for its settings first"`
-	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s; 200ms unless said"`
+	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s (default 200ms)"`
 
 	sure int // the unit that showed the line settings, asked again when it does not answer; 0 is none
 }

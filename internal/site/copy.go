@@ -8,9 +8,9 @@ import (
 // StationCopy says how a station is duplicated. What is empty stays as it is.
 type StationCopy struct {
 	Name   string     `json:"name" doc:"of the copy"`
-	Link   string     `json:"link,omitempty" doc:"link of the copy; the same unless said"`
-	Unit   *int       `json:"unit,omitempty" doc:"unit or outstation address of the copy; the next free one of its link unless said"`
-	Number string     `json:"number,omitempty" doc:"telephone number of the copy, on a dialup link; the same unless said"`
+	Link   string     `json:"link,omitempty" doc:"link of the copy (default the same)"`
+	Unit   *int       `json:"unit,omitempty" doc:"unit or outstation address of the copy (default the next free one of its link)"`
+	Number string     `json:"number,omitempty" doc:"telephone number of the copy, on a dialup link (default the same)"`
 	Tags   *TagChange `json:"tags,omitempty" doc:"copies the points, too, with other tags: {from: tern/pump1, to: tern/pump4}"`
 }
 

@@ -75,13 +75,13 @@ type Link struct {
 	Description string        `json:"description,omitempty" doc:"free text, at most 500 characters"`
 	Protocol    Protocol      `json:"protocol" doc:"what the link speaks" enum:"modbus,dnp3"`
 	Transport   Transport     `json:"transport" doc:"what carries the bytes" enum:"tcp,tls,udp,serial,dialup"`
-	Framing     Framing       `json:"framing,omitempty" doc:"modbus only: mbap unless said on tcp, tls and udp, rtu on serial and dialup" enum:"mbap,rtu,ascii"`
+	Framing     Framing       `json:"framing,omitempty" doc:"modbus only: default mbap on tcp, tls and udp, rtu on serial and dialup" enum:"mbap,rtu,ascii"`
 	Host        string        `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
-	Port        int           `json:"port,omitempty" doc:"port, 1 to 65535; 502 unless said, 802 for tls; of dnp3 20000, 19999 for tls"`
+	Port        int           `json:"port,omitempty" doc:"TCP or UDP port, 1 to 65535 (default 502, 802 for tls; DNP3: 20000, 19999 for tls)"`
 	Listen      string        `json:"listen,omitempty" doc:"dnp3 over tcp: host:port where stations are waited for that call in, in place of host and port"`
 	Bind        string        `json:"bind,omitempty" doc:"local IP address, or name of the network interface, to go out by"`
-	Connections int           `json:"connections,omitempty" doc:"sockets that share the work, 1 to 16; 1 unless said"`
-	InFlight    int           `json:"in_flight,omitempty" doc:"outstanding requests on one socket, 1 to 16, mbap only; 1 unless said"`
+	Connections int           `json:"connections,omitempty" doc:"sockets that share the work, 1 to 16 (default 1)"`
+	InFlight    int           `json:"in_flight,omitempty" doc:"outstanding requests on one socket, 1 to 16, mbap only (default 1)"`
 	TLS         *TLSSettings  `json:"tls,omitempty" doc:"files of a tls link: {ca: ca.pem, certificate: client.pem, key: client.key}"`
 	Serial      *LineSettings `json:"serial,omitempty" doc:"port and line settings of a serial or dialup link: {device: /dev/ttyUSB0, baud: 9600, parity: even}"`
 	Modem       *Modem        `json:"modem,omitempty" doc:"how the modem of a dialup link is used: {init: ATZ, idle: 10s}"`
@@ -94,8 +94,8 @@ type Link struct {
 
 // TLSSettings are the files of a TLS link, all PEM. The server's certificate is always verified.
 type TLSSettings struct {
-	CA          string `json:"ca,omitempty" doc:"certificates the server's is verified with; the machine's own unless said"`
-	ServerName  string `json:"server_name,omitempty" doc:"name in the server's certificate; the host unless said"`
+	CA          string `json:"ca,omitempty" doc:"certificates the server's is verified with (default the machine's own)"`
+	ServerName  string `json:"server_name,omitempty" doc:"name in the server's certificate (default the host)"`
 	Certificate string `json:"certificate,omitempty" doc:"client certificate"`
 	Key         string `json:"key,omitempty" doc:"its key"`
 }
@@ -113,11 +113,11 @@ const (
 // LineSettings are a serial port and how it is set; every device on the line is set alike.
 type LineSettings struct {
 	Device   string   `json:"device" doc:"name of the port: /dev/ttyUSB0, COM3"`
-	Baud     int      `json:"baud,omitempty" doc:"300 to 4000000; 9600 unless said"`
-	DataBits int      `json:"data_bits,omitempty" doc:"7 or 8; 8 unless said"`
-	Parity   string   `json:"parity,omitempty" doc:"even unless said" enum:"none,even,odd"`
-	StopBits int      `json:"stop_bits,omitempty" doc:"1 or 2; 1 unless said"`
-	RTS      RTS      `json:"rts,omitempty" doc:"off unless said" enum:"off,on,toggle"`
+	Baud     int      `json:"baud,omitempty" doc:"300 to 4000000 (default 9600)"`
+	DataBits int      `json:"data_bits,omitempty" doc:"7 or 8 (default 8)"`
+	Parity   string   `json:"parity,omitempty" doc:"default even" enum:"none,even,odd"`
+	StopBits int      `json:"stop_bits,omitempty" doc:"1 or 2 (default 1)"`
+	RTS      RTS      `json:"rts,omitempty" doc:"default off" enum:"off,on,toggle"`
 	Before   Duration `json:"rts_before,omitempty" doc:"toggle: RTS is on so long before the first bit"`
 	After    Duration `json:"rts_after,omitempty" doc:"toggle: and so long after the last"`
 	Echo     bool     `json:"echo,omitempty" doc:"true: the adapter gives back what it sends"`
@@ -139,12 +139,12 @@ func (s LineSettings) Character() time.Duration {
 
 // Modem is how the modem of a dial-up link is used; its commands are those of ITU-T V.250.
 type Modem struct {
-	Init    string   `json:"init,omitempty" doc:"commands sent when the port is opened, several with ; between them; ATZ;ATE0Q0V1 unless said"`
-	Dial    string   `json:"dial,omitempty" doc:"what is put before the number of a station; ATDT unless said"`
-	Connect Duration `json:"connect,omitempty" doc:"time for a call to come about, 1s to 3m; 60s unless said"`
-	Idle    Duration `json:"idle,omitempty" doc:"the call ends when nothing was asked for so long, 1s to 1h; 10s unless said"`
-	Redial  Duration `json:"redial,omitempty" doc:"least time before a number that did not answer is dialled again, 1s to 1h; 30s unless said; it doubles up to eight times that"`
-	Guard   Duration `json:"guard,omitempty" doc:"silence before and after +++, 100ms to 5s; 1s unless said"`
+	Init    string   `json:"init,omitempty" doc:"commands sent when the port is opened, several with ; between them (default ATZ;ATE0Q0V1)"`
+	Dial    string   `json:"dial,omitempty" doc:"what is put before the number of a station (default ATDT)"`
+	Connect Duration `json:"connect,omitempty" doc:"time for a call to come about, 1s to 3m (default 60s)"`
+	Idle    Duration `json:"idle,omitempty" doc:"the call ends when nothing was asked for so long, 1s to 1h (default 10s)"`
+	Redial  Duration `json:"redial,omitempty" doc:"least time before a number that did not answer is dialled again, 1s to 1h (default 30s); it doubles up to eight times that"`
+	Guard   Duration `json:"guard,omitempty" doc:"silence before and after +++, 100ms to 5s (default 1s)"`
 }
 
 // WithDefaults fills in what m does not say.
@@ -222,34 +222,34 @@ type Station struct {
 	Description string              `json:"description,omitempty" doc:"free text, at most 500 characters"`
 	Unit        int                 `json:"unit" doc:"Modbus unit identifier: 0 to 255 on a network, 1 to 247 on a serial line"`
 	Notation    Notation            `json:"notation" doc:"how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010)" enum:"offset,number,ref5,ref6"`
-	Bits        BitNumbering        `json:"bits,omitempty" doc:"how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first; lsb0 unless said" enum:"lsb0,lsb1,msb0,msb1"`
+	Bits        BitNumbering        `json:"bits,omitempty" doc:"how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first (default lsb0)" enum:"lsb0,lsb1,msb0,msb1"`
 	Order       codec.Order         `json:"order" doc:"byte order of its points unless they say otherwise" enum:"ABCD,CDAB,BADC,DCBA"`
 	Poll        Duration            `json:"poll" doc:"how often its points are read unless they say otherwise, 20ms to 24h"`
 	PollGroups  map[string]Duration `json:"poll_groups,omitempty" doc:"periods by name, for points that say poll_group: {fast: 50ms, slow: 1m}"`
 	Number      string              `json:"number,omitempty" doc:"telephone number, on a dialup link"`
 	Enabled     bool                `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
 
-	MaxRegisters       int           `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125; 125 unless said"`
-	MaxBits            int           `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000; 2000 unless said"`
-	Gap                *int          `json:"gap,omitempty" doc:"most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said"`
+	MaxRegisters       int           `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125 (default 125)"`
+	MaxBits            int           `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000 (default 2000)"`
+	Gap                *int          `json:"gap,omitempty" doc:"largest gap of unused registers read to merge two requests, 0 to 124 (default 16)"`
 	Charset            Charset       `json:"charset,omitempty" doc:"character set of its strings unless their points say otherwise: latin1 (ISO 8859-1) or utf8; default: latin1" enum:"latin1,utf8"`
 	StringsAlone       bool          `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
-	WriteFunction      WriteFunction `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said" enum:"auto,single,multiple"`
-	PartialWrite       PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said" enum:"mask,rewrite,never"`
+	WriteFunction      WriteFunction `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16) (default auto)" enum:"auto,single,multiple"`
+	PartialWrite       PartialWrite  `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never (default mask)" enum:"mask,rewrite,never"`
 	ReadWrite          bool          `json:"read_write,omitempty" doc:"true: registers may be written and read back in one request (function 23)"`
 	Broadcast          bool          `json:"broadcast,omitempty" doc:"true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read"`
-	Liveness           Duration      `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; unless said 15s, and 1m for a Modbus station with points"`
-	LivenessAsk        string        `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; unless said what one of its points asks, or hr:0"`
+	Liveness           Duration      `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h (default 15s; 1m for a Modbus station with points)"`
+	LivenessAsk        string        `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none (default the request of one of its points, otherwise hr:0)"`
 	Outstation         *int          `json:"outstation,omitempty" doc:"DNP3: link address of the outstation, 0 to 65519"`
-	Master             *int          `json:"master,omitempty" doc:"DNP3: link address of this master, 0 to 65519; 1 unless said"`
-	IntegrityPoll      Duration      `json:"integrity_poll,omitempty" doc:"DNP3: how often all present values are read, 1s to 30 days; 1h unless said"`
-	EventPoll          Duration      `json:"event_poll,omitempty" doc:"DNP3: how often events are asked for, 20ms to 24h; 5s unless said"`
-	Class1Poll         Duration      `json:"class1_poll,omitempty" doc:"DNP3: the same for class 1 alone; as event_poll unless said"`
+	Master             *int          `json:"master,omitempty" doc:"DNP3: link address of this master, 0 to 65519 (default 1)"`
+	IntegrityPoll      Duration      `json:"integrity_poll,omitempty" doc:"DNP3: how often all present values are read, 1s to 30 days (default 1h)"`
+	EventPoll          Duration      `json:"event_poll,omitempty" doc:"DNP3: how often events are asked for, 20ms to 24h (default 5s)"`
+	Class1Poll         Duration      `json:"class1_poll,omitempty" doc:"DNP3: the same for class 1 alone (default as event_poll)"`
 	Class2Poll         Duration      `json:"class2_poll,omitempty" doc:"DNP3: for class 2"`
 	Class3Poll         Duration      `json:"class3_poll,omitempty" doc:"DNP3: for class 3"`
 	Unsolicited        bool          `json:"unsolicited,omitempty" doc:"DNP3: true: the outstation reports events by itself, as they happen"`
-	UnsolicitedClasses []int         `json:"unsolicited_classes,omitempty" doc:"DNP3: classes that it reports so; 1, 2 and 3 unless said"`
-	TimeSync           TimeSync      `json:"time_sync,omitempty" doc:"DNP3: how its clock is set when it asks for the time; none unless said" enum:"none,lan,serial"`
+	UnsolicitedClasses []int         `json:"unsolicited_classes,omitempty" doc:"DNP3: classes that it reports so (default 1, 2 and 3)"`
+	TimeSync           TimeSync      `json:"time_sync,omitempty" doc:"DNP3: how its clock is set when it asks for the time (default none)" enum:"none,lan,serial"`
 	LinkReset          bool          `json:"link_reset,omitempty" doc:"DNP3: true: its link states are reset after connecting"`
 	LinkConfirm        bool          `json:"link_confirm,omitempty" doc:"DNP3: true: its data link layer acknowledges every frame of a request"`
 	AfterConnect       Duration      `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
@@ -341,25 +341,25 @@ type Point struct {
 	Tag         string          `json:"tag" doc:"unique name, with / between its parts: tern/pump2/current"`
 	Station     string          `json:"station" doc:"name of its station"`
 	Address     Address         `json:"address" doc:"where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010"`
-	Type        codec.Type      `json:"type" doc:"data type; bool for coils and discrete inputs, uint16 for registers unless said" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
+	Type        codec.Type      `json:"type" doc:"data type (default bool for coils and discrete inputs, uint16 for registers)" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
 	Length      int             `json:"length,omitempty" doc:"string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64"`
 	Charset     Charset         `json:"charset,omitempty" doc:"string: character set, latin1 or utf8; default: the station's" enum:"latin1,utf8"`
-	Order       codec.Order     `json:"order,omitempty" doc:"byte order; the station's unless said" enum:"ABCD,CDAB,BADC,DCBA"`
-	Scaling     scaling.Scaling `json:"scaling,omitzero" doc:"raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said"`
+	Order       codec.Order     `json:"order,omitempty" doc:"byte order (default the station's)" enum:"ABCD,CDAB,BADC,DCBA"`
+	Scaling     scaling.Scaling `json:"scaling,omitzero" doc:"raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none)"`
 	Unit        string          `json:"unit,omitempty" doc:"engineering unit, at most 20 characters"`
-	Decimals    *int            `json:"decimals,omitempty" doc:"decimals shown, 0 to 12; as many as needed unless said"`
+	Decimals    *int            `json:"decimals,omitempty" doc:"decimals shown, 0 to 12 (default as many as needed)"`
 	Description string          `json:"description,omitempty" doc:"free text, at most 500 characters"`
 	States      States          `json:"states,omitempty" doc:"names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits"`
 	Invert      bool            `json:"invert,omitempty" doc:"bool only: 0 means true"`
 	Writable    bool            `json:"writable,omitempty" doc:"true: the point may be written"`
-	PulseCount  uint8           `json:"pulse_count,omitempty" doc:"DNP3 bo: number of pulses, 1 to 255; 1 unless said"`
+	PulseCount  uint8           `json:"pulse_count,omitempty" doc:"DNP3 bo: number of pulses, 1 to 255 (default 1)"`
 	ReadBack    Address         `json:"read_back,omitzero" doc:"where a written value is read back from, when that is not its address: ir:9"`
 	Pulse       Duration        `json:"pulse,omitempty" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time"`
-	Control     Control         `json:"control,omitempty" doc:"DNP3 bo: how it is commanded; latch unless said" enum:"latch,pulse,trip-close"`
-	Select      *bool           `json:"select,omitempty" doc:"DNP3 bo, ao: false: operated directly; selected first, then operated, unless said"`
+	Control     Control         `json:"control,omitempty" doc:"DNP3 bo: how it is commanded (default latch)" enum:"latch,pulse,trip-close"`
+	Select      *bool           `json:"select,omitempty" doc:"DNP3 bo, ao: false: operated directly (default selected first, then operated)"`
 	PulseOff    Duration        `json:"pulse_off,omitempty" doc:"DNP3 bo: time between pulses"`
 	PollGroup   string          `json:"poll_group,omitempty" doc:"the group of its station's poll_groups whose period it has"`
-	Poll        Duration        `json:"poll,omitempty" doc:"how often it is read; as the station says unless said"`
+	Poll        Duration        `json:"poll,omitempty" doc:"how often it is read (default as the station says)"`
 }
 
 // NewPoint is a point with the defaults of the site file.

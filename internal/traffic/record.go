@@ -33,7 +33,7 @@ type Recorder struct {
 type Recording struct {
 	Running bool      `json:"running"`
 	File    string    `json:"file,omitempty" doc:"on the service's machine"`
-	Link    string    `json:"link,omitempty" doc:"the only link that is recorded; all unless said"`
+	Link    string    `json:"link,omitempty" doc:"the only link that is recorded (default all)"`
 	Since   time.Time `json:"since,omitzero"`
 	Frames  uint64    `json:"frames"`
 	Bytes   int64     `json:"bytes"`

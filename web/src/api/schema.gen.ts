@@ -170,7 +170,7 @@ export interface paths {
                     kind?: string;
                     /** @description name or tag */
                     name?: string;
-                    /** @description most items of a page, 1 to 10000; 1000 unless said */
+                    /** @description most items of a page, 1 to 10000 (default 1000) */
                     limit?: string;
                     /** @description next of the page before */
                     cursor?: string;
@@ -279,7 +279,7 @@ export interface paths {
                     from?: string;
                     /** @description only what became known before */
                     until?: string;
-                    /** @description so many at most, 1 to 10000; the newest 200 unless said */
+                    /** @description so many at most, 1 to 10000 (default the newest 200) */
                     limit?: string;
                     /** @description true: a line of JSON for each event, now and as they come, until the client goes */
                     follow?: string;
@@ -933,7 +933,7 @@ export interface paths {
                     tag?: string;
                     /** @description name of a station */
                     station?: string;
-                    /** @description most items of a page, 1 to 10000; 1000 unless said */
+                    /** @description most items of a page, 1 to 10000 (default 1000) */
                     limit?: string;
                     /** @description next of the page before */
                     cursor?: string;
@@ -1305,7 +1305,7 @@ export interface paths {
                 query?: {
                     /** @description tag or pattern; may be repeated */
                     tag?: string;
-                    /** @description most items of a page, 1 to 10000; 1000 unless said */
+                    /** @description most items of a page, 1 to 10000 (default 1000) */
                     limit?: string;
                     /** @description next of the page before */
                     cursor?: string;
@@ -1858,7 +1858,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** have a station do something beside reading and writing; it is recorded as writes are */
+        /** run a protocol action on a station; it is recorded as writes are */
         post: {
             parameters: {
                 query?: never;
@@ -1874,7 +1874,7 @@ export interface paths {
                 };
             };
             responses: {
-                /** @description have a station do something beside reading and writing; it is recorded as writes are */
+                /** @description run a protocol action on a station; it is recorded as writes are */
                 200: {
                     headers: {
                         [name: string]: unknown;
@@ -1964,7 +1964,7 @@ export interface paths {
         post: {
             parameters: {
                 query?: {
-                    /** @description what tags begin with; the station's name and / unless said */
+                    /** @description what tags begin with (default the station's name and /) */
                     prefix?: string;
                     /** @description true: say what would change */
                     dry_run?: string;
@@ -2018,9 +2018,9 @@ export interface paths {
                 query?: {
                     /** @description hr:0..9, 40001..40010 or one address */
                     range?: string;
-                    /** @description data type of the values, such as float32; single registers unless said */
+                    /** @description data type of the values, such as float32 (default single registers) */
                     type?: string;
-                    /** @description byte order; the station's unless said */
+                    /** @description byte order (default the station's) */
                     order?: string;
                     /** @description string: characters */
                     length?: string;
@@ -2270,7 +2270,7 @@ export interface paths {
                     wrong?: string;
                     /** @description only frames of a higher number */
                     after?: string;
-                    /** @description the newest so many, 1 to 5000; 200 unless said */
+                    /** @description the newest so many, 1 to 5000 (default 200) */
                     limit?: string;
                     /** @description true: with the fields of each frame */
                     fields?: string;
@@ -2330,7 +2330,7 @@ export interface paths {
                     wrong?: string;
                     /** @description only frames of a higher number */
                     after?: string;
-                    /** @description the newest so many, 1 to 5000; 200 unless said */
+                    /** @description the newest so many, 1 to 5000 (default 200) */
                     limit?: string;
                     /** @description true: with the fields of each frame */
                     fields?: string;
@@ -2579,7 +2579,7 @@ export interface paths {
                 query?: {
                     /** @description of one point */
                     tag?: string;
-                    /** @description most items of a page, 1 to 10000; 1000 unless said */
+                    /** @description most items of a page, 1 to 10000 (default 1000) */
                     limit?: string;
                     /** @description next of the page before */
                     cursor?: string;
@@ -2933,21 +2933,21 @@ export interface components {
             value: (boolean | number | string) | null;
         };
         LineSettings: {
-            /** @description 300 to 4000000; 9600 unless said */
+            /** @description 300 to 4000000 (default 9600) */
             baud?: number;
-            /** @description 7 or 8; 8 unless said */
+            /** @description 7 or 8 (default 8) */
             data_bits?: number;
             /** @description name of the port: /dev/ttyUSB0, COM3 */
             device: string;
             /** @description true: the adapter gives back what it sends */
             echo?: boolean;
             /**
-             * @description even unless said
+             * @description default even
              * @enum {string}
              */
             parity?: "none" | "even" | "odd";
             /**
-             * @description off unless said
+             * @description default off
              * @enum {string}
              */
             rts?: "off" | "on" | "toggle";
@@ -2955,7 +2955,7 @@ export interface components {
             rts_after?: string;
             /** @description toggle: RTS is on so long before the first bit */
             rts_before?: string;
-            /** @description 1 or 2; 1 unless said */
+            /** @description 1 or 2 (default 1) */
             stop_bits?: number;
         };
         LineState: {
@@ -2972,20 +2972,20 @@ export interface components {
         Link: {
             /** @description local IP address, or name of the network interface, to go out by */
             bind?: string;
-            /** @description sockets that share the work, 1 to 16; 1 unless said */
+            /** @description sockets that share the work, 1 to 16 (default 1) */
             connections?: number;
             /** @description free text, at most 500 characters */
             description?: string;
             /** @description false: the link is not opened and its points are bad (disabled) */
             enabled: boolean;
             /**
-             * @description modbus only: mbap unless said on tcp, tls and udp, rtu on serial and dialup
+             * @description modbus only: default mbap on tcp, tls and udp, rtu on serial and dialup
              * @enum {string}
              */
             framing?: "mbap" | "rtu" | "ascii";
             /** @description host name or IP address of the device or gateway */
             host?: string;
-            /** @description outstanding requests on one socket, 1 to 16, mbap only; 1 unless said */
+            /** @description outstanding requests on one socket, 1 to 16, mbap only (default 1) */
             in_flight?: number;
             /** @description dnp3 over tcp: host:port where stations are waited for that call in, in place of host and port */
             listen?: string;
@@ -2995,7 +2995,7 @@ export interface components {
             name: string;
             /** @description least quiet time between exchanges, 0s to 10s */
             pause: string;
-            /** @description port, 1 to 65535; 502 unless said, 802 for tls; of dnp3 20000, 19999 for tls */
+            /** @description TCP or UDP port, 1 to 65535 (default 502, 802 for tls; DNP3: 20000, 19999 for tls) */
             port?: number;
             /**
              * @description what the link speaks
@@ -3052,17 +3052,17 @@ export interface components {
             tags: string[];
         };
         Modem: {
-            /** @description time for a call to come about, 1s to 3m; 60s unless said */
+            /** @description time for a call to come about, 1s to 3m (default 60s) */
             connect?: string;
-            /** @description what is put before the number of a station; ATDT unless said */
+            /** @description what is put before the number of a station (default ATDT) */
             dial?: string;
-            /** @description silence before and after +++, 100ms to 5s; 1s unless said */
+            /** @description silence before and after +++, 100ms to 5s (default 1s) */
             guard?: string;
-            /** @description the call ends when nothing was asked for so long, 1s to 1h; 10s unless said */
+            /** @description the call ends when nothing was asked for so long, 1s to 1h (default 10s) */
             idle?: string;
-            /** @description commands sent when the port is opened, several with ; between them; ATZ;ATE0Q0V1 unless said */
+            /** @description commands sent when the port is opened, several with ; between them (default ATZ;ATE0Q0V1) */
             init?: string;
-            /** @description least time before a number that did not answer is dialled again, 1s to 1h; 30s unless said; it doubles up to eight times that */
+            /** @description least time before a number that did not answer is dialled again, 1s to 1h (default 30s); it doubles up to eight times that */
             redial?: string;
         };
         Outage: {
@@ -3080,11 +3080,11 @@ export interface components {
              */
             charset?: "latin1" | "utf8";
             /**
-             * @description DNP3 bo: how it is commanded; latch unless said
+             * @description DNP3 bo: how it is commanded (default latch)
              * @enum {string}
              */
             control?: "latch" | "pulse" | "trip-close";
-            /** @description decimals shown, 0 to 12; as many as needed unless said */
+            /** @description decimals shown, 0 to 12 (default as many as needed) */
             decimals?: number | null;
             /** @description free text, at most 500 characters */
             description?: string;
@@ -3095,25 +3095,25 @@ export interface components {
             /** @description the address in words */
             meaning: string;
             /**
-             * @description byte order; the station's unless said
+             * @description byte order (default the station's)
              * @enum {string}
              */
             order?: "ABCD" | "CDAB" | "BADC" | "DCBA";
-            /** @description how often it is read; as the station says unless said */
+            /** @description how often it is read (default as the station says) */
             poll?: string;
             /** @description the group of its station's poll_groups whose period it has */
             poll_group?: string;
             /** @description bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time */
             pulse?: string;
-            /** @description DNP3 bo: number of pulses, 1 to 255; 1 unless said */
+            /** @description DNP3 bo: number of pulses, 1 to 255 (default 1) */
             pulse_count?: number;
             /** @description DNP3 bo: time between pulses */
             pulse_off?: string;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
-            /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said */
+            /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none) */
             scaling?: components["schemas"]["Scaling"];
-            /** @description DNP3 bo, ao: false: operated directly; selected first, then operated, unless said */
+            /** @description DNP3 bo, ao: false: operated directly (default selected first, then operated) */
             select?: boolean | null;
             /** @description names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits */
             states?: string[] | {
@@ -3129,7 +3129,7 @@ export interface components {
             /** @description unique name, with / between its parts: tern/pump2/current */
             tag: string;
             /**
-             * @description data type; bool for coils and discrete inputs, uint16 for registers unless said
+             * @description data type (default bool for coils and discrete inputs, uint16 for registers)
              * @enum {string}
              */
             type: "bool" | "int8" | "uint8" | "int16" | "uint16" | "int32" | "uint32" | "int64" | "uint64" | "float32" | "float64" | "bcd16" | "bcd32" | "string" | "bits";
@@ -3147,11 +3147,11 @@ export interface components {
              */
             charset?: "latin1" | "utf8";
             /**
-             * @description DNP3 bo: how it is commanded; latch unless said
+             * @description DNP3 bo: how it is commanded (default latch)
              * @enum {string}
              */
             control?: "latch" | "pulse" | "trip-close";
-            /** @description decimals shown, 0 to 12; as many as needed unless said */
+            /** @description decimals shown, 0 to 12 (default as many as needed) */
             decimals?: number | null;
             /** @description free text, at most 500 characters */
             description?: string;
@@ -3160,25 +3160,25 @@ export interface components {
             /** @description string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64 */
             length?: number;
             /**
-             * @description byte order; the station's unless said
+             * @description byte order (default the station's)
              * @enum {string}
              */
             order?: "ABCD" | "CDAB" | "BADC" | "DCBA";
-            /** @description how often it is read; as the station says unless said */
+            /** @description how often it is read (default as the station says) */
             poll?: string;
             /** @description the group of its station's poll_groups whose period it has */
             poll_group?: string;
             /** @description bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time */
             pulse?: string;
-            /** @description DNP3 bo: number of pulses, 1 to 255; 1 unless said */
+            /** @description DNP3 bo: number of pulses, 1 to 255 (default 1) */
             pulse_count?: number;
             /** @description DNP3 bo: time between pulses */
             pulse_off?: string;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
-            /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]}; none unless said */
+            /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none) */
             scaling?: components["schemas"]["Scaling"];
-            /** @description DNP3 bo, ao: false: operated directly; selected first, then operated, unless said */
+            /** @description DNP3 bo, ao: false: operated directly (default selected first, then operated) */
             select?: boolean | null;
             /** @description names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits */
             states?: string[] | {
@@ -3194,7 +3194,7 @@ export interface components {
             /** @description unique name, with / between its parts: tern/pump2/current */
             tag: string;
             /**
-             * @description data type; bool for coils and discrete inputs, uint16 for registers unless said
+             * @description data type (default bool for coils and discrete inputs, uint16 for registers)
              * @enum {string}
              */
             type: "bool" | "int8" | "uint8" | "int16" | "uint16" | "int32" | "uint32" | "int64" | "uint64" | "float32" | "float64" | "bcd16" | "bcd32" | "string" | "bits";
@@ -3216,11 +3216,11 @@ export interface components {
             at?: components["schemas"]["Link"];
             /** @description of the site */
             link?: string;
-            /** @description DNP3: link address of this end; 1 unless said, or the station's */
+            /** @description DNP3: link address of this end (default the station's, otherwise 1) */
             master?: number | null;
             /** @description of the site */
             station?: string;
-            /** @description or link address of an outstation; 1 unless said, or the station's */
+            /** @description or link address of an outstation (default the station's, otherwise 1) */
             unit?: number | null;
         };
         Problem: {
@@ -3304,14 +3304,14 @@ export interface components {
             /** @description string: characters */
             length?: number;
             /**
-             * @description byte order; the station's unless said
+             * @description byte order (default the station's)
              * @enum {string}
              */
             order?: "ABCD" | "CDAB" | "BADC" | "DCBA";
             /** @description hr:0..3, or the first address alone */
             range: string;
             /**
-             * @description data type of the values; uint16 in registers unless said
+             * @description data type of the values (default uint16 in registers)
              * @enum {string}
              */
             type?: "bool" | "int8" | "uint8" | "int16" | "uint16" | "int32" | "uint32" | "int64" | "uint64" | "float32" | "float64" | "bcd16" | "bcd32" | "string" | "bits";
@@ -3403,9 +3403,9 @@ export interface components {
             next?: string;
         };
         RecordRequest: {
-            /** @description size at which it ends, 1 to 10000; 100 unless said */
+            /** @description size at which it ends, 1 to 10000 (default 100) */
             limit_mb?: number;
-            /** @description only this link; all unless said */
+            /** @description only this link (default all) */
             link?: string;
         };
         Recording: {
@@ -3418,7 +3418,7 @@ export interface components {
             file?: string;
             frames: number;
             limit: number;
-            /** @description the only link that is recorded; all unless said */
+            /** @description the only link that is recorded (default all) */
             link?: string;
             running: boolean;
             /** Format: date-time */
@@ -3457,17 +3457,17 @@ export interface components {
         ScanRequest: {
             /** @description a far end that is no link of the site */
             at?: components["schemas"]["Link"];
-            /** @description first unit or outstation; 1 unless said */
+            /** @description first unit or outstation (default 1) */
             first?: number;
-            /** @description last unit, 247 unless said; or outstation, 255 unless said */
+            /** @description last unit (default 247) or outstation (default 255) */
             last?: number;
             /** @description of the site */
             link?: string;
-            /** @description DNP3: link address of this end; 1 unless said */
+            /** @description DNP3: link address of this end (default 1) */
             master?: number;
             /** @description on a serial line: look for its settings first */
             settings?: boolean;
-            /** @description for each answer, 20ms to 5s; 200ms unless said */
+            /** @description for each answer, 20ms to 5s (default 200ms) */
             wait?: string;
         };
         Stage: {
@@ -3484,7 +3484,7 @@ export interface components {
             /** @description time the device needs after connecting, 0s to 30s */
             after_connect?: string;
             /**
-             * @description how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first; lsb0 unless said
+             * @description how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first (default lsb0)
              * @enum {string}
              */
             bits?: "lsb0" | "lsb1" | "msb0" | "msb1";
@@ -3495,7 +3495,7 @@ export interface components {
              * @enum {string}
              */
             charset?: "latin1" | "utf8";
-            /** @description DNP3: the same for class 1 alone; as event_poll unless said */
+            /** @description DNP3: the same for class 1 alone (default as event_poll) */
             class1_poll?: string;
             /** @description DNP3: for class 2 */
             class2_poll?: string;
@@ -3505,11 +3505,11 @@ export interface components {
             description?: string;
             /** @description false: the station is not asked and its points are bad (disabled) */
             enabled: boolean;
-            /** @description DNP3: how often events are asked for, 20ms to 24h; 5s unless said */
+            /** @description DNP3: how often events are asked for, 20ms to 24h (default 5s) */
             event_poll?: string;
-            /** @description most registers that nobody wants, in a row, read along to save a request, 0 to 124; 16 unless said */
+            /** @description largest gap of unused registers read to merge two requests, 0 to 124 (default 16) */
             gap?: number | null;
-            /** @description DNP3: how often all present values are read, 1s to 30 days; 1h unless said */
+            /** @description DNP3: how often all present values are read, 1s to 30 days (default 1h) */
             integrity_poll?: string;
             /** @description name of its link */
             link: string;
@@ -3517,15 +3517,15 @@ export interface components {
             link_confirm?: boolean;
             /** @description DNP3: true: its link states are reset after connecting */
             link_reset?: boolean;
-            /** @description the station is asked for a sign of life when nothing else was due for so long, 1s to 24h; unless said 15s, and 1m for a Modbus station with points */
+            /** @description the station is asked for a sign of life when nothing else was due for so long, 1s to 24h (default 15s; 1m for a Modbus station with points) */
             liveness?: string;
-            /** @description what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none; unless said what one of its points asks, or hr:0 */
+            /** @description what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none (default the request of one of its points, otherwise hr:0) */
             liveness_ask?: string;
-            /** @description DNP3: link address of this master, 0 to 65519; 1 unless said */
+            /** @description DNP3: link address of this master, 0 to 65519 (default 1) */
             master?: number | null;
-            /** @description most coils or discrete inputs read at once, 1 to 2000; 2000 unless said */
+            /** @description most coils or discrete inputs read at once, 1 to 2000 (default 2000) */
             max_bits?: number;
-            /** @description most registers read at once, 1 to 125; 125 unless said */
+            /** @description most registers read at once, 1 to 125 (default 125) */
             max_registers?: number;
             /** @description unique name: letters, digits, - _ . */
             name: string;
@@ -3544,7 +3544,7 @@ export interface components {
             /** @description DNP3: link address of the outstation, 0 to 65519 */
             outstation?: number | null;
             /**
-             * @description how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never; mask unless said
+             * @description how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never (default mask)
              * @enum {string}
              */
             partial_write?: "mask" | "rewrite" | "never";
@@ -3559,7 +3559,7 @@ export interface components {
             /** @description true: a string is read in a request of its own */
             strings_alone?: boolean;
             /**
-             * @description DNP3: how its clock is set when it asks for the time; none unless said
+             * @description DNP3: how its clock is set when it asks for the time (default none)
              * @enum {string}
              */
             time_sync?: "none" | "lan" | "serial";
@@ -3567,24 +3567,24 @@ export interface components {
             unit: number;
             /** @description DNP3: true: the outstation reports events by itself, as they happen */
             unsolicited?: boolean;
-            /** @description DNP3: classes that it reports so; 1, 2 and 3 unless said */
+            /** @description DNP3: classes that it reports so (default 1, 2 and 3) */
             unsolicited_classes?: number[];
             /**
-             * @description auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16); auto unless said
+             * @description auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16) (default auto)
              * @enum {string}
              */
             write_function?: "auto" | "single" | "multiple";
         };
         StationCopy: {
-            /** @description link of the copy; the same unless said */
+            /** @description link of the copy (default the same) */
             link?: string;
             /** @description of the copy */
             name: string;
-            /** @description telephone number of the copy, on a dialup link; the same unless said */
+            /** @description telephone number of the copy, on a dialup link (default the same) */
             number?: string;
             /** @description copies the points, too, with other tags: {from: tern/pump1, to: tern/pump4} */
             tags?: components["schemas"]["TagChange"];
-            /** @description unit or outstation address of the copy; the next free one of its link unless said */
+            /** @description unit or outstation address of the copy (default the next free one of its link) */
             unit?: number | null;
         };
         StationPage: {
@@ -3647,13 +3647,13 @@ export interface components {
             text: string;
         };
         TLSSettings: {
-            /** @description certificates the server's is verified with; the machine's own unless said */
+            /** @description certificates the server's is verified with (default the machine's own) */
             ca?: string;
             /** @description client certificate */
             certificate?: string;
             /** @description its key */
             key?: string;
-            /** @description name in the server's certificate; the host unless said */
+            /** @description name in the server's certificate (default the host) */
             server_name?: string;
         };
         TagChange: {

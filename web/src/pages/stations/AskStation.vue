@@ -3,7 +3,7 @@ import { ref } from 'vue'
 
 import { api, message } from '../../api/client'
 
-// Has an outstation do something beside reading and writing. It is recorded as writes are.
+// Runs a protocol action on an outstation. It is recorded as writes are.
 const props = defineProps<{ station: string }>()
 const actions = ref<{ name: string; text: string }[]>([])
 const action = ref('')
