@@ -73,11 +73,13 @@ func newEvents() *Events {
 	return &Events{next: 1, first: 1, wake: make(chan struct{}), wanted: make(chan struct{}, 1)}
 }
 
-// Record says that whoever calls it records all events from now on and tells how far it is by Recorded.
-func (l *Events) Record() {
+// Record says that whoever calls it records all events after the one of the ID it returns, and tells how far it is by Recorded.
+// From then on Keep waits for that.
+func (l *Events) Record() (after uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.records, l.recorded = true, l.next-1
+	return l.recorded
 }
 
 // Recorded says that all events up to an ID are on the disk.

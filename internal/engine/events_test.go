@@ -67,7 +67,7 @@ func TestKeepingEvents(t *testing.T) {
 		events := EventsOf(host)
 		happen()
 		assert.True(t, host.Keep(), "nobody writes them")
-		events.Record()
+		assert.Equal(t, events.Last(), events.Record(), "what is recorded begins behind what there is")
 		assert.True(t, host.Keep(), "those before are none of his")
 		happen()
 		began := time.Now()

@@ -16,10 +16,8 @@ const (
 	recordMost  = 4096
 )
 
-// recordEvents writes what devices report to the store until ctx ends, and then what is left.
-func recordEvents(ctx context.Context, from *engine.Events, to *store.Store, log *slog.Logger) {
-	done := from.Last()
-	from.Record()
+// recordEvents writes what devices report after the event done to the store until ctx ends, and then what is left.
+func recordEvents(ctx context.Context, from *engine.Events, done uint64, to *store.Store, log *slog.Logger) {
 	write := func() {
 		for {
 			events, lost := from.After(nil, done, recordMost)

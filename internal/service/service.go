@@ -82,7 +82,8 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	s.Engine.Events().Begin(last + 1)
 	recording, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stopRecording = stop
-	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), s.Store, o.Log) })
+	after := s.Engine.Events().Record() // before any device can report, so that nothing is confirmed or left out unrecorded
+	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), after, s.Store, o.Log) })
 	s.Store.View(func(now *site.Site) { s.Engine.Start(context.WithoutCancel(ctx), now) })
 	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	requests, cancel := context.WithCancel(context.WithoutCancel(ctx))
