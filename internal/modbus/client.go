@@ -130,8 +130,8 @@ type Answered struct {
 	// Doubtful is set of an Exception that may be meant for an earlier request.
 	Doubtful bool
 
-	copied bool // the data may be a second copy of those of an earlier response
-	shape  shape
+	like  likeness // whether the data may be a second copy of those of an earlier response
+	shape shape
 }
 
 // Do is Exchange for those who want the data alone. Where an earlier response could be mistaken for that to req, it waits.
@@ -159,21 +159,24 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 		return c.exchange(unit, req, req, timeout)
 	}
 	answer, err := c.told(unit, req, timeout)
-	if err != nil || !answer.copied {
+	if err != nil || answer.like == unlike {
 		return answer, err
 	}
 	// It may be a second copy of an earlier response: a second reading tells. What came then, for whatever of the two requests, was read
 	// after the first one.
-	first, shape, began := bytes.Clone(answer.Data), answer.shape, time.Now()
+	first, like, shape, began := bytes.Clone(answer.Data), answer.like, answer.shape, time.Now()
 	answer, err = c.told(unit, req, timeout)
 	answer.Took = time.Since(began)
 	if answer.shape == shape { // if the first one was a copy, this was the response to its request, and that to this one is to come
 		c.expected.failed(unit, req, began)
 	}
-	if err == nil && !bytes.Equal(first, answer.Data) {
-		c.expected.unit(unit).twice = time.Now() // so it was one
+	if err != nil || bytes.Equal(first, answer.Data) {
+		return answer, err
 	}
-	if err == nil && answer.copied && !bytes.Equal(first, answer.Data) {
+	if like == likeCopy {
+		c.expected.unit(unit).double(time.Now()) // so it was one
+	}
+	if answer.like != unlike {
 		return Answered{}, badResponse("a response that may be a second copy of an earlier one")
 	}
 	return answer, err
@@ -245,9 +248,9 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 			c.expected.failed(unit, req, began)
 		case w.answered && !answer.Doubtful:
 			if now := began.Add(w.took); err == nil && req.Function.reads() {
-				answer.copied = c.expected.copied(unit, wanted, req, answer.Data, now)
+				answer.like = c.expected.compare(unit, wanted, req, answer.Data, now)
 			}
-			c.expected.answered(unit, w.took, timeout, answer.copied)
+			c.expected.answered(unit, w.took, timeout, answer.like)
 		}
 	}
 	switch {

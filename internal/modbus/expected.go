@@ -24,6 +24,7 @@ type unitResponses struct {
 	slowest     time.Duration     // of recent responses that came after their timeout; decays
 	silent      int               // exchanges in a row without any response, also a late one
 	twice       time.Time         // when a second response to one request came last
+	once        int               // requests that were answered, without a second response
 }
 
 // shape is what tells the response to a read from others.
@@ -78,6 +79,10 @@ const (
 	mostOutstanding = 64
 	// easySpare is how many registers more are asked for without a sign of second responses.
 	easySpare = 8
+	// proven is after how many answered requests without a second response a unit is taken to give none, and soon how long until then
+	// after a response a second copy of it is thought possible.
+	proven = 1000
+	soon   = 3 * time.Second
 	// mostPatience is by how much a timeout is extended at most for a unit that is slower, and leastPatience what it may always become.
 	mostPatience  = 10
 	leastPatience = 3 * time.Second
@@ -176,6 +181,9 @@ func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.
 			until = o.sent.Add(u.doubt(timeout))
 		}
 	}
+	if !until.After(now) {
+		until = time.Time{}
+	}
 	return r, until
 }
 
@@ -183,6 +191,9 @@ func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.
 func (u *unitResponses) doubled(now time.Time) bool {
 	return !u.twice.IsZero() && now.Sub(u.twice) < twiceFor
 }
+
+// double notes that a second response came.
+func (u *unitResponses) double(now time.Time) { u.twice, u.once = now, 0 }
 
 // open reports whether a failed request may still be answered with a shape.
 func (u *unitResponses) open(s shape) bool {
@@ -226,23 +237,31 @@ func (u *unitResponses) seen(s shape) *recent {
 	return u.used[s]
 }
 
-// copied reports whether data may be a second copy of a response that came before: they are the same, to the last bit, as those of other
-// addresses, or, where responses have come twice, as those of the same. Data that differ are no copy. It notes them.
-func (e *expected) copied(unit byte, wanted, r Request, data []byte, now time.Time) bool {
+// likeness is how data compare with responses that came before.
+type likeness int
+
+const (
+	unlike   likeness = iota // they differ from all, so they are no second copy of any
+	likeOwn                  // the same as those of the same addresses, where it is not proven that responses do not come twice
+	likeCopy                 // the same as those of other addresses, or where responses have come twice
+)
+
+// compare says whether data may be a second copy of a response that came before. It notes them.
+func (e *expected) compare(unit byte, wanted, r Request, data []byte, now time.Time) likeness {
 	u := e.unit(unit)
-	seen, by, sum := u.seen(r.shape()), wanted.addresses(), uint64(14695981039346656037) // FNV-1a
-	for _, c := range data {
-		sum = (sum ^ uint64(c)) * 1099511628211
-	}
-	copied := false
+	seen, by, sum := u.seen(r.shape()), wanted.addresses(), digest(data)
+	like := unlike
 	for _, o := range seen.came {
-		if o.sum == sum && !o.at.IsZero() && now.Sub(o.at) < rememberFor {
-			copied = copied || o.by != by || u.doubled(now)
+		switch since := now.Sub(o.at); {
+		case o.sum != sum || o.at.IsZero() || since >= rememberFor:
+		case o.by != by, u.doubled(now):
+			like = likeCopy
+		case u.once < proven && since < soon:
+			like = max(like, likeOwn)
 		}
 	}
-	seen.came[seen.next] = response{sum, by, now}
-	seen.next = (seen.next + 1) % len(seen.came)
-	return copied
+	seen.note(response{sum, by, now})
+	return like
 }
 
 // failed notes that a request was not answered in time, or not properly.
@@ -255,22 +274,24 @@ func (e *expected) failed(unit byte, sent Request, at time.Time) {
 }
 
 // answered notes that a request was answered, after so long, by what can only be its response, unless that may be a copy of another.
-func (e *expected) answered(unit byte, took, timeout time.Duration, copied bool) {
+func (e *expected) answered(unit byte, took, timeout time.Duration, like likeness) {
 	u := e.unit(unit)
 	u.silent = 0
+	u.once++
 	if took > timeout {
 		u.slowest = max(u.slowest, took)
 	} else if u.slowest > took {
 		u.slowest -= (u.slowest - took) / 32
 	}
-	if !e.unordered && !copied {
+	if !e.unordered && like == unlike {
 		for i := range u.outstanding {
 			u.outstanding[i].passed = true
 		}
 	}
 }
 
-// late reports whether a frame answers a request that failed, and how long ago that was sent; it is answered then.
+// late reports whether a frame answers a request that failed, and how long ago that was sent. The request is answered then, unless the
+// frame may be a second copy of what came before.
 func (e *expected) late(f Frame, now time.Time) (after time.Duration, late bool) {
 	u := e.units[f.Unit]
 	if u == nil {
@@ -282,30 +303,58 @@ func (e *expected) late(f Frame, now time.Time) (after time.Duration, late bool)
 			continue
 		}
 		after = now.Sub(o.sent)
-		u.slowest, u.silent = max(u.slowest, after), 0
+		like := unlike
 		if o.request.Function.reads() && !refused {
-			seen := u.seen(o.request.shape())
-			seen.at = now // from when on a second one may come
-			e.copied(f.Unit, o.request, o.request, f.PDU[2:], now)
+			u.seen(o.request.shape()).at = now // from when on a second one may come
+			like = e.compare(f.Unit, o.request, o.request, f.PDU[2:], now)
 		}
-		u.outstanding = slices.Delete(u.outstanding, i, i+1)
+		if like != unlike && u.doubled(now) {
+			return 0, false
+		}
+		u.slowest, u.silent = max(u.slowest, after), 0
+		if like == unlike { // otherwise the response itself may still come
+			u.outstanding = slices.Delete(u.outstanding, i, i+1)
+		}
 		return after, true
 	}
 	return 0, false
 }
 
-// second reports whether a frame is like a response that came already.
+// second reports whether a frame is like a response that came already. A frame that was not asked for is noted in any case, since it may
+// come once more.
 func (e *expected) second(f Frame, now time.Time) bool {
 	u := e.units[f.Unit]
-	if u == nil || len(f.PDU) < 2 || int(f.PDU[1]) != len(f.PDU)-2 {
+	if u == nil || len(f.PDU) < 2 || !Function(f.PDU[0]).reads() || int(f.PDU[1]) != len(f.PDU)-2 {
 		return false
 	}
-	last := u.used[shape{Function(f.PDU[0]), len(f.PDU) - 2}]
-	if last == nil || now.Sub(last.at) > rememberFor {
-		return false
+	shape := shape{Function(f.PDU[0]), len(f.PDU) - 2}
+	last, asked := u.used[shape]
+	asked = asked && now.Sub(last.at) <= rememberFor
+	seen := u.seen(shape)
+	sum := digest(f.PDU[2:])
+	if !slices.ContainsFunc(seen.came[:], func(r response) bool { return r.sum == sum && now.Sub(r.at) < rememberFor }) {
+		seen.note(response{sum: sum, at: now}) // of addresses that are not known
 	}
-	u.twice, last.at = now, now
-	return true
+	if asked {
+		seen.at = now
+		u.double(now)
+	}
+	return asked
+}
+
+// note keeps a response in place of the oldest.
+func (r *recent) note(came response) {
+	r.came[r.next] = came
+	r.next = (r.next + 1) % len(r.came)
+}
+
+// digest is the sum by which data are known again (FNV-1a).
+func digest(data []byte) uint64 {
+	sum := uint64(14695981039346656037)
+	for _, c := range data {
+		sum = (sum ^ uint64(c)) * 1099511628211
+	}
+	return sum
 }
 
 // doubtful reports whether an exception to a function may be meant for a request that failed.

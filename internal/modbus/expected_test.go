@@ -268,7 +268,7 @@ func TestExpectedResponses(t *testing.T) {
 	marker, ok := e.marker(1, read(100, 2, 0))
 	assert.True(t, ok)
 	assert.Equal(t, uint16(1), marker.Quantity, "a shorter read can")
-	e.answered(1, 10*time.Millisecond, timeout, false)
+	e.answered(1, 10*time.Millisecond, timeout, unlike)
 	assert.Equal(t, 2, quantity(&e, read(100, 2, 0), after(timeout)), "who answers in order has passed over it")
 	_, ok = (&expected{unordered: true}).marker(1, read(100, 2, 0))
 	assert.False(t, ok, "on a path that changes the order, that says nothing")
@@ -291,15 +291,35 @@ func TestExpectedResponses(t *testing.T) {
 	e = expected{}
 	a, b, data := read(0, 2, 0), read(100, 2, 0), []byte{0, 1, 0, 2}
 	e.sent(1, a, a, now)
-	assert.False(t, e.copied(1, a, a, data, now))
-	assert.False(t, e.copied(1, a, a, data, after(time.Second)), "values that stay are no copies")
-	assert.True(t, e.copied(1, b, b, data, after(time.Second)), "those of others may be")
-	assert.False(t, e.copied(1, b, b, []byte{0, 1, 0, 3}, after(time.Second)), "what differs is none")
-	assert.False(t, e.copied(1, b, b, data, after(time.Hour)), "long ago")
+	assert.Equal(t, unlike, e.compare(1, a, a, data, now))
+	assert.Equal(t, likeOwn, e.compare(1, a, a, data, after(time.Second)), "values that stay may be copies while the unit is not known")
+	assert.Equal(t, unlike, e.compare(1, a, a, data, after(time.Second+soon)), "copies come soon")
+	assert.Equal(t, likeCopy, e.compare(1, b, b, data, after(time.Second)), "those of others may be copies")
+	assert.Equal(t, unlike, e.compare(1, b, b, []byte{0, 1, 0, 3}, after(time.Second)), "what differs is none")
+	assert.Equal(t, unlike, e.compare(1, b, b, data, after(time.Hour)), "long ago")
+	e.unit(1).once = proven
+	assert.Equal(t, unlike, e.compare(1, b, b, data, after(time.Hour+time.Second)), "who answered a thousand requests once each")
 	assert.False(t, e.second(Frame{Unit: 1, PDU: []byte{3, 2, 0, 1}}, after(time.Second)), "no such response was asked for")
 	assert.True(t, e.second(Frame{Unit: 1, PDU: []byte{3, 4, 0, 1, 0, 2}}, after(time.Second)))
-	assert.False(t, e.copied(1, a, a, []byte{9, 9, 9, 9}, after(2*time.Second)))
-	assert.True(t, e.copied(1, a, a, []byte{9, 9, 9, 9}, after(3*time.Second)), "where responses come twice, its own may be, too")
+	assert.Equal(t, unlike, e.compare(1, a, a, []byte{9, 9, 9, 9}, after(2*time.Second)))
+	assert.Equal(t, likeCopy, e.compare(1, a, a, []byte{9, 9, 9, 9}, after(3*time.Second+soon)), "where responses come twice, its own may be copies, too")
+	assert.Zero(t, e.unit(1).once)
+	assert.True(t, e.second(Frame{Unit: 1, PDU: []byte{3, 4, 7, 7, 7, 7}}, after(7*time.Second)), "it was dropped")
+	assert.Equal(t, likeCopy, e.compare(1, a, a, []byte{7, 7, 7, 7}, after(8*time.Second)), "and may come once more")
+
+	e = expected{unordered: true}
+	e.failed(1, a, now)
+	e.failed(1, a, after(time.Millisecond))
+	came := Frame{Unit: 1, PDU: []byte{3, 4, 0, 1, 0, 2}}
+	_, late = e.late(came, after(1100*time.Millisecond))
+	assert.True(t, late)
+	_, late = e.late(came, after(1200*time.Millisecond))
+	assert.True(t, late)
+	assert.Len(t, e.unit(1).outstanding, 1, "the second one may be a copy, so that one is still to come")
+	_, until = e.choose(1, a, timeout, after(1300*time.Millisecond))
+	assert.Equal(t, after(time.Millisecond+doubtTimeouts*timeout), until)
+	_, until = e.choose(1, a, timeout, after(time.Second+doubtTimeouts*timeout))
+	assert.Zero(t, until, "it will not come any more")
 
 	bits := Request{Function: ReadCoils, Address: 0, Quantity: 9, Spare: 32}
 	wide, ok := bits.widened(1)

@@ -2,6 +2,7 @@ package dnp3link
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"sync"
 	"testing"
@@ -270,4 +271,33 @@ func TestASilentOutstationCostsOneTimeout(t *testing.T) {
 	mu.Unlock()
 	require.NoError(t, y.session.Do(y.jobs[0]).Err)
 	assert.NotContains(t, y.seen(), diagnose.NoteLinkOnly)
+}
+
+// counting is a host that counts the points of which samples come.
+type counting struct {
+	engine.Host
+	points map[string]int
+}
+
+func (c *counting) Emit(samples []engine.Sample) {
+	for _, s := range samples {
+		c.points[s.Slot.Point.Tag]++
+	}
+}
+
+func TestEventsOfPointsThatNobodyConfiguredAreAllKept(t *testing.T) {
+	kept := &counting{points: map[string]int{}}
+	st := site.NewStation()
+	st.Name = "rtu"
+	r := &remote{session: &session{host: kept}, station: st, unknown: map[identity]*engine.Slot{}, samples: make([]engine.Sample, 0, emitted)}
+	const points = mostUnknown + 1000
+	for range 2 {
+		for i := range points {
+			r.unconfigured(&dnp3.Measurement{Kind: dnp3.BinaryInput, Index: uint16(i), Event: true})
+		}
+	}
+	r.emit()
+	assert.Len(t, kept.points, points)
+	assert.Equal(t, 2, kept.points[fmt.Sprintf("rtu bi:%d", points-1)])
+	assert.Len(t, r.unknown, mostUnknown)
 }

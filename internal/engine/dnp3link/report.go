@@ -142,7 +142,7 @@ func (r *remote) sample(slot *engine.Slot, m *dnp3.Measurement) {
 	s.Slot, s.Time = slot, r.came
 }
 
-// mostUnknown is of how many points that nobody configured events are kept.
+// mostUnknown is of how many points that nobody configured the latest reading is held. Events of more are kept all the same.
 const mostUnknown = 4096
 
 // unconfigured keeps an event of a point that the site does not have, under the station's name and its address.
@@ -150,16 +150,15 @@ func (r *remote) unconfigured(m *dnp3.Measurement) {
 	key := identity{kind: m.Kind, index: m.Index}
 	slot := r.unknown[key]
 	if slot == nil {
-		if len(r.unknown) >= mostUnknown {
-			return
-		}
 		code := m.Kind.Code()
 		if code == "" {
 			code = "fai"
 		}
 		a := site.Address{Space: site.Space(code), Offset: m.Index}
 		slot = engine.NewSlot(site.Point{Tag: r.station.Name + " " + a.String(), Station: r.station.Name, Address: a}, r.station)
-		r.unknown[key] = slot
+		if len(r.unknown) < mostUnknown {
+			r.unknown[key] = slot
+		}
 	}
 	r.sample(slot, m)
 }
