@@ -28,7 +28,7 @@ web/dist/index.html: web/node_modules/.installed web/src/api/schema.gen.ts $(WEB
 
 ## types: the console's types, from the service's own description
 types: web/node_modules/.installed
-	$(GO) run ./internal/api/describe > web/openapi.json
+	$(GO) run ./internal/app/api/describe > web/openapi.json
 	cd web && npx --no-install openapi-typescript openapi.json -o src/api/schema.gen.ts
 
 ## tools: Debian's Chromium and tshark, when they are missing and may be installed
@@ -50,14 +50,14 @@ test: tools build lint
 
 ## bench: speed, as ratios measured side by side in one run
 bench:
-	$(GO) test -run '^$$' -bench 'Exchange|Requests100000' -benchtime 2s ./internal/engine/modbuslink ./internal/plan
-	$(GO) run ./internal/bench
+	$(GO) test -run '^$$' -bench 'Exchange|Requests100000' -benchtime 2s ./internal/live/driver/modbus ./internal/core/plan
+	$(GO) run ./internal/check/bench
 
 ## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS, TRIAL_ROUNDS, TRIAL_REQUESTS and TRIAL_SECONDS change it
 trial:
-	TRIAL_READINGS=$${TRIAL_READINGS:-1300000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/modbus
-	TRIAL_ROUNDS=$${TRIAL_ROUNDS:-500} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/store
-	TRIAL_SECONDS=$${TRIAL_SECONDS:-60} TRIAL_ROUNDS=$${TRIAL_ROUNDS:-200} TRIAL_REQUESTS=$${TRIAL_REQUESTS:-100000} $(GO) test -count=1 -timeout 1h -parallel 16 -v -run TestTrial ./internal/e2e/trial
+	TRIAL_READINGS=$${TRIAL_READINGS:-1300000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/protocol/modbus
+	TRIAL_ROUNDS=$${TRIAL_ROUNDS:-500} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/record/store
+	TRIAL_SECONDS=$${TRIAL_SECONDS:-60} TRIAL_ROUNDS=$${TRIAL_ROUNDS:-200} TRIAL_REQUESTS=$${TRIAL_REQUESTS:-100000} $(GO) test -count=1 -timeout 1h -parallel 16 -v -run TestTrial ./internal/check/e2e/trial
 
 ## fuzz: every parser of outside bytes, a minute each
 fuzz:
@@ -67,7 +67,7 @@ fuzz:
 ## shots: the pictures of docs/screenshots, from the demo
 shots: tools build
 	@command -v Xvfb xterm import >/dev/null || { $(APT) update -qq && $(APT) install -y -qq --no-install-recommends xvfb xterm imagemagick x11-apps >/dev/null; }
-	$(GO) run ./internal/shots
+	$(GO) run ./internal/check/shots
 
 clean:
 	rm -rf bin web/node_modules web/dist/assets web/dist/index.html

@@ -7,7 +7,7 @@ import (
 	"os/signal"
 	"syscall"
 
-	"arithmon/internal/cli"
+	"arithmon/internal/app/cli"
 	"arithmon/web"
 )
 

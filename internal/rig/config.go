@@ -13,10 +13,10 @@ import (
 	"strings"
 	"time"
 
-	"arithmon/internal/codec"
-	"arithmon/internal/document"
-	"arithmon/internal/nearest"
-	"arithmon/internal/site"
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/document"
+	"arithmon/internal/core/nearest"
+	"arithmon/internal/core/site"
 )
 
 // Version is the number a rig file carries in its field rig.

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"arithmon/internal/codec"
-	"arithmon/internal/modbus"
-	"arithmon/internal/site"
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+	"arithmon/internal/protocol/modbus"
 )
 
 // pair is a rig of one device on a line with each framing, and clients to them.

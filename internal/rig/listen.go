@@ -16,8 +16,8 @@ import (
 	"os"
 	"time"
 
-	"arithmon/internal/modbus"
-	"arithmon/internal/site"
+	"arithmon/internal/core/site"
+	"arithmon/internal/protocol/modbus"
 )
 
 // served answers on a line, whatever that is.

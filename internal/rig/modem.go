@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"arithmon/internal/modbus"
+	"arithmon/internal/protocol/modbus"
 )
 
 // guard is the silence around +++ that brings the modem from data to commands (ITU-T V.250 leaves it to S12; its usual

@@ -9,11 +9,11 @@ import (
 	"slices"
 	"time"
 
-	"arithmon/internal/codec"
-	"arithmon/internal/dnp3"
-	"arithmon/internal/dnp3/outstation"
-	"arithmon/internal/nearest"
-	"arithmon/internal/site"
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/nearest"
+	"arithmon/internal/core/site"
+	"arithmon/internal/protocol/dnp3"
+	"arithmon/internal/protocol/dnp3/outstation"
 )
 
 // kindOf is the kind of DNP3 points in a space.

@@ -11,9 +11,9 @@ import (
 	"sync"
 	"time"
 
-	"arithmon/internal/codec"
-	"arithmon/internal/modbus"
-	"arithmon/internal/site"
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+	"arithmon/internal/protocol/modbus"
 )
 
 // Rig is a running set of simulated stations.

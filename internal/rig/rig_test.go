@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"arithmon/demo"
-	"arithmon/internal/modbus"
-	"arithmon/internal/site"
+	"arithmon/internal/core/site"
+	"arithmon/internal/protocol/modbus"
 )
 
 func bound(f float64) *float64 { return &f }

@@ -5,7 +5,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"arithmon/internal/site"
+	"arithmon/internal/core/site"
 )
 
 // sameSettings reports whether the other end of a pseudo-terminal is set as a line is: its baud and stop bits, since the

@@ -5,7 +5,7 @@ package rig
 import (
 	"os"
 
-	"arithmon/internal/site"
+	"arithmon/internal/core/site"
 )
 
 // sameSettings reports true where the settings of the other end cannot be told.

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"arithmon/internal/nearest"
-	"arithmon/internal/site"
+	"arithmon/internal/core/nearest"
+	"arithmon/internal/core/site"
 )
 
 // SignalKind is how a signal moves.

@@ -1,0 +1,237 @@
+package api
+
+import (
+	"encoding/hex"
+	"errors"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/traffic"
+)
+
+var trafficQuery = []parameter{
+	{"link", "only this link"}, {"station", "only this station"}, {"function", "only this function code"},
+	{"wrong", "true: only what is wrong, and refusals"}, {"after", "only frames of a higher number"}, {"limit", "the newest so many, 1 to 5000 (default 200)"},
+	{"fields", "true: with the fields of each frame"},
+}
+
+func (s *Server) findings(c *gin.Context) error {
+	subject := c.Query("subject")
+	list := s.engine.Findings()
+	if subject != "" {
+		var unknown error
+		s.store.View(func(now *site.Site) {
+			unknown = known(now, subject, site.KindLink, site.KindStation, site.KindPoint)
+			list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !concerns(now, f, subject) })
+		})
+		if unknown != nil {
+			return unknown
+		}
+	}
+	c.JSON(http.StatusOK, Findings{list})
+	return nil
+}
+
+// concerns reports whether a finding helps with what is named subject: it is about it, about something on it, or about what it is
+// on.
+func concerns(now *site.Site, f diagnose.Finding, subject string) bool {
+	for _, name := range lineage(now, f.Kind, f.Subject) {
+		if name == subject {
+			return true
+		}
+	}
+	for _, kind := range []site.Kind{site.KindStation, site.KindPoint} {
+		if lineage(now, kind, subject)[f.Kind] == f.Subject {
+			return true
+		}
+	}
+	return false
+}
+
+// lineage is a link, a station with its link, or a point with both, by kind; nil of what is not there.
+func lineage(now *site.Site, kind site.Kind, name string) map[site.Kind]string {
+	of := map[site.Kind]string{kind: name}
+	if _, known := now.Link(name); kind == site.KindLink && !known {
+		return nil
+	}
+	if kind == site.KindPoint {
+		p, known := now.Point(name)
+		if !known {
+			return nil
+		}
+		kind, name = site.KindStation, p.Station
+		of[kind] = name
+	}
+	if kind == site.KindStation {
+		st, known := now.Station(name)
+		if !known {
+			return nil
+		}
+		of[site.KindLink] = st.Link
+	}
+	return of
+}
+
+func (s *Server) resetFigures(c *gin.Context) error {
+	s.engine.ResetFigures()
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+// filter reads which frames are wanted.
+func (s *Server) filter(c *gin.Context, limit int) (traffic.Filter, error) {
+	f := traffic.Filter{Link: c.Query("link"), Station: c.Query("station"), Limit: limit}
+	var err error
+	s.store.View(func(now *site.Site) {
+		if f.Link != "" {
+			err = known(now, f.Link, site.KindLink)
+		}
+		if f.Station != "" && err == nil {
+			err = known(now, f.Station, site.KindStation)
+		}
+	})
+	if err != nil {
+		of := traffic.Filter{Link: f.Link, Station: f.Station, Limit: 1}
+		if frames, _ := s.engine.Traffic().Frames(of); len(frames) == 0 { // those of what was removed are kept for a while
+			return f, err
+		}
+	}
+	if f.Wrong, err = flag(c, "wrong"); err != nil {
+		return f, err
+	}
+	for _, n := range []struct {
+		name        string
+		to          *int
+		least, most int
+	}{{"function", &f.Function, 1, 255}, {"limit", &f.Limit, 1, 5000}} {
+		text := c.Query(n.name)
+		if text == "" {
+			continue
+		}
+		if *n.to, err = strconv.Atoi(text); err != nil || *n.to < n.least || *n.to > n.most {
+			return f, fail(http.StatusBadRequest, "%s=%s: %d to %d is possible", n.name, text, n.least, n.most)
+		}
+	}
+	if text := c.Query("after"); text != "" {
+		if f.After, err = strconv.ParseUint(text, 10, 64); err != nil {
+			return f, fail(http.StatusBadRequest, "after=%s: the number of a frame is needed", text)
+		}
+	}
+	return f, nil
+}
+
+func (s *Server) traffic(c *gin.Context) error {
+	q, err := s.filter(c, 200)
+	if err != nil {
+		return err
+	}
+	fields, err := flag(c, "fields")
+	if err != nil {
+		return err
+	}
+	frames, last := s.engine.Traffic().Frames(q)
+	out := TrafficPage{Frames: make([]TrafficFrame, len(frames)), Last: last}
+	var reader traffic.Reader
+	for i := range frames {
+		f := &frames[i]
+		d := reader.Dissect(f)
+		shown := TrafficFrame{Seq: f.Seq, Time: f.Time.UTC(), Link: f.Link, Station: f.Station, Unit: f.Unit, Kind: f.Kind,
+			AfterMS: float64(f.After.Round(10*time.Microsecond)) / float64(time.Millisecond), Bytes: spaced(f.Data), Summary: d.Summary, Problem: f.Text}
+		if fields {
+			shown.Fields = d.Fields
+		}
+		out.Frames[i] = shown
+	}
+	c.JSON(http.StatusOK, out)
+	return nil
+}
+
+// spaced writes bytes in hex.
+func spaced(b []byte) string {
+	var s strings.Builder
+	for i, c := range b {
+		if i > 0 {
+			s.WriteByte(' ')
+		}
+		s.WriteString(strings.ToUpper(hex.EncodeToString([]byte{c})))
+	}
+	return s.String()
+}
+
+func (s *Server) capture(c *gin.Context) error {
+	q, err := s.filter(c, 1<<30)
+	if err != nil {
+		return err
+	}
+	frames, _ := s.engine.Traffic().Frames(q)
+	c.Header("Content-Type", "application/x-pcapng")
+	c.Header("Content-Disposition", `attachment; filename="traffic.pcapng"`)
+	w := traffic.NewWriter(c.Writer)
+	for _, f := range frames {
+		if err := w.Write(f); err != nil {
+			return nil // the one who asked is gone
+		}
+	}
+	w.Flush() // likewise
+	return nil
+}
+
+func (s *Server) recording(c *gin.Context) error {
+	c.JSON(http.StatusOK, s.engine.Traffic().Recording())
+	return nil
+}
+
+func (s *Server) record(c *gin.Context) error {
+	request, err := request[RecordRequest](c)
+	if err != nil {
+		return err
+	}
+	if request.LimitMB == 0 {
+		request.LimitMB = 100
+	}
+	if request.LimitMB < 1 || request.LimitMB > 10000 {
+		return fail(http.StatusUnprocessableEntity, "limit_mb: %d is out of range: 1 to 10000", request.LimitMB)
+	}
+	if request.Link != "" {
+		if err := s.exists(site.KindLink, request.Link); err != nil {
+			return err
+		}
+	}
+	dir := filepath.Join(s.dir, "traffic")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, time.Now().UTC().Format("20060102-150405.000")+".pcapng")
+	if err := s.engine.Traffic().Record(path, request.Link, int64(request.LimitMB)<<20); err != nil {
+		if errors.Is(err, traffic.ErrRecording) {
+			return fail(http.StatusConflict, "%s", err)
+		}
+		return err
+	}
+	c.JSON(http.StatusCreated, s.engine.Traffic().Recording())
+	return nil
+}
+
+func (s *Server) stopRecording(c *gin.Context) error {
+	c.JSON(http.StatusOK, s.engine.Traffic().StopRecording())
+	return nil
+}
+
+func (s *Server) recordingFile(c *gin.Context) error {
+	r := s.engine.Traffic().Recording()
+	if r.File == "" {
+		return fail(http.StatusNotFound, "nothing was recorded since the service started")
+	}
+	c.Header("Content-Type", "application/x-pcapng")
+	c.FileAttachment(r.File, filepath.Base(r.File))
+	return nil
+}

@@ -1,0 +1,369 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/engine"
+	"arithmon/internal/protocol/wire"
+	"arithmon/internal/record/store"
+)
+
+// maxRange is the most addresses read at once without points.
+const maxRange = 2000
+
+func (s *Server) testStation(c *gin.Context) error {
+	if err := s.exists(site.KindStation, name(c)); err != nil {
+		return err
+	}
+	t, err := s.engine.TestStation(c.Request.Context(), name(c))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, t)
+	return nil
+}
+
+// testLink connects to the far end, unless the link is connected already: some devices take one connection only.
+func (s *Server) testLink(c *gin.Context) error {
+	var link site.Link
+	var ok bool
+	s.store.View(func(now *site.Site) { link, ok = now.Link(name(c)) })
+	if !ok {
+		return s.missing(site.KindLink, name(c))
+	}
+	links, _ := s.engine.Status()
+	for _, l := range links {
+		if l.Name == link.Name && l.State == engine.LinkUp {
+			c.JSON(http.StatusOK, engine.Test{Answers: true, Message: fmt.Sprintf("%s is open since %s", link.FarEnd(), l.Since.Local().Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
+			return nil
+		}
+	}
+	began := time.Now()
+	message, err := wire.Test(c.Request.Context(), link)
+	t := engine.Test{Answers: err == nil, Message: message, RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
+	if err != nil {
+		t.Message = err.Error()
+	}
+	c.JSON(http.StatusOK, t)
+	return nil
+}
+
+// refresh asks a station everything at once.
+func (s *Server) refresh(c *gin.Context) error {
+	if err := s.exists(site.KindStation, name(c)); err != nil {
+		return err
+	}
+	if err := s.engine.Refresh(c.Request.Context(), name(c)); err != nil {
+		return gateway(err)
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+// Ports is the serial ports of the machine that the service runs on.
+type Ports struct {
+	Ports []string `json:"ports"`
+}
+
+func (s *Server) ports(c *gin.Context) error {
+	list, err := wire.Ports()
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, Ports{append([]string{}, list...)})
+	return nil
+}
+
+// station returns the station of that name.
+func (s *Server) station(name string) (st site.Station, err error) {
+	var ok bool
+	s.store.View(func(now *site.Site) { st, ok = now.Station(name) })
+	if !ok {
+		err = s.missing(site.KindStation, name)
+	}
+	return st, err
+}
+
+func (s *Server) exists(kind site.Kind, name string) error {
+	var ok bool
+	s.store.View(func(now *site.Site) { _, ok = now.Get(kind, name) })
+	if !ok {
+		return s.missing(kind, name)
+	}
+	return nil
+}
+
+func (s *Server) readRange(c *gin.Context) error {
+	st, err := s.station(name(c))
+	if err != nil {
+		return err
+	}
+	convention := st.Convention()
+	what, err := convention.ParseRange(c.Query("range"), "")
+	if err == nil && what.Count > maxRange {
+		err = fmt.Errorf("%s is %d addresses; at most %d are read at once", what, what.Count, maxRange)
+	}
+	if err != nil {
+		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: "range", Value: c.Query("range"), Message: err.Error()}}
+	}
+	p, fault := direct(st, what.Start, c.Query("type"), c.Query("order"), c.Query("length"))
+	if fault != nil {
+		return fault
+	}
+	width := p.Layout(st).Words()
+	if c.Query("type") != "" && what.Count%width != 0 {
+		what.Count = (what.Count + width - 1) / width * width // a value is read whole
+	}
+	samples, err := s.engine.ReadAddresses(c.Request.Context(), st.Name, what)
+	if err != nil {
+		return gateway(err)
+	}
+	if c.Query("type") != "" && what.Start.Space.Registers() {
+		c.JSON(http.StatusOK, Page[RawReading]{Items: typed(samples, p.Layout(st), convention)})
+		return nil
+	}
+	list := Page[RawReading]{Items: make([]RawReading, len(samples))}
+	for i, sample := range samples {
+		r := RawReading{Address: sample.Address.String(), Shown: sample.Address.Format(convention), Value: sample.Value, Raw: sample.Raw()}
+		if len(sample.Words) == 1 {
+			signed := int16(sample.Words[0])
+			r.Signed = &signed
+		}
+		list.Items[i] = r
+	}
+	c.JSON(http.StatusOK, list)
+	return nil
+}
+
+// typed makes values of registers.
+func typed(samples []engine.Sample, layout codec.Layout, convention site.Convention) []RawReading {
+	list := []RawReading{}
+	for n := layout.Words(); len(samples) >= n; samples = samples[n:] {
+		r := RawReading{Address: samples[0].Address.String(), Shown: samples[0].Address.Format(convention)}
+		for _, sample := range samples[:n] {
+			r.Raw.Words = append(r.Raw.Words, sample.Words...)
+		}
+		r.Value, _ = layout.Decode(r.Raw.Words) // nothing where they are no value of this type
+		list = append(list, r)
+	}
+	return list
+}
+
+// direct is a point for addresses of a station that have none.
+func direct(st site.Station, at site.Address, typ, order, length string) (site.Point, error) {
+	p := site.Point{Tag: "direct", Station: st.Name, Address: at, Type: codec.Type(typ), Order: codec.Order(order), Writable: at.Space.Output()}
+	if length != "" {
+		n, err := strconv.Atoi(length)
+		if err != nil {
+			return p, fail(http.StatusBadRequest, "length=%s: a number is needed", length)
+		}
+		p.Length = n
+	}
+	p = p.WithDefaults()
+	if faults := p.Check(); faults != nil {
+		for _, f := range faults {
+			f.Kind, f.Name = site.KindStation, st.Name
+		}
+		return p, faults
+	}
+	return p, nil
+}
+
+// gateway marks an error of a device as one that is not the service's.
+func gateway(err error) error {
+	if errors.Is(err, engine.ErrStopped) || errors.Is(err, engine.ErrBorrowed) || errors.Is(err, engine.ErrNoStation) {
+		return err
+	}
+	return fail(http.StatusBadGateway, "the device gave nothing: %s", err)
+}
+
+// lens reads as many words at a point's address as the widest type takes, or as many as the device gives.
+func (s *Server) lens(c *gin.Context) error {
+	tag := c.Query("tag")
+	var p site.Point
+	var st site.Station
+	var ok bool
+	s.store.View(func(now *site.Site) {
+		p, ok = now.Point(tag)
+		st, _ = now.Station(p.Station)
+	})
+	if !ok {
+		return s.missing(site.KindPoint, tag)
+	}
+	if p.Address.Space.Protocol() == site.DNP3 {
+		return fail(http.StatusUnprocessableEntity, "%s is a %s: its object says what type it is, so there is one interpretation", tag, p.Address.Space.Name())
+	}
+	if !p.Address.Space.Registers() {
+		return fail(http.StatusUnprocessableEntity, "%s is a %s: a bit has one interpretation", tag, p.Address.Space.Name())
+	}
+	out := Lens{Tag: tag, Address: site.Address{Space: p.Address.Space, Offset: p.Address.Offset}.String()}
+	words, err := s.words(c.Request.Context(), p, 4)
+	if err != nil {
+		return gateway(err)
+	}
+	for _, w := range words {
+		out.Words = append(out.Words, fmt.Sprintf("0x%04X", w))
+	}
+	current := p.Layout(st)
+	for _, in := range codec.Interpretations(words) {
+		row := LensRow{Type: in.Layout.Type, Order: in.Layout.Order, Value: in.Value, Plausible: in.Plausible}
+		row.Current = in.Layout.Type == current.Type && sameOrder(in.Layout, current)
+		if in.Err != nil {
+			row.Problem = in.Err.Error()
+		} else {
+			as := p
+			as.Type, as.States = in.Layout.Type, nil
+			conversion := as.Conversion()
+			v, _ := conversion.Engineering(in.Value)
+			row.Text = conversion.Text(v)
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	c.JSON(http.StatusOK, out)
+	return nil
+}
+
+// sameOrder reports whether two layouts of one type read words alike.
+func sameOrder(a, b codec.Layout) bool {
+	probe := []uint16{0x0102, 0x0304, 0x0506, 0x0708}
+	x, _ := codec.Layout{Type: codec.TypeUint64, Order: a.Order}.Decode(probe)
+	y, _ := codec.Layout{Type: codec.TypeUint64, Order: b.Order}.Decode(probe)
+	if a.Words() == 1 {
+		x, _ = codec.Layout{Type: codec.TypeUint16, Order: a.Order}.Decode(probe)
+		y, _ = codec.Layout{Type: codec.TypeUint16, Order: b.Order}.Decode(probe)
+	}
+	return x == y
+}
+
+// words reads up to n registers from a point's address on; fewer when the device refuses that many.
+func (s *Server) words(ctx context.Context, p site.Point, n int) ([]uint16, error) {
+	for {
+		n = min(n, 0x10000-int(p.Address.Offset))
+		start := site.Address{Space: p.Address.Space, Offset: p.Address.Offset}
+		samples, err := s.engine.ReadAddresses(ctx, p.Station, site.Range{Start: start, Count: n})
+		if err != nil && n > 1 && strings.Contains(err.Error(), "exception") {
+			n /= 2
+			continue
+		}
+		words := make([]uint16, 0, len(samples))
+		for _, sample := range samples {
+			words = append(words, sample.Words...)
+		}
+		return words, err
+	}
+}
+
+func (s *Server) write(c *gin.Context) error {
+	request, err := request[WriteRequest](c)
+	if err != nil {
+		return err
+	}
+	if err := s.exists(site.KindPoint, request.Tag); err != nil {
+		return err
+	}
+	w, err := s.recorded(c, func(ctx context.Context, record func(engine.Write) error) (engine.Write, error) {
+		return s.engine.Write(ctx, request.Tag, request.Value, record)
+	})
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, WriteResult{w.Tag, w.Outcome, together(w.Before), together(w.Sent), together(w.After), w.Message, w.NotAllowed})
+	return nil
+}
+
+// recorded sends something, with a record of it from before it is sent.
+func (s *Server) recorded(c *gin.Context, send func(context.Context, func(engine.Write) error) (engine.Write, error)) (engine.Write, error) {
+	// Once sent, a write is followed to its end, whether or not the client still waits.
+	ctx := context.WithoutCancel(c.Request.Context())
+	person := who(c)
+	var id int64
+	record := func(w engine.Write) (err error) {
+		if c.Request.Context().Err() != nil {
+			return fail(http.StatusRequestTimeout, "not sent: the request was given up before its turn came")
+		}
+		if id, err = s.store.BeginWrite(ctx, recordOf(w, person)); err != nil {
+			return fmt.Errorf("not sent, since it could not be recorded: %w", err)
+		}
+		return nil
+	}
+	w, err := send(ctx, record)
+	if err != nil {
+		return w, err
+	}
+	if err := s.store.EndWrite(ctx, id, recordOf(w, person)); err != nil { // what became of it is told all the same
+		s.log.Error("the record of a write is not complete; it is tried again", "tag", w.Tag, "station", w.Station, "outcome", w.Outcome, "error", err)
+		s.store.Later(id, recordOf(w, person))
+		w.Message += fmt.Sprintf(". Its record is not complete yet, and is completed as soon as possible: %s", err)
+	}
+	return w, nil
+}
+
+// writeRange writes to addresses that no point needs to have.
+func (s *Server) writeRange(c *gin.Context) error {
+	st, err := s.station(name(c))
+	if err != nil {
+		return err
+	}
+	request, err := request[RangeWrite](c)
+	if err != nil {
+		return err
+	}
+	wrong := func(field, value, format string, args ...any) error {
+		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: field, Value: value, Message: fmt.Sprintf(format, args...)}}
+	}
+	what, err := st.Convention().ParseRange(request.Range, "")
+	if err != nil {
+		return wrong("range", request.Range, "%s", err)
+	}
+	length := ""
+	if request.Length != 0 {
+		length = strconv.Itoa(request.Length)
+	}
+	p, err := direct(st, what.Start, string(request.Type), string(request.Order), length)
+	if err != nil {
+		return err
+	}
+	width := p.Layout(st).Words()
+	if n := len(request.Values); n == 0 || what.Count > 1 && n*width != what.Count {
+		return wrong("values", fmt.Sprint(n), "%d values of %s take %d addresses, but %s has %d; give as many values as fit", n, p.Type, n*width, what, what.Count)
+	}
+	w, err := s.recorded(c, func(ctx context.Context, record func(engine.Write) error) (engine.Write, error) {
+		return s.engine.WriteAddresses(ctx, st, p, request.Values, record)
+	})
+	if err != nil {
+		return err
+	}
+	list := func(v []codec.Value) []codec.Value { return append([]codec.Value{}, v...) }
+	c.JSON(http.StatusOK, RangeResult{w.Station, w.Address.String(), w.Outcome, list(w.Before), list(w.Sent), list(w.After), w.Message, w.NotAllowed})
+	return nil
+}
+
+func recordOf(w engine.Write, who string) store.WriteRecord {
+	return store.WriteRecord{Time: time.Now(), Who: who, Tag: w.Tag, Station: w.Station, Address: w.Address.String(),
+		Outcome: string(w.Outcome), Before: together(w.Before), Sent: together(w.Sent), After: together(w.After), Message: w.Message}
+}
+
+// together is one value for several: the only one, or all of them as text.
+func together(list []codec.Value) codec.Value {
+	switch len(list) {
+	case 0:
+		return codec.Value{}
+	case 1:
+		return list[0]
+	}
+	texts := make([]string, len(list))
+	for i, v := range list {
+		texts[i] = v.String()
+	}
+	return codec.TextValue(strings.Join(texts, ", "))
+}

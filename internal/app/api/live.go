@@ -1,0 +1,113 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/live/engine"
+)
+
+// Live messages come at most this often, each with at most so many readings; the more there are, the longer the pause.
+const (
+	liveEvery = 200 * time.Millisecond
+	liveEach  = 50 * time.Microsecond
+	liveBatch = 1000
+)
+
+// live sends readings as they change. A client that reads slowly gets the newest ones, not all.
+func (s *Server) live(c *gin.Context) error {
+	if !c.IsWebsocket() {
+		c.Header("Connection", "Upgrade")
+		c.Header("Upgrade", "websocket")
+		return fail(http.StatusUpgradeRequired, "readings are followed over a WebSocket (RFC 6455); /api/v1/readings gives the newest in one answer")
+	}
+	conn, err := websocket.Accept(c.Writer, c.Request, nil) // the origin was checked for every request
+	if err != nil {
+		return nil // Accept has answered
+	}
+	defer conn.CloseNow()
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	wanted := make(chan []string, 1)
+	wanted <- c.QueryArray("tag")
+	go func() {
+		defer cancel()
+		for {
+			_, data, err := conn.Read(ctx)
+			if err != nil {
+				return
+			}
+			var request LiveRequest
+			if err := json.Unmarshal(data, &request); err != nil {
+				conn.Close(websocket.StatusUnsupportedData, "send {\"tags\": [...]}")
+				return
+			}
+			select { // the newest request counts
+			case <-wanted:
+			default:
+			}
+			wanted <- request.Tags
+		}
+	}()
+	var subscription *engine.Subscription
+	defer func() {
+		if subscription != nil {
+			subscription.Close()
+		}
+	}()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-s.closing:
+			conn.Close(websocket.StatusGoingAway, "the service ends")
+			return nil
+		case tags := <-wanted:
+			if subscription != nil {
+				subscription.Close()
+			}
+			subscription = s.engine.Subscribe(tags...)
+		case <-subscription.Ready():
+			list := subscription.Take()
+			if send(ctx, conn, list) != nil {
+				return nil
+			}
+			select {
+			case <-ctx.Done():
+			case <-s.closing:
+			case <-time.After(max(liveEvery, time.Duration(len(list))*liveEach)):
+			}
+		}
+	}
+}
+
+func send(ctx context.Context, conn *websocket.Conn, list []engine.Live) error {
+	for len(list) > 0 {
+		n := min(len(list), liveBatch)
+		message := LiveMessage{Readings: make([]Reading, 0, n)}
+		for _, l := range list[:n] {
+			if l.Removed {
+				message.Removed = append(message.Removed, l.Point.Tag)
+			} else {
+				message.Readings = append(message.Readings, newReading(l))
+			}
+		}
+		data, err := json.Marshal(message)
+		if err != nil {
+			return err
+		}
+		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+		err = conn.Write(ctx, websocket.MessageText, data)
+		cancel()
+		if err != nil {
+			return err
+		}
+		list = list[n:]
+	}
+	return nil
+}

@@ -1,0 +1,93 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/core/document"
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/live/engine"
+	"arithmon/internal/record/store"
+)
+
+// statusError is an error with the HTTP status it answers.
+type statusError struct {
+	status int
+	detail string
+	near   []string
+}
+
+func (e *statusError) Error() string { return e.detail }
+
+func fail(status int, format string, args ...any) error {
+	return &statusError{status: status, detail: fmt.Sprintf(format, args...)}
+}
+
+// problem turns any error of a handler into the document a client gets. It is the one place where that is decided.
+func problem(err error) Problem {
+	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: err.Error()}
+	var (
+		plain    *statusError
+		fields   site.Errors
+		file     *sitefile.Error
+		document document.Faults
+		tooLarge *http.MaxBytesError
+	)
+	switch {
+	case errors.As(err, &plain):
+		p.Status, p.Near = plain.status, plain.near
+	case errors.As(err, &fields):
+		p.Status = http.StatusUnprocessableEntity
+		for _, f := range fields {
+			p.Errors = append(p.Errors, ProblemField{Subject: strings.TrimSpace(string(f.Kind) + " " + f.Name), Field: f.Field, Value: f.Value, Message: f.Message})
+		}
+	case errors.As(err, &file):
+		p.Status = http.StatusUnprocessableEntity
+		p.Errors = faultFields(file.Faults)
+	case errors.As(err, &document):
+		p.Status = http.StatusUnprocessableEntity
+		p.Errors = faultFields(document)
+	case errors.As(err, &tooLarge):
+		p.Status = http.StatusRequestEntityTooLarge
+		p.Detail = fmt.Sprintf("the request is too large: at most %d MB are read. Divide it into several", max(1, tooLarge.Limit>>20))
+	case errors.Is(err, store.ErrStale):
+		p.Status = http.StatusPreconditionFailed
+	case errors.Is(err, engine.ErrNoPoint), errors.Is(err, engine.ErrNoStation), errors.Is(err, store.ErrNoChange):
+		p.Status = http.StatusNotFound
+	case errors.Is(err, store.ErrFull):
+		p.Status = http.StatusInsufficientStorage
+	case store.OnDisk(err):
+		p.Status = http.StatusServiceUnavailable
+	case errors.Is(err, engine.ErrStopped), errors.Is(err, engine.ErrBorrowed):
+		p.Status = http.StatusServiceUnavailable
+	}
+	p.Title = http.StatusText(p.Status)
+	return p
+}
+
+func faultFields(faults document.Faults) (list []ProblemField) {
+	for _, f := range faults {
+		list = append(list, ProblemField{Field: f.Path, Value: f.Value, Message: f.Message, Line: f.Line})
+	}
+	return list
+}
+
+func (s *Server) abort(c *gin.Context, err error) {
+	p := problem(err)
+	if p.Status >= 500 {
+		s.log.Error("request not served", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+	}
+	body, err := json.Marshal(p)
+	if err != nil {
+		c.AbortWithStatus(p.Status)
+		return
+	}
+	c.Abort()
+	c.Data(p.Status, "application/problem+json", body)
+}

@@ -1,0 +1,165 @@
+// Package api serves the site, its readings and the console over HTTP.
+//
+// Every route stands in one table (routes.go), from which both the handlers and the OpenAPI document are made.
+// Until there are accounts, the service is for this machine alone: it answers only requests whose Host is loopback,
+// and none that a web page from elsewhere makes.
+package api
+
+import (
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"path"
+	"runtime/debug"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"arithmon/internal/live/engine"
+	"arithmon/internal/record/store"
+	"arithmon/internal/rig"
+)
+
+// Options are what a Server needs. With a rig alone it serves that alone.
+type Options struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Rig     *rig.Rig
+	Dir     string // where recordings go
+	Console fs.FS  // the built console; nil serves none
+	Log     *slog.Logger
+	Version string
+}
+
+// Server answers HTTP requests.
+type Server struct {
+	store   *store.Store
+	engine  *engine.Engine
+	dir     string
+	rig     *rig.Rig // nil when nothing is simulated
+	log     *slog.Logger
+	version string
+	handler http.Handler
+	closing chan struct{}
+	origins *http.CrossOriginProtection
+}
+
+// New makes a server.
+func New(o Options) *Server {
+	gin.SetMode(gin.ReleaseMode)
+	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
+	router := gin.New()
+	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
+	router.HandleMethodNotAllowed = true
+	router.RedirectTrailingSlash = false // which would answer before it is looked where a request comes from
+	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, crash any) {
+		if crash == http.ErrAbortHandler {
+			panic(crash) // meant for the server, which ends the connection
+		}
+		s.log.Error("internal fault", "method", c.Request.Method, "path", c.Request.URL.Path, "fault", crash, "stack", string(debug.Stack()))
+		s.abort(c, fail(http.StatusInternalServerError, "the service made a mistake with this request: %v. Whether it was carried out is not certain; look before you repeat it. The service's log has the details", crash))
+	}), s.onlyThisMachine)
+	for _, r := range s.routes() {
+		if s.store == nil && !strings.HasPrefix(r.path, "/api/v1/rig") && r.path != "/healthz" {
+			continue // a rig alone
+		}
+		router.Handle(r.method, r.path, func(c *gin.Context) {
+			if err := r.handle(c); err != nil {
+				s.abort(c, err)
+			} else if fault := c.Errors.Last(); fault != nil && !c.Writer.Written() { // what was to be answered could not be written as JSON
+				s.abort(c, fmt.Errorf("the answer could not be encoded: %w", fault.Err))
+			}
+		})
+	}
+	if s.engine != nil {
+		registry := prometheus.NewRegistry()
+		registry.MustRegister(newCollector(s.engine))
+		router.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	}
+	router.NoMethod(func(c *gin.Context) {
+		s.abort(c, fail(http.StatusMethodNotAllowed, "%s is not possible on %s", c.Request.Method, c.Request.URL.Path))
+	})
+	router.NoRoute(s.console(o.Console))
+	s.handler = router
+	return s
+}
+
+// ServeHTTP makes Server an http.Handler.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.ServeHTTP(w, r) }
+
+// CloseLive ends the WebSockets, which an http.Server does not do by itself when it shuts down.
+func (s *Server) CloseLive() { close(s.closing) }
+
+// onlyThisMachine refuses requests that do not come from this machine's own programs and pages.
+func (s *Server) onlyThisMachine(c *gin.Context) {
+	if !loopbackHost(c.Request.Host) {
+		s.abort(c, fail(http.StatusForbidden, "Host %q is not this machine's loopback; use http://127.0.0.1 or http://localhost", c.Request.Host))
+		return
+	}
+	if origin := c.GetHeader("Origin"); origin != "" {
+		u, err := url.Parse(origin)
+		if err != nil || u.Host != c.Request.Host {
+			s.abort(c, fail(http.StatusForbidden, "a page of %s may not use this service", origin))
+			return
+		}
+	}
+	// Following a link to a page of the console is all that another site may have a browser do.
+	if from := c.GetHeader("Sec-Fetch-Site"); from == "cross-site" || from == "same-site" {
+		at := c.Request.URL.Path
+		page := !strings.HasPrefix(at, "/api/") && at != "/metrics" && at != "/healthz"
+		if safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead; !safe || !page || c.GetHeader("Sec-Fetch-Mode") != "navigate" {
+			s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service"))
+			return
+		}
+	}
+	if err := s.origins.Check(c.Request); err != nil {
+		s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service: %s", err))
+		return
+	}
+	c.Header("X-Content-Type-Options", "nosniff")
+	c.Header("X-Frame-Options", "DENY")
+	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'")
+}
+
+func loopbackHost(hostport string) bool {
+	host := hostport
+	if h, _, err := net.SplitHostPort(hostport); err == nil {
+		host = h
+	}
+	if strings.EqualFold(host, "localhost") {
+		return true
+	}
+	ip, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return err == nil && ip.IsLoopback()
+}
+
+// console serves the built pages; a path that is no file is a page's own and gets the start page.
+func (s *Server) console(files fs.FS) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		p := c.Request.URL.Path
+		if strings.HasPrefix(p, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+			s.abort(c, fail(http.StatusNotFound, "there is nothing at %s; /api/v1/openapi.json describes what there is", p))
+			return
+		}
+		if files == nil {
+			s.abort(c, fail(http.StatusNotFound, "this program was built without the console"))
+			return
+		}
+		name := strings.TrimPrefix(path.Clean(p), "/")
+		if info, err := fs.Stat(files, name); name == "" || err != nil || info.IsDir() {
+			name = "index.html"
+		}
+		if strings.HasPrefix(name, "assets/") {
+			c.Header("Cache-Control", "public, max-age=31536000, immutable") // their names carry a hash
+		} else {
+			c.Header("Cache-Control", "no-cache")
+		}
+		http.ServeFileFS(c.Writer, c.Request, files, name)
+	}
+}

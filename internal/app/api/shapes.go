@@ -1,0 +1,287 @@
+package api
+
+import (
+	"time"
+
+	"arithmon/internal/commission/probe"
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/reading"
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/engine"
+	"arithmon/internal/live/traffic"
+	"arithmon/internal/protocol/modbus"
+	"arithmon/internal/record/store"
+	"arithmon/internal/rig"
+)
+
+// Reading is a point's reading as programs get it.
+type Reading struct {
+	Tag         string              `json:"tag"`
+	Value       codec.Value         `json:"value" doc:"engineering value; with a bad quality the last good one; null when never read"`
+	Text        string              `json:"text" doc:"the value as a person would read it, without the unit"`
+	Unit        string              `json:"unit"`
+	Quality     reading.Quality     `json:"quality" enum:"good,uncertain,bad"`
+	Reason      reading.Reason      `json:"reason" doc:"why the quality is not good; empty when it is"`
+	Explanation string              `json:"explanation,omitempty" doc:"the reason in words"`
+	Raw         reading.Raw         `json:"raw" doc:"wire data: words, bit or object; null when never read"`
+	Time        *time.Time          `json:"time" doc:"when this became known; UTC"`
+	SourceTime  *reading.DeviceTime `json:"source_time" doc:"the device's own time, null where it has none"`
+	GoodTime    *time.Time          `json:"good_time" doc:"when the value came from the device; for a bad reading, how old the last good value is"`
+}
+
+func newReading(l engine.Live) Reading {
+	r := l.Reading
+	return Reading{
+		Tag: l.Point.Tag, Value: r.Value, Text: l.Text(), Unit: l.Point.Unit, Quality: r.Quality, Reason: r.Reason,
+		Explanation: explain(r.Reason), Raw: r.Raw, Time: when(r.Time), SourceTime: deviceTime(r.SourceTime), GoodTime: when(r.GoodTime),
+	}
+}
+
+func when(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC().Truncate(time.Millisecond)
+	return &t
+}
+
+// deviceTime is a time of a device, nil where it gave none.
+func deviceTime(t time.Time) *reading.DeviceTime {
+	if t.IsZero() {
+		return nil
+	}
+	return &reading.DeviceTime{Time: t.UTC()}
+}
+
+var explanations = map[reading.Reason]string{
+	reading.Stale:       "no newer value for three polls",
+	reading.RawRange:    "the raw number is outside the range of its scaling",
+	reading.NeverRead:   "nothing was read yet",
+	reading.Disabled:    "its link or station is disabled",
+	reading.LinkDown:    "the link is down",
+	reading.Timeout:     "the station did not answer in time",
+	reading.BadResponse: "invalid response to the request",
+	reading.Decode:      "the raw data are no value of this type: not a number, not BCD or not text",
+}
+
+// explain says a reason in words.
+func explain(reason reading.Reason) string {
+	if code, ok := reason.Exception(); ok {
+		return "the device refused: " + modbus.Exception(code).Error()
+	}
+	return explanations[reason]
+}
+
+// Point is a point as programs get it: its address as its station's notation has it, and what that means.
+type Point struct {
+	sitefile.PointEntry
+	Canonical string `json:"canonical" doc:"the address as on the wire: hr:9"`
+	Meaning   string `json:"meaning" doc:"the address in words"`
+}
+
+func newPoint(p site.Point, s site.Station) Point {
+	out := Point{PointEntry: sitefile.PointEntry{Address: p.Address.Format(s.Convention()), ReadBack: p.ReadBack.Format(s.Convention()), Point: p}}
+	out.Canonical, out.Meaning = p.Address.String(), p.Address.Meaning()
+	return out
+}
+
+// Page is a part of a list.
+type Page[E any] struct {
+	Items []E    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"cursor of the next page; absent on the last"`
+}
+
+// ChangeSummary is what a modification did, or would do.
+type ChangeSummary struct {
+	DryRun   bool         `json:"dry_run"`
+	Added    int          `json:"added"`
+	Changed  int          `json:"changed"`
+	Removed  int          `json:"removed"`
+	Warnings []string     `json:"warnings,omitempty" doc:"what is allowed and yet seldom meant"`
+	Changes  []ChangeLine `json:"changes"`
+}
+
+// ChangeLine is one entity that was modified.
+type ChangeLine struct {
+	Action site.Action `json:"action" enum:"add,change,remove"`
+	Kind   site.Kind   `json:"kind" enum:"link,station,point"`
+	Name   string      `json:"name"`
+	Fields []string    `json:"fields,omitempty" doc:"what differs, of a changed entity"`
+}
+
+// WriteRequest is a value for a point.
+type WriteRequest struct {
+	Tag   string      `json:"tag"`
+	Value codec.Value `json:"value" doc:"number, boolean, text, or the name of a state"`
+}
+
+// WriteResult is how a write ended.
+type WriteResult struct {
+	Tag     string              `json:"tag"`
+	Outcome engine.WriteOutcome `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  codec.Value         `json:"before"`
+	Sent    codec.Value         `json:"sent"`
+	After   codec.Value         `json:"after"`
+	Message string              `json:"message"`
+
+	NotAllowed bool `json:"not_allowed,omitempty" doc:"refused because the point may not be written"`
+}
+
+// RangeWrite is values for addresses that no point needs to have.
+type RangeWrite struct {
+	Range  string        `json:"range" doc:"hr:0..3, or the first address alone"`
+	Values []codec.Value `json:"values" doc:"one for each value that fits the range"`
+	Type   codec.Type    `json:"type,omitempty" doc:"data type of the values (default uint16 in registers)" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
+	Order  codec.Order   `json:"order,omitempty" doc:"byte order (default the station's)" enum:"ABCD,CDAB,BADC,DCBA"`
+	Length int           `json:"length,omitempty" doc:"string: characters"`
+}
+
+// RangeResult is how writing to addresses ended.
+type RangeResult struct {
+	Station string              `json:"station"`
+	Address string              `json:"address" doc:"canonical, the first"`
+	Outcome engine.WriteOutcome `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  []codec.Value       `json:"before"`
+	Sent    []codec.Value       `json:"sent"`
+	After   []codec.Value       `json:"after"`
+	Message string              `json:"message"`
+
+	NotAllowed bool `json:"not_allowed,omitempty" doc:"refused because a point that is there may not be written"`
+}
+
+// Copy is the name of a duplicate.
+type Copy struct {
+	Name string `json:"name" doc:"of the copy"`
+}
+
+// ProbeRequest says what to probe: a station, a unit of a link, or a unit at a far end that is no link yet.
+type ProbeRequest struct {
+	Station string     `json:"station,omitempty" doc:"of the site"`
+	Link    string     `json:"link,omitempty" doc:"of the site"`
+	At      *site.Link `json:"at,omitempty" doc:"a far end that is no link of the site: {transport: tcp, host: 192.0.2.7}"`
+	Unit    *int       `json:"unit,omitempty" doc:"or link address of an outstation (default the station's, otherwise 1)"`
+	Master  *int       `json:"master,omitempty" doc:"DNP3: link address of this end (default the station's, otherwise 1)"`
+}
+
+// ScanRequest says where to look for units.
+type ScanRequest struct {
+	Link string     `json:"link,omitempty" doc:"of the site"`
+	At   *site.Link `json:"at,omitempty" doc:"a far end that is no link of the site"`
+	probe.ScanRequest
+}
+
+// Findings are conclusions about communication.
+type Findings struct {
+	Items []diagnose.Finding `json:"items"`
+}
+
+// TrafficPage is a part of what crossed the links.
+type TrafficPage struct {
+	Frames []TrafficFrame `json:"frames"`
+	Last   uint64         `json:"last" doc:"number of the newest frame; give it as after to get what comes then"`
+}
+
+// TrafficFrame is one frame.
+type TrafficFrame struct {
+	Seq     uint64         `json:"seq" doc:"in the order of all links"`
+	Time    time.Time      `json:"time"`
+	Link    string         `json:"link"`
+	Station string         `json:"station,omitempty"`
+	Unit    int            `json:"unit"`
+	Kind    traffic.Kind   `json:"kind" enum:"request,answer,late,foreign,stray,damaged,echo,timeout,closed,report"`
+	AfterMS float64        `json:"after_ms,omitempty" doc:"of an answer: since its request"`
+	Bytes   string         `json:"bytes" doc:"as on the wire, in hex"`
+	Summary string         `json:"summary" doc:"what it says, in a line"`
+	Problem string         `json:"problem,omitempty" doc:"what is wrong with it"`
+	Fields  []modbus.Field `json:"fields,omitempty" doc:"down to the field, where they were asked for"`
+}
+
+// RecordRequest says what is recorded.
+type RecordRequest struct {
+	Link    string `json:"link,omitempty" doc:"only this link (default all)"`
+	LimitMB int    `json:"limit_mb,omitempty" doc:"size at which it ends, 1 to 10000 (default 100)"`
+}
+
+// RigState is what is simulated.
+type RigState struct {
+	Lines []rig.LineState `json:"lines"`
+}
+
+// AddressMeaning is what a typed address means.
+type AddressMeaning struct {
+	Address   string `json:"address" doc:"in the station's notation"`
+	Canonical string `json:"canonical" doc:"as on the wire: hr:9"`
+	Meaning   string `json:"meaning" doc:"in words"`
+}
+
+// RawReading is one address that was read without a point.
+type RawReading struct {
+	Address string      `json:"address" doc:"canonical"`
+	Shown   string      `json:"shown" doc:"in the station's notation"`
+	Value   codec.Value `json:"value" doc:"a register as uint16, or a bit"`
+	Signed  *int16      `json:"signed,omitempty" doc:"the register as int16"`
+	Raw     reading.Raw `json:"raw"`
+}
+
+// Lens is a point's raw data under every interpretation.
+type Lens struct {
+	Tag     string    `json:"tag"`
+	Address string    `json:"address" doc:"canonical, of the first word"`
+	Words   []string  `json:"words" doc:"as on the wire, in hex"`
+	Rows    []LensRow `json:"rows"`
+}
+
+// LensRow is one interpretation.
+type LensRow struct {
+	Type      codec.Type  `json:"type"`
+	Order     codec.Order `json:"order"`
+	Value     codec.Value `json:"value" doc:"raw value; null when these words are none"`
+	Text      string      `json:"text" doc:"the value with the point's scaling"`
+	Problem   string      `json:"problem,omitempty" doc:"why these words are no value of this type"`
+	Plausible bool        `json:"plausible" doc:"false for values a plant hardly ever means"`
+	Current   bool        `json:"current" doc:"this is how the point is read now"`
+}
+
+// Status is the state of communication.
+type Status struct {
+	Links    []engine.LinkStatus    `json:"links"`
+	Stations []engine.StationStatus `json:"stations"`
+}
+
+// LiveMessage is what the WebSocket sends.
+type LiveMessage struct {
+	Readings []Reading `json:"readings"`
+	Removed  []string  `json:"removed,omitempty" doc:"tags of points that are gone"`
+}
+
+// LiveRequest is what a client sends over the WebSocket to follow other tags from then on.
+type LiveRequest struct {
+	Tags []string `json:"tags" doc:"tags or patterns, * for any characters"`
+}
+
+// Problem is an RFC 9457 problem document.
+type Problem struct {
+	Type   string         `json:"type"`
+	Title  string         `json:"title"`
+	Status int            `json:"status"`
+	Detail string         `json:"detail"`
+	Errors []ProblemField `json:"errors,omitempty" doc:"one entry a wrong field"`
+	Near   []string       `json:"near,omitempty" doc:"the names most like one that was not found"`
+}
+
+// ProblemField is one wrong field.
+type ProblemField struct {
+	Subject string `json:"subject,omitempty" doc:"kind and name of the entity"`
+	Field   string `json:"field"`
+	Value   string `json:"value"`
+	Message string `json:"message"`
+	Line    int    `json:"line,omitempty" doc:"in the file, from 1"`
+}
+
+// Changes and writes as recorded.
+type (
+	changePage = Page[store.Record]
+	writePage  = Page[store.WriteRecord]
+)

@@ -1,0 +1,177 @@
+// Package cli is the command line: verbs that speak to a running service, and those that start one.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"os/user"
+	"regexp"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"arithmon/internal/app/client"
+)
+
+// Exit codes.
+const (
+	exitDone       = 0
+	exitFailed     = 1
+	exitUsage      = 2
+	exitNotFound   = 3
+	exitNotGood    = 4 // done, but a reading is not good
+	exitNotAllowed = 5
+)
+
+// Env is what the command line runs in.
+type Env struct {
+	Out, Err io.Writer
+	In       io.Reader
+	Getenv   func(string) string
+	Console  fs.FS // the built console
+	Version  string
+}
+
+// app is one run of the command line.
+type app struct {
+	Env
+	server string
+	output string
+}
+
+// exitError ends the program with a code and, unless it is empty, a message.
+type exitError struct {
+	code    int
+	message string
+}
+
+func (e *exitError) Error() string { return e.message }
+
+// Run runs the command line and returns its exit code.
+func Run(ctx context.Context, env Env, args []string) int {
+	a := &app{Env: env}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(env.Out)
+	root.SetErr(env.Err)
+	root.SetIn(env.In)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	code := exitCode(err)
+	for line := range strings.SplitSeq(strings.TrimSpace(err.Error()), "\n") {
+		if line != "" {
+			fmt.Fprintln(env.Err, "arithmon:", line)
+		}
+	}
+	return code
+}
+
+func exitCode(err error) int {
+	var exit *exitError
+	var problem *client.ProblemError
+	switch {
+	case errors.As(err, &exit):
+		return exit.code
+	case errors.As(err, &problem) && problem.Status == http.StatusNotFound:
+		return exitNotFound
+	case errors.As(err, &problem) && problem.Status == http.StatusForbidden:
+		return exitNotAllowed
+	case strings.HasPrefix(err.Error(), "unknown command"):
+		return exitUsage
+	}
+	return exitFailed
+}
+
+// usage is an error of how the command was written.
+func usage(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Sprintf(format, args...)}
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "arithmon",
+		Short: "A shared point database for Modbus and DNP3 devices, and its live readings",
+		Long: `Arithmon keeps a point database for Modbus and DNP3 devices and reads it live.
+
+Start it with "arithmon serve", or with an invented plant to try it on: "arithmon demo".
+The other verbs speak to the running service.`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			switch a.output {
+			case "text", "json", "yaml", "csv":
+				return nil
+			}
+			return usage("-o %s: choose text, json, yaml or csv", a.output)
+		},
+	}
+	server := a.Getenv("ARITHMON_SERVER")
+	if server == "" {
+		server = "http://127.0.0.1:7340"
+	}
+	root.PersistentFlags().StringVar(&a.server, "server", server, "URL of the service (or ARITHMON_SERVER)")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "form of the output: text, json, yaml or csv")
+	negative := regexp.MustCompile(`-\.?[0-9]\S*$`)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		if number := negative.FindString(err.Error()); number != "" {
+			return usage("%s looks like an option; put the options first, then --, then the rest: %s [options] -- ... %s", number, c.CommandPath(), number)
+		}
+		return usage("%s. See %s --help", err, c.CommandPath())
+	})
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(a.serve(), a.demo(), a.rig(), a.version())
+	root.AddCommand(a.entities()...)
+	root.AddCommand(a.apply(), a.export(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
+	return root
+}
+
+// client speaks to the service as the user of this machine.
+func (a *app) client() *client.Client {
+	who := "local"
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		who = u.Username
+	}
+	c := client.New(a.server, who)
+	c.Warn = a.warn
+	return c
+}
+
+func (a *app) warn(text string) { fmt.Fprintln(a.Err, "arithmon: warning:", text) }
+
+// arguments checks how many there are, in words.
+func arguments(least, most int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) < least || most >= 0 && len(args) > most {
+			return usage("%s takes %s. See %s --help", c.CommandPath(), what, c.CommandPath())
+		}
+		return nil
+	}
+}
+
+func (a *app) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the version", Args: arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.print(map[string]string{"version": a.Version}, func(t *table) { t.line("arithmon " + a.Version) })
+		},
+	}
+}
+
+// readFile reads a file, or the standard input for "-".
+func (a *app) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(a.In)
+	}
+	data, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &exitError{exitNotFound, fmt.Sprintf("there is no file %q", name)}
+	}
+	return data, err
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"maps"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
+
+	"arithmon/demo"
+	"arithmon/internal/app/client"
+	"arithmon/internal/app/service"
+	"arithmon/internal/core/site"
+	"arithmon/internal/rig"
+)
+
+func (a *app) serve() *cobra.Command {
+	var dir, listen string
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service",
+		Long: `Run the service: keep the point database in a directory, read its points, and answer on loopback.
+The first line on stdout is the console's URL, printed once the service answers. Ends with Ctrl-C.`,
+		Args: arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := a.start(c.Context(), dir, listen, nil)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(a.Out, s.URL)
+			return a.untilEnd(c.Context(), s)
+		}}
+	home, err := os.UserConfigDir()
+	if err != nil {
+		home = "."
+	}
+	c.Flags().StringVar(&dir, "data", filepath.Join(home, "arithmon"), "directory of the database; made when it is missing")
+	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
+	return c
+}
+
+func (a *app) start(ctx context.Context, dir, listen string, devices *rig.Rig) (*service.Service, error) {
+	log := slog.New(slog.NewTextHandler(a.Err, nil))
+	return service.Start(ctx, service.Options{Dir: dir, Listen: listen, Rig: devices, Console: a.Console, Log: log, Version: a.Version})
+}
+
+// untilEnd waits for the end of the service or of ctx.
+func (a *app) untilEnd(ctx context.Context, s *service.Service) error {
+	var failed error
+	select {
+	case failed = <-s.Failed():
+	case <-ctx.Done():
+		fmt.Fprintln(a.Err, "arithmon: stopping")
+	}
+	if err := s.Stop(); failed == nil {
+		return err
+	}
+	return failed
+}
+
+func (a *app) demo() *cobra.Command {
+	var dir, listen string
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with Merrowfen, an invented plant, and its simulated devices",
+		Long: `Run the service with the site of Merrowfen, an invented drainage district, and simulate its devices.
+The first line on stdout is the console's URL. The database is thrown away at the end unless --data is given.`,
+		Args: arguments(0, 0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if dir == "" {
+				temporary, err := os.MkdirTemp("", "arithmon-demo-")
+				if err != nil {
+					return err
+				}
+				defer os.RemoveAll(temporary)
+				dir = temporary
+			}
+			config, err := rig.Load("merrowfen.yaml", demo.Rig)
+			if err != nil {
+				return err
+			}
+			devices, err := rig.Start(config, rig.Options{AnyPort: true})
+			if err != nil {
+				return err
+			}
+			defer devices.Stop()
+			s, err := a.start(c.Context(), dir, listen, devices)
+			if err != nil {
+				return err
+			}
+			if err := a.furnish(c.Context(), s, config, devices); err != nil {
+				s.Stop()
+				return err
+			}
+			fmt.Fprintln(a.Out, s.URL)
+			fmt.Fprintf(a.Err, "arithmon: Merrowfen runs. Open %s, or try: arithmon watch 'sallow/*' --server %s\n", s.URL, s.URL)
+			return a.untilEnd(c.Context(), s)
+		}}
+	c.Flags().StringVar(&dir, "data", "", "directory of the database, to keep it")
+	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
+	return c
+}
+
+// furnish gives an empty service the site of the demo, with links to where its devices listen; one that has links already, those.
+func (a *app) furnish(ctx context.Context, s *service.Service, config *rig.Config, devices *rig.Rig) error {
+	cl := client.New(s.URL, "demo")
+	links, err := cl.Links(ctx)
+	if err != nil {
+		return err
+	}
+	if len(links) == 0 {
+		file, err := furnished(demo.Site, config, devices)
+		if err != nil {
+			return err
+		}
+		_, err = cl.Apply(ctx, "site.yaml", file, false, false)
+		return err
+	}
+	for _, line := range config.Lines {
+		if _, err := cl.Set(ctx, "link", line.Name, where(line, devices.Address(line.Name))); err != nil {
+			return fmt.Errorf("pointing link %s at its simulated device: %w", line.Name, err)
+		}
+	}
+	return nil
+}
+
+// furnished is a site file with its links to where the devices listen, before anything is asked of where they would by themselves:
+// another demo may have that.
+func furnished(file []byte, config *rig.Config, devices *rig.Rig) ([]byte, error) {
+	var content map[string]any
+	if err := yaml.Unmarshal(file, &content); err != nil {
+		return nil, err
+	}
+	links, _ := content["links"].([]any)
+	for _, l := range links {
+		link, _ := l.(map[string]any)
+		for _, line := range config.Lines {
+			if line.Name != link["name"] {
+				continue
+			}
+			fields, err := json.Marshal(where(line, devices.Address(line.Name))) // as JSON names them
+			if err != nil {
+				return nil, err
+			}
+			if err := json.Unmarshal(fields, &link); err != nil {
+				return nil, err
+			}
+			maps.DeleteFunc(link, func(_ string, v any) bool { return v == nil })
+		}
+	}
+	return yaml.Marshal(content)
+}
+
+// where gives a link the address on which its simulated line listens: a port of the network or a serial one.
+func where(line rig.Line, address string) map[string]any {
+	host, port, err := net.SplitHostPort(address)
+	if n, numeric := strconv.Atoi(port); err == nil && numeric == nil {
+		fields := map[string]any{"transport": site.TCP, "framing": line.Framing, "host": host, "port": n, "serial": nil}
+		if line.Transport != site.Serial {
+			fields["transport"] = line.Transport
+		}
+		if line.Protocol == site.DNP3 {
+			delete(fields, "framing")
+		}
+		return fields
+	}
+	serial := line.Serial
+	serial.Device = address
+	return map[string]any{"serial": serial}
+}

@@ -1,0 +1,475 @@
+// Package client speaks to a running Arithmon service.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"syscall"
+
+	"github.com/coder/websocket"
+
+	"arithmon/internal/app/api"
+	"arithmon/internal/commission/probe"
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/engine"
+	"arithmon/internal/live/traffic"
+	"arithmon/internal/record/store"
+	"arithmon/internal/rig"
+)
+
+// Client speaks to one service. It is safe for concurrent use.
+type Client struct {
+	base string
+	who  string
+	http *http.Client
+
+	// Warn takes what the service says about a change that is allowed and yet seldom meant; nil for nothing.
+	Warn func(text string)
+}
+
+// ProblemError is a problem that the service answered.
+type ProblemError struct{ api.Problem }
+
+func (e *ProblemError) Error() string {
+	if len(e.Errors) == 0 {
+		return e.Detail
+	}
+	lines := make([]string, len(e.Errors))
+	for i, f := range e.Errors {
+		var parts []string
+		if f.Line > 0 {
+			parts = append(parts, fmt.Sprintf("line %d", f.Line))
+		}
+		for _, part := range []string{f.Subject, f.Field, f.Message} {
+			if part != "" {
+				parts = append(parts, part)
+			}
+		}
+		lines[i] = strings.Join(parts, ": ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// New returns a client of the service at base, such as http://127.0.0.1:7340; who is recorded with what it changes.
+func New(base, who string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), who: who, http: &http.Client{}}
+}
+
+// do makes one request. body is sent as JSON unless it is []byte; answer is filled from JSON unless it is *[]byte.
+func (c *Client) do(ctx context.Context, method, path string, query url.Values, body, answer any) error {
+	var reader io.Reader
+	switch b := body.(type) {
+	case nil:
+	case []byte:
+		reader = bytes.NewReader(b)
+	default:
+		encoded, err := json.Marshal(b)
+		if err != nil {
+			return err
+		}
+		reader = bytes.NewReader(encoded)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, c.base+path+"?"+query.Encode(), reader)
+	if err != nil {
+		return fmt.Errorf("server %q: %w", c.base, err)
+	}
+	request.Header.Set("Arithmon-Who", url.QueryEscape(c.who))
+	response, err := c.http.Do(request)
+	if err != nil {
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			return fmt.Errorf("no service answers at %s. Start one with arithmon serve, or name another with --server or ARITHMON_SERVER", c.base)
+		}
+		return fmt.Errorf("service at %s: %w", c.base, errors.Unwrap(err))
+	}
+	defer response.Body.Close()
+	data, err := io.ReadAll(response.Body)
+	if err != nil {
+		return fmt.Errorf("service at %s: %w", c.base, err)
+	}
+	if response.StatusCode >= 300 {
+		p := &ProblemError{}
+		if json.Unmarshal(data, &p.Problem) != nil || p.Status == 0 {
+			return fmt.Errorf("%s answers %s; is that an Arithmon service?", c.base, response.Status)
+		}
+		return p
+	}
+	for _, text := range response.Header.Values("Arithmon-Warning") {
+		if c.Warn != nil {
+			c.Warn(text)
+		}
+	}
+	if raw, ok := answer.(*[]byte); ok {
+		*raw = data
+		return nil
+	}
+	if answer == nil || response.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.Unmarshal(data, answer); err != nil {
+		return fmt.Errorf("%s does not answer as an Arithmon service does: %w", c.base, err)
+	}
+	return nil
+}
+
+// all gathers the pages of a list.
+func all[E any](ctx context.Context, c *Client, path string, query url.Values) ([]E, error) {
+	list := []E{}
+	if query == nil {
+		query = url.Values{}
+	}
+	query.Set("limit", "10000")
+	for {
+		var page api.Page[E]
+		if err := c.do(ctx, http.MethodGet, path, query, nil, &page); err != nil {
+			return nil, err
+		}
+		list = append(list, page.Items...)
+		if page.Next == "" {
+			return list, nil
+		}
+		query.Set("cursor", page.Next)
+	}
+}
+
+func plural(kind site.Kind) string { return "/api/v1/" + string(kind) + "s" }
+
+func entityPath(kind site.Kind, name string) string {
+	return plural(kind) + "/" + strings.ReplaceAll(url.PathEscape(name), "%2F", "/")
+}
+
+// Links lists the links by name.
+func (c *Client) Links(ctx context.Context) ([]site.Link, error) {
+	return all[site.Link](ctx, c, plural(site.KindLink), nil)
+}
+
+// Stations lists the stations by name.
+func (c *Client) Stations(ctx context.Context) ([]site.Station, error) {
+	return all[site.Station](ctx, c, plural(site.KindStation), nil)
+}
+
+// Points lists the points whose tag fits a pattern, all when there is none, of one station when it is named.
+func (c *Client) Points(ctx context.Context, station string, patterns ...string) ([]api.Point, error) {
+	query := url.Values{"tag": patterns}
+	if station != "" {
+		query.Set("station", station)
+	}
+	return all[api.Point](ctx, c, plural(site.KindPoint), query)
+}
+
+// Show returns one entity as the service's JSON.
+func (c *Client) Show(ctx context.Context, kind site.Kind, name string) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodGet, entityPath(kind, name), nil, nil, &entity)
+	return entity, err
+}
+
+// Add adds an entity, given by its fields.
+func (c *Client) Add(ctx context.Context, kind site.Kind, fields any) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodPost, plural(kind), nil, fields, &entity)
+	return entity, err
+}
+
+// Set changes some fields of an entity; null gives one its default.
+func (c *Client) Set(ctx context.Context, kind site.Kind, name string, fields any) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodPatch, entityPath(kind, name), nil, fields, &entity)
+	return entity, err
+}
+
+// Remove removes an entity, with cascade also what belongs to it.
+func (c *Client) Remove(ctx context.Context, kind site.Kind, name string, cascade bool) (sum api.ChangeSummary, err error) {
+	err = c.do(ctx, http.MethodDelete, entityPath(kind, name), url.Values{"cascade": {fmt.Sprint(cascade)}}, nil, &sum)
+	return sum, err
+}
+
+// Test asks a link or a station for a sign of life.
+func (c *Client) Test(ctx context.Context, kind site.Kind, name string) (t engine.Test, err error) {
+	err = c.do(ctx, http.MethodPost, entityPath(kind, name)+"/test", nil, nil, &t)
+	return t, err
+}
+
+// Copy duplicates a link or a station; fields are those of api.Copy or site.StationCopy.
+func (c *Client) Copy(ctx context.Context, kind site.Kind, name string, fields any) (json.RawMessage, error) {
+	var entity json.RawMessage
+	err := c.do(ctx, http.MethodPost, entityPath(kind, name)+"/copy", nil, fields, &entity)
+	return entity, err
+}
+
+// Refresh asks a station everything at once.
+func (c *Client) Refresh(ctx context.Context, station string) error {
+	return c.do(ctx, http.MethodPost, entityPath(site.KindStation, station)+"/refresh", nil, nil, nil)
+}
+
+// WriteRange writes to addresses that no point needs to have.
+func (c *Client) WriteRange(ctx context.Context, station string, w api.RangeWrite) (r api.RangeResult, err error) {
+	err = c.do(ctx, http.MethodPost, entityPath(site.KindStation, station)+"/write", nil, w, &r)
+	return r, err
+}
+
+// follow makes a request whose answer is lines of JSON, and calls f with each as it comes.
+func follow[T any](ctx context.Context, c *Client, path string, body any, f func(T) error) error {
+	encoded, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	return lines(ctx, c, http.MethodPost, path, bytes.NewReader(encoded), f)
+}
+
+// lines reads an answer of lines of JSON.
+func lines[T any](ctx context.Context, c *Client, method, path string, body io.Reader, f func(T) error) error {
+	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Arithmon-Who", url.QueryEscape(c.who))
+	response, err := c.http.Do(request)
+	if err != nil {
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			return fmt.Errorf("no service answers at %s. Start one with arithmon serve, or name another with --server or ARITHMON_SERVER", c.base)
+		}
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode >= 300 {
+		data, _ := io.ReadAll(response.Body)
+		p := &ProblemError{}
+		if json.Unmarshal(data, &p.Problem) != nil {
+			return fmt.Errorf("%s answers %s", c.base, response.Status)
+		}
+		return p
+	}
+	decoder := json.NewDecoder(response.Body)
+	for {
+		var v T
+		if err := decoder.Decode(&v); err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			return err
+		}
+		if err := f(v); err != nil {
+			return err
+		}
+	}
+}
+
+// Events lists what devices reported; query is that of the route.
+func (c *Client) Events(ctx context.Context, query url.Values) (page api.EventPage, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/events", query, nil, &page)
+	return page, err
+}
+
+// FollowEvents calls f with events, those that were and those that come, until ctx ends or f fails.
+func (c *Client) FollowEvents(ctx context.Context, query url.Values, f func(store.EventRecord) error) error {
+	query.Set("follow", "true")
+	return lines(ctx, c, http.MethodGet, "/api/v1/events?"+query.Encode(), nil, f)
+}
+
+// Profile makes points of a station of a DNP3 XML device profile.
+func (c *Client) Profile(ctx context.Context, station, name string, file []byte, prefix string, dryRun bool) (r api.ProfileResult, err error) {
+	query := url.Values{"file": {name}, "prefix": {prefix}, "dry_run": {fmt.Sprint(dryRun)}}
+	err = c.do(ctx, http.MethodPost, "/api/v1/stations/"+url.PathEscape(station)+"/profile", query, file, &r)
+	return r, err
+}
+
+// Ask runs a protocol action on a station.
+func (c *Client) Ask(ctx context.Context, station, action string) (r api.ActionResult, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/stations/"+url.PathEscape(station)+"/ask", nil, api.ActionRequest{Action: action}, &r)
+	return r, err
+}
+
+// Probe asks a device what it is and calls f with each stage as it ends.
+func (c *Client) Probe(ctx context.Context, what api.ProbeRequest, f func(probe.Stage) error) error {
+	return follow(ctx, c, "/api/v1/probe", what, f)
+}
+
+// Scan looks for units and calls f with each step.
+func (c *Client) Scan(ctx context.Context, where api.ScanRequest, f func(probe.Progress) error) error {
+	return follow(ctx, c, "/api/v1/scan", where, f)
+}
+
+// Findings are the conclusions that stand now, of one subject when it is given.
+func (c *Client) Findings(ctx context.Context, subject string) ([]diagnose.Finding, error) {
+	var f api.Findings
+	err := c.do(ctx, http.MethodGet, "/api/v1/findings", url.Values{"subject": {subject}}, nil, &f)
+	return f.Items, err
+}
+
+// ResetFigures begins the figures since reset anew.
+func (c *Client) ResetFigures(ctx context.Context) error {
+	return c.do(ctx, http.MethodPost, "/api/v1/figures/reset", nil, nil, nil)
+}
+
+// Traffic returns the newest frames; query is that of the API.
+func (c *Client) Traffic(ctx context.Context, query url.Values) (t api.TrafficPage, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/traffic", query, nil, &t)
+	return t, err
+}
+
+// Capture returns the frames that are kept as a pcapng capture.
+func (c *Client) Capture(ctx context.Context, query url.Values) (file []byte, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/traffic/capture", query, nil, &file)
+	return file, err
+}
+
+// Record begins to record frames on the service's machine.
+func (c *Client) Record(ctx context.Context, what api.RecordRequest) (r traffic.Recording, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/traffic/recording", nil, what, &r)
+	return r, err
+}
+
+// Recording returns the state of the recording; with stop it ends it.
+func (c *Client) Recording(ctx context.Context, stop bool) (r traffic.Recording, err error) {
+	method := http.MethodGet
+	if stop {
+		method = http.MethodDelete
+	}
+	err = c.do(ctx, method, "/api/v1/traffic/recording", nil, nil, &r)
+	return r, err
+}
+
+// Rig returns what is simulated.
+func (c *Client) Rig(ctx context.Context) (state api.RigState, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/rig", nil, nil, &state)
+	return state, err
+}
+
+// SetFaults changes the faults of a simulated device: those that fields name, or all of them.
+func (c *Client) SetFaults(ctx context.Context, line string, unit int, fields any, all bool) (f rig.Faults, err error) {
+	method := http.MethodPatch
+	if all {
+		method = http.MethodPut
+	}
+	err = c.do(ctx, method, fmt.Sprintf("/api/v1/rig/%s/%d", url.PathEscape(line), unit), nil, fields, &f)
+	return f, err
+}
+
+// CutLine cuts a simulated line, or restores it.
+func (c *Client) CutLine(ctx context.Context, line string, restore bool) error {
+	verb := "cut"
+	if restore {
+		verb = "restore"
+	}
+	return c.do(ctx, http.MethodPost, "/api/v1/rig/"+url.PathEscape(line)+"/"+verb, nil, nil, nil)
+}
+
+// Apply takes over a site file; name is for messages.
+func (c *Client) Apply(ctx context.Context, name string, file []byte, dryRun, prune bool) (sum api.ChangeSummary, err error) {
+	query := url.Values{"dry_run": {fmt.Sprint(dryRun)}, "prune": {fmt.Sprint(prune)}, "file": {name}}
+	err = c.do(ctx, http.MethodPost, "/api/v1/apply", query, file, &sum)
+	return sum, err
+}
+
+// Export returns the site as a site file.
+func (c *Client) Export(ctx context.Context) (file []byte, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/export", nil, nil, &file)
+	return file, err
+}
+
+// Readings returns the newest readings of the tags or patterns given.
+func (c *Client) Readings(ctx context.Context, patterns ...string) ([]api.Reading, error) {
+	return all[api.Reading](ctx, c, "/api/v1/readings", url.Values{"tag": patterns})
+}
+
+// ReadRange reads addresses that no point needs to have.
+// Values are of a type and byte order when those are not empty.
+func (c *Client) ReadRange(ctx context.Context, station, what, typ, order string) ([]api.RawReading, error) {
+	query := url.Values{"range": {what}, "type": {typ}, "order": {order}}
+	return all[api.RawReading](ctx, c, entityPath(site.KindStation, station)+"/read", query)
+}
+
+// Lens returns a point's raw data under every interpretation.
+func (c *Client) Lens(ctx context.Context, tag string) (l api.Lens, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/lens", url.Values{"tag": {tag}}, nil, &l)
+	return l, err
+}
+
+// Write writes a value to a point.
+func (c *Client) Write(ctx context.Context, w api.WriteRequest) (r api.WriteResult, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/write", nil, w, &r)
+	return r, err
+}
+
+// Status returns the state of communication.
+func (c *Client) Status(ctx context.Context) (st api.Status, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/status", nil, nil, &st)
+	return st, err
+}
+
+// Changes returns at most limit recorded changes, newest first; of one entity when kind and name are given.
+func (c *Client) Changes(ctx context.Context, kind site.Kind, name string, limit int) ([]store.Record, error) {
+	var page api.Page[store.Record]
+	query := url.Values{"limit": {fmt.Sprint(limit)}, "kind": {string(kind)}, "name": {name}}
+	err := c.do(ctx, http.MethodGet, "/api/v1/changes", query, nil, &page)
+	return page.Items, err
+}
+
+// Quarantined lists stored records that did not fit the site when it was loaded.
+func (c *Client) Quarantined(ctx context.Context) ([]store.Quarantined, error) {
+	var page api.Page[store.Quarantined]
+	err := c.do(ctx, http.MethodGet, "/api/v1/quarantine", nil, nil, &page)
+	return page.Items, err
+}
+
+// Undo undoes a recorded change, with those that were made together with it.
+func (c *Client) Undo(ctx context.Context, id int64) (sum api.ChangeSummary, err error) {
+	err = c.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/changes/%d/undo", id), nil, nil, &sum)
+	return sum, err
+}
+
+// Writes returns at most limit recorded writes, newest first; of one tag when it is given.
+func (c *Client) Writes(ctx context.Context, tag string, limit int) ([]store.WriteRecord, error) {
+	var page api.Page[store.WriteRecord]
+	query := url.Values{"limit": {fmt.Sprint(limit)}, "tag": {tag}}
+	err := c.do(ctx, http.MethodGet, "/api/v1/writes", query, nil, &page)
+	return page.Items, err
+}
+
+// Ports lists the serial ports of the service's machine.
+func (c *Client) Ports(ctx context.Context) ([]string, error) {
+	var p api.Ports
+	err := c.do(ctx, http.MethodGet, "/api/v1/ports", nil, nil, &p)
+	return p.Ports, err
+}
+
+// Health asks whether the service runs.
+func (c *Client) Health(ctx context.Context) (h api.Health, err error) {
+	err = c.do(ctx, http.MethodGet, "/healthz", nil, nil, &h)
+	return h, err
+}
+
+// Live calls f with readings as they change, first with all, until ctx ends or f fails. Its error is f's, ctx's, or
+// why the connection ended.
+func (c *Client) Live(ctx context.Context, patterns []string, f func(api.LiveMessage) error) error {
+	conn, _, err := websocket.Dial(ctx, "ws"+strings.TrimPrefix(c.base, "http")+"/api/v1/live?"+url.Values{"tag": patterns}.Encode(), nil)
+	if err != nil {
+		return fmt.Errorf("following readings at %s: %w", c.base, err)
+	}
+	defer conn.CloseNow()
+	conn.SetReadLimit(16 << 20)
+	for {
+		_, data, err := conn.Read(ctx)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("the service ended the connection: %w", err)
+		}
+		var message api.LiveMessage
+		if err := json.Unmarshal(data, &message); err != nil {
+			return err
+		}
+		if err := f(message); err != nil {
+			return err
+		}
+	}
+}

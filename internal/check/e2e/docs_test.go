@@ -1,0 +1,99 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/app/client"
+	"arithmon/internal/core/reading"
+	"arithmon/internal/rig"
+)
+
+var commandLine = regexp.MustCompile(`(?m)^    (arithmon .*)$`)
+
+// written are the commands in a document, in their order.
+func written(t *testing.T, document string) (lines []string) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "..", document))
+	require.NoError(t, err)
+	for _, m := range commandLine.FindAllStringSubmatch(string(text), -1) {
+		lines = append(lines, m[1])
+	}
+	require.NotEmpty(t, lines)
+	return lines
+}
+
+// shell runs a line as a person types it; one that goes on for ever is ended once it says something.
+func shell(t *testing.T, url, line string) {
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "sh", "-c", "exec "+line)
+	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"), "ARITHMON_SERVER="+url)
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	if strings.HasPrefix(line, "arithmon watch") {
+		out, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		_, err = out.Read(make([]byte, 1))
+		assert.NoError(t, err, line)
+		assert.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+		return
+	}
+	out, err := cmd.Output()
+	assert.NoError(t, err, "%s\n%s%s", line, out, errs.String())
+}
+
+// The job as the README tells it, with a simulated device in the place of the one it names.
+func TestTheCommandsOfTheReadme(t *testing.T) {
+	p := serving(t, nil)
+	config, err := rig.Load("devices.yaml", []byte("rig: 1\nlines: [{name: gate, listen: '127.0.0.1:0', stations: [{unit: 1, tables: {hr: 100}}]}]"))
+	require.NoError(t, err)
+	running, err := rig.Start(config, rig.Options{})
+	require.NoError(t, err)
+	t.Cleanup(running.Stop)
+	host, port, err := net.SplitHostPort(running.State()[0].Listen)
+	require.NoError(t, err)
+	for _, line := range written(t, "README.md") {
+		if strings.HasPrefix(line, "arithmon serve") {
+			continue // it runs
+		}
+		if line = strings.Replace(line, "192.0.2.7", fmt.Sprintf("%s --port %s", host, port), 1); strings.HasPrefix(line, "arithmon lens") {
+			p.awaitQuality("gate1/position", "good")
+		}
+		shell(t, p.service.URL, line)
+	}
+}
+
+// Those of the guide: the ones that make something on an empty service, the others on the demo.
+func TestTheCommandsOfTheGuide(t *testing.T) {
+	empty := serving(t, nil)
+	_, demo := serve(t, "demo", "--listen", "127.0.0.1:0")
+	c := client.New(demo, "tester")
+	require.Eventually(t, func() bool {
+		list, err := c.Readings(t.Context(), "sallow/gate1/open-cmd")
+		return err == nil && len(list) == 1 && list[0].Quality == reading.Good
+	}, patience, 10*time.Millisecond)
+	for _, line := range written(t, "docs/using.md") {
+		url := demo
+		if strings.Contains(line, " add ") {
+			url = empty.service.URL
+		}
+		if strings.Contains(line, "--station drive2") { // one of those the guide takes for given
+			shell(t, url, "arithmon station add drive2 --link bus --unit 3")
+		}
+		shell(t, url, line)
+	}
+}

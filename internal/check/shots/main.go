@@ -1,0 +1,181 @@
+// Shots takes the pictures of docs/screenshots from the demo: the console's pages, and two commands in a terminal.
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"arithmon/internal/check/browser"
+)
+
+const (
+	width  = 1280
+	height = 800
+	binary = "bin/arithmon"
+)
+
+// page is a picture of the console.
+type page struct {
+	name, path string
+	wait       string   // a selector that shows when the page is ready
+	click      []string // what is clicked before the picture; of the last, the lower end is shown
+}
+
+var pages = []page{
+	{"overview", "/overview", ".panel .el-table__row", nil},
+	{"link-serial", "/links?link=tern-bus", "[data-test=ask]", []string{"[data-test=ask]"}},
+	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", []string{".el-collapse-item__header", "[data-test=ask]"}},
+	{"points", "/points", ".el-table-v2__row", nil},
+	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
+	{"live", "/live", ".el-table-v2__row", nil},
+	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
+	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
+	{"refused", "/live?search=tern/pump1&point=tern/pump1/spare", "[data-test=value]", nil},
+	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
+	{"communication", "/communication", ".el-table__row", nil},
+	{"traffic", "/traffic?link=tern-bus", ".frame", []string{".frame:nth-child(6)"}},
+	{"events", "/events", "[data-test=events] tbody tr:nth-child(12)", nil},
+	{"probe", "/stations?station=heron-rtu", "[data-test=probe]", []string{"[data-test=probe]", "[data-test=held] thead input[type=checkbox]"}},
+	{"finding", "/overview", "[data-test=finding-word-order]", nil},
+	{"changes", "/changes", ".el-table__row", nil},
+}
+
+// prepared is what is done before the pictures: a byte order that is wrong, an outstation that has another address, breakers that
+// trip, and an address that its device refuses.
+var prepared = [][]string{
+	{"station", "set", "tern-meter", "--order", "CDAB"},
+	{"link", "copy", "heron-line", "spare-line"},
+	{"link", "enable", "spare-line"},
+	{"station", "add", "spare-rtu", "--link", "spare-line", "--outstation", "12", "--description", "a wrong link address"},
+	{"write", "heron/feeder2/cmd", "trip"},
+	{"write", "heron/feeder2/cmd", "close"},
+	{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"},
+}
+
+// settle is how long a page may take to come to rest after it is ready: drawers slide, tables measure themselves.
+const settle = 1500 * time.Millisecond
+
+func main() {
+	if err := run(context.Background(), "docs/screenshots"); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, dir string) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	defer cancel()
+	demo := exec.CommandContext(ctx, binary, "demo", "--listen", "127.0.0.1:0")
+	out, err := demo.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := demo.Start(); err != nil {
+		return fmt.Errorf("%s: %w; make build makes it", binary, err)
+	}
+	defer func() {
+		demo.Process.Signal(os.Interrupt)
+		demo.Wait()
+	}()
+	url, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		return fmt.Errorf("the demo did not start: %w", err)
+	}
+	url = strings.TrimSpace(url)
+	for _, args := range prepared {
+		step := exec.CommandContext(ctx, binary, append(args, "--server", url)...)
+		if out, err := step.CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w: %s", strings.Join(args, " "), err, out)
+		}
+	}
+	if err := console(ctx, url, dir); err != nil {
+		return err
+	}
+	for name, command := range map[string]string{
+		"terminal-rig":    strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
+		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
+		"terminal-status": strings.ReplaceAll("$ status; $ lens sallow/gate1/torque; $ write sallow/gate1/open-cmd open; $ read 'sallow/gate1/*'; sleep 60", "$", "./"+binary),
+	} {
+		if err := terminal(ctx, url, command, filepath.Join(dir, name+".png")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func console(ctx context.Context, url, dir string) error {
+	tab, err := browser.Open(ctx, width, height)
+	if err != nil {
+		return err
+	}
+	defer tab.Close()
+	if err := tab.Go(url + "/overview"); err != nil {
+		return err
+	}
+	if err := tab.Run("localStorage.setItem('look', 'light')"); err != nil {
+		return err
+	}
+	for _, p := range pages {
+		if err := take(tab, url, p, filepath.Join(dir, p.name+".png")); err != nil {
+			return fmt.Errorf("page %s: %w", p.path, err)
+		}
+	}
+	return nil
+}
+
+func take(tab *browser.Page, url string, p page, file string) error {
+	if err := tab.Go(url + p.path); err != nil {
+		return err
+	}
+	if err := tab.Wait(p.wait); err != nil {
+		return err
+	}
+	for _, selector := range p.click {
+		if err := tab.Click(selector); err != nil {
+			return err
+		}
+	}
+	time.Sleep(settle)
+	if n := len(p.click); n > 1 {
+		if err := tab.Run(fmt.Sprintf("document.querySelector(%q)?.scrollIntoView({block: 'center'})", p.click[n-1])); err != nil {
+			return err
+		}
+		time.Sleep(settle)
+	}
+	picture, err := tab.Picture()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, picture, 0o644)
+}
+
+// terminal runs a command in a terminal window under Xvfb and takes its picture.
+func terminal(ctx context.Context, url, command, file string) error {
+	script := fmt.Sprintf(`
+		Xvfb -displayfd 3 -screen 0 1000x640x24 3>"$DIR/display" >/dev/null 2>&1 & server=$!
+		for i in $(seq 100); do [ -s "$DIR/display" ] && break; sleep 0.1; done
+		export DISPLAY=:$(cat "$DIR/display")
+		ARITHMON_SERVER=%s xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -geometry 108x34+0+0 -bg '#1d2322' -fg '#e9e5da' +sb -e bash -c %q & window=$!
+		sleep 14
+		import -window root %q
+		kill $window $server`, url, command, file)
+	dir, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	shell := exec.CommandContext(ctx, "bash", "-c", script)
+	shell.Env = append(os.Environ(), "DIR="+dir)
+	if out, err := shell.CombinedOutput(); err != nil {
+		if _, made := os.Stat(file); made != nil {
+			return fmt.Errorf("terminal: %w\n%s", err, out)
+		}
+	}
+	return nil
+}

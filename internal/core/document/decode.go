@@ -1,0 +1,282 @@
+package document
+
+import (
+	"encoding"
+	"encoding/json"
+	"math"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"go.yaml.in/yaml/v3"
+
+	"arithmon/internal/core/nearest"
+)
+
+// Decode fills the struct that into points to from a mapping and returns every fault. Fields that the mapping does not
+// name keep their value; those it gives as null take that of defaults, a struct of the same type.
+// A field is decoded by its json.Unmarshaler or encoding.TextUnmarshaler when it has one; a *Node takes the part as it is.
+func (n *Node) Decode(into, defaults any) Faults {
+	var faults Faults
+	target := reflect.ValueOf(into).Elem()
+	n.decodeStruct(target, reflect.Indirect(reflect.ValueOf(defaults)), &faults)
+	return faults
+}
+
+// Fields returns the values of a mapping by field; faults when it is none or names a field twice.
+func (n *Node) Fields() (map[string]*Node, Faults) {
+	var faults Faults
+	fields := map[string]*Node{}
+	n.eachField(&faults, func(name string, _, value *Node) { fields[name] = value })
+	return fields, faults
+}
+
+// Items returns the values of a list; faults when it is none. A null is an empty list.
+func (n *Node) Items() ([]*Node, Faults) {
+	if n.yaml.Tag == "!!null" {
+		return nil, nil
+	}
+	if n.yaml.Kind != yaml.SequenceNode {
+		return nil, Faults{n.Fault("%s; a list is needed, each entry after a dash", n.what())}
+	}
+	items := make([]*Node, len(n.yaml.Content))
+	for i, item := range n.yaml.Content {
+		items[i] = &Node{item, n.path + "[" + strconv.Itoa(i) + "]"}
+	}
+	return items, nil
+}
+
+// Text is the node as it was written; ok is false unless it is a single value.
+func (n *Node) Text() (text string, ok bool) {
+	return n.yaml.Value, n.yaml.Kind == yaml.ScalarNode && n.yaml.Tag != "!!null"
+}
+
+// IsNull reports whether the node is null.
+func (n *Node) IsNull() bool { return n.yaml.Tag == "!!null" }
+
+// what says what a node is, for messages.
+func (n *Node) what() string {
+	switch {
+	case n.yaml.Kind == yaml.MappingNode:
+		return "is a map"
+	case n.yaml.Kind == yaml.SequenceNode:
+		return "is a list"
+	case n.yaml.Tag == "!!str":
+		return strconv.Quote(shorten(n.yaml.Value)) + " is text"
+	case n.yaml.Tag == "!!null":
+		return "is empty"
+	case n.yaml.Tag == "!!bool":
+		return n.yaml.Value + " is true or false"
+	}
+	return shorten(n.yaml.Value) + " is a number"
+}
+
+func (n *Node) eachField(faults *Faults, visit func(name string, key, value *Node)) {
+	if n.yaml.Kind != yaml.MappingNode {
+		*faults = append(*faults, n.Fault("%s; fields with their values are needed, such as name: value", n.what()))
+		return
+	}
+	seen := map[string]int{}
+	for i := 0; i+1 < len(n.yaml.Content); i += 2 {
+		name := n.yaml.Content[i].Value
+		path := strings.TrimPrefix(n.path+"."+name, ".")
+		key := &Node{n.yaml.Content[i], path}
+		if line, twice := seen[name]; twice {
+			*faults = append(*faults, key.Fault("is given twice, first in line %d", line))
+			continue
+		}
+		seen[name] = key.Line()
+		visit(name, key, &Node{n.yaml.Content[i+1], path})
+	}
+}
+
+func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
+	known := fieldsOf(target.Type())
+	n.eachField(faults, func(name string, key, value *Node) {
+		i, ok := known.index[name]
+		if !ok {
+			fault := key.Fault("unknown field %q%s", name, nearest.Hint(name, known.names))
+			if nearest.Hint(name, known.names) == "" {
+				fault.Message += "; known are " + strings.Join(known.names, ", ")
+			}
+			*faults = append(*faults, fault)
+			return
+		}
+		if value.IsNull() {
+			target.FieldByIndex(i).Set(defaults.FieldByIndex(i))
+			return
+		}
+		value.decode(target.FieldByIndex(i), faults)
+	})
+}
+
+func (n *Node) decode(target reflect.Value, faults *Faults) {
+	fault := func(format string, args ...any) { *faults = append(*faults, n.Fault(format, args...)) }
+	if node, ok := target.Addr().Interface().(**Node); ok {
+		*node = n
+		return
+	}
+	if u, ok := target.Addr().Interface().(json.Unmarshaler); ok {
+		b, err := json.Marshal(n.plain())
+		if err == nil {
+			err = u.UnmarshalJSON(b)
+		}
+		if err != nil {
+			fault("%s", err)
+		}
+		return
+	}
+	if u, ok := target.Addr().Interface().(encoding.TextUnmarshaler); ok {
+		if text, ok := n.Text(); !ok {
+			fault("%s; a single value is needed", n.what())
+		} else if err := u.UnmarshalText([]byte(text)); err != nil {
+			fault("%s", err)
+		}
+		return
+	}
+	switch target.Kind() {
+	case reflect.Pointer:
+		target.Set(reflect.New(target.Type().Elem()))
+		n.decode(target.Elem(), faults)
+	case reflect.Struct:
+		target.SetZero()
+		n.decodeStruct(target, reflect.Zero(target.Type()), faults)
+	case reflect.Slice, reflect.Array:
+		n.decodeList(target, faults)
+	case reflect.Map:
+		target.Set(reflect.MakeMap(target.Type()))
+		n.eachField(faults, func(name string, _, value *Node) {
+			element := reflect.New(target.Type().Elem()).Elem()
+			value.decode(element, faults)
+			target.SetMapIndex(reflect.ValueOf(name).Convert(target.Type().Key()), element)
+		})
+	case reflect.String:
+		if text, ok := n.Text(); ok {
+			target.SetString(text)
+		} else {
+			fault("%s; text is needed", n.what())
+		}
+	case reflect.Bool:
+		if n.yaml.Kind != yaml.ScalarNode || n.yaml.Tag != "!!bool" {
+			fault("%s; true or false is needed", n.what())
+			return
+		}
+		target.SetBool(strings.EqualFold(n.yaml.Value, "true"))
+	case reflect.Int, reflect.Int64, reflect.Uint8, reflect.Uint16:
+		n.decodeInt(target, faults)
+	case reflect.Float64:
+		f, err := strconv.ParseFloat(n.yaml.Value, 64)
+		if hex, herr := strconv.ParseInt(n.yaml.Value, 0, 64); herr == nil {
+			f, err = float64(hex), nil
+		}
+		if n.yaml.Kind != yaml.ScalarNode || n.yaml.Tag != "!!int" && n.yaml.Tag != "!!float" || err != nil || math.IsInf(f, 0) || math.IsNaN(f) {
+			fault("%s; a number is needed", n.what())
+			return
+		}
+		target.SetFloat(f)
+	default:
+		panic("document: no way to decode " + target.Type().String())
+	}
+}
+
+func (n *Node) decodeInt(target reflect.Value, faults *Faults) {
+	i, err := strconv.ParseInt(n.yaml.Value, 0, 64)
+	if n.yaml.Kind != yaml.ScalarNode || n.yaml.Tag != "!!int" || err != nil {
+		*faults = append(*faults, n.Fault("%s; a whole number is needed", n.what()))
+		return
+	}
+	if target.CanInt() {
+		if target.OverflowInt(i) {
+			*faults = append(*faults, n.Fault("%d is too large", i))
+			return
+		}
+		target.SetInt(i)
+		return
+	}
+	if i < 0 || target.OverflowUint(uint64(i)) {
+		*faults = append(*faults, n.Fault("%d is out of range", i))
+		return
+	}
+	target.SetUint(uint64(i))
+}
+
+func (n *Node) decodeList(target reflect.Value, faults *Faults) {
+	items, wrong := n.Items()
+	*faults = append(*faults, wrong...)
+	if wrong != nil {
+		return
+	}
+	if target.Kind() == reflect.Array && len(items) != target.Len() {
+		*faults = append(*faults, n.Fault("has %d entries; %d are needed", len(items), target.Len()))
+		return
+	}
+	if target.Kind() == reflect.Slice {
+		target.Set(reflect.MakeSlice(target.Type(), len(items), len(items)))
+	}
+	for i, item := range items {
+		item.decode(target.Index(i), faults)
+	}
+}
+
+// plain gives the node as the types that encoding/json has.
+func (n *Node) plain() any {
+	switch n.yaml.Kind {
+	case yaml.MappingNode:
+		m := map[string]any{}
+		for i := 0; i+1 < len(n.yaml.Content); i += 2 {
+			m[n.yaml.Content[i].Value] = (&Node{yaml: n.yaml.Content[i+1]}).plain()
+		}
+		return m
+	case yaml.SequenceNode:
+		list := make([]any, len(n.yaml.Content))
+		for i, item := range n.yaml.Content {
+			list[i] = (&Node{yaml: item}).plain()
+		}
+		return list
+	}
+	switch n.yaml.Tag {
+	case "!!null":
+		return nil
+	case "!!bool":
+		return strings.EqualFold(n.yaml.Value, "true")
+	case "!!int", "!!float":
+		if json.Valid([]byte(n.yaml.Value)) {
+			return json.Number(n.yaml.Value)
+		}
+		if i, err := strconv.ParseInt(n.yaml.Value, 0, 64); err == nil {
+			return i
+		}
+	}
+	return n.yaml.Value
+}
+
+// FieldNames lists the json names of a struct's fields in the order of their declaration, those of embedded structs
+// included.
+func FieldNames(of any) []string { return slices.Clone(fieldsOf(reflect.TypeOf(of)).names) }
+
+// structFields are the named fields of a struct type; an outer field hides an embedded one.
+type structFields struct {
+	names []string // in the order of their declaration
+	index map[string][]int
+}
+
+// structs keeps the fields of each struct type that was decoded: there are few of them, and a file has many entries of each.
+var structs sync.Map // reflect.Type to *structFields
+
+func fieldsOf(t reflect.Type) *structFields {
+	if f, ok := structs.Load(t); ok {
+		return f.(*structFields)
+	}
+	f := &structFields{index: map[string][]int{}}
+	for _, field := range reflect.VisibleFields(t) {
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		if _, hidden := f.index[name]; name != "" && name != "-" && !hidden {
+			f.index[name] = field.Index
+			f.names = append(f.names, name)
+		}
+	}
+	structs.Store(t, f)
+	return f
+}

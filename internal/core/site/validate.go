@@ -1,0 +1,452 @@
+package site
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/scaling"
+)
+
+// FieldError is one fault of one field of an entity.
+type FieldError struct {
+	Kind    Kind
+	Name    string // name or tag of the entity; may be empty when that is what is missing
+	Field   string // as in the site file, such as scaling.raw
+	Value   string // as given; empty when there is none
+	Message string // what is wrong and what to do
+}
+
+func (e *FieldError) Error() string {
+	s := string(e.Kind)
+	if e.Name != "" {
+		s += " " + e.Name
+	}
+	if e.Field != "" {
+		s += ": " + e.Field
+	}
+	return s + ": " + e.Message
+}
+
+// Errors is every fault found, in the order found; it is not empty when used as an error.
+type Errors []*FieldError
+
+func (e Errors) Error() string {
+	lines := make([]string, len(e))
+	for i, f := range e {
+		lines[i] = f.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// The limits of what a person types.
+const (
+	MaxName        = 100
+	MaxTag         = 200
+	MaxDescription = 500
+	MaxUnitText    = 20
+	MinPulse       = 20 * time.Millisecond
+	MaxPulse       = time.Minute
+	MinPoll        = 20 * time.Millisecond
+	MaxPoll        = 24 * time.Hour
+	MaxParallel    = 16 // connections, and requests in flight on each
+	MaxPollGroups  = 20
+)
+
+// faults collects the errors of one entity.
+type faults struct {
+	entity Entity
+	list   Errors
+}
+
+func (f *faults) add(field string, value any, format string, args ...any) {
+	f.list = append(f.list, &FieldError{f.entity.Kind(), f.entity.Key(), field, fmt.Sprint(value), fmt.Sprintf(format, args...)})
+}
+
+func choose[T ~string](f *faults, field string, value T, allowed ...T) {
+	if !slices.Contains(allowed, value) {
+		names := make([]string, len(allowed))
+		for i, a := range allowed {
+			names[i] = string(a)
+		}
+		f.add(field, value, "%q is not known; choose %s", value, strings.Join(names, ", "))
+	}
+}
+
+func (f *faults) span(field string, d Duration, lo, hi time.Duration) {
+	if time.Duration(d) < lo || time.Duration(d) > hi {
+		f.add(field, d, "%s is out of range: %s to %s", d, Duration(lo), Duration(hi))
+	}
+}
+
+func (f *faults) count(field string, n, lo, hi int) {
+	if n < lo || n > hi {
+		f.add(field, n, "%d is out of range: %d to %d", n, lo, hi)
+	}
+}
+
+func (f *faults) text(field, s string, limit int) {
+	if n := utf8.RuneCountInString(s); n > limit {
+		f.add(field, s[:20]+"…", "has %d characters; at most %d are allowed", n, limit)
+	}
+	if i := strings.IndexFunc(s, unicode.IsControl); i >= 0 {
+		f.add(field, s, "has a control character at byte %d; remove it", i+1)
+	}
+}
+
+func (f *faults) name(field, s string, limit int, separators string) {
+	switch {
+	case s == "":
+		f.add(field, s, "is missing")
+		return
+	case utf8.RuneCountInString(s) > limit:
+		f.add(field, s[:20]+"…", "has %d characters; at most %d are allowed", utf8.RuneCountInString(s), limit)
+	}
+	for _, r := range s {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("-_."+separators, r) {
+			f.add(field, s, "%q has %q in it; use letters, digits, - _ . %s", s, r, separators)
+			return
+		}
+	}
+	if separators != "" && (strings.HasPrefix(s, "/") || strings.HasSuffix(s, "/") || strings.Contains(s, "//")) {
+		f.add(field, s, "%q has an empty part; put / only between parts", s)
+	}
+	if s == "." || s == ".." {
+		f.add(field, s, "%q is no name", s)
+	}
+}
+
+func (l Link) validate(f *faults) {
+	f.name("name", l.Name, MaxName, "")
+	f.text("description", l.Description, MaxDescription)
+	choose(f, "protocol", l.Protocol, Modbus, DNP3)
+	choose(f, "transport", l.Transport, Transports[:]...)
+	if l.Protocol == DNP3 {
+		l.validateDNP3(f)
+	} else {
+		choose(f, "framing", l.Framing, MBAP, RTU, ASCII)
+		if l.Listen != "" {
+			f.add("listen", l.Listen, "Modbus devices do not call in; it belongs to a DNP3 link")
+		}
+	}
+	if l.Transport.OnPort() {
+		l.validateLine(f)
+	} else {
+		l.validateNetwork(f)
+	}
+	l.validateModem(f)
+	f.count("connections", l.Connections, 1, MaxParallel)
+	f.count("in_flight", l.InFlight, 1, MaxParallel)
+	if l.InFlight > 1 && l.Framing != MBAP && l.Protocol == Modbus {
+		f.add("in_flight", l.InFlight, "%s has no transaction identifiers to tell answers apart by; use 1, or more connections", l.Framing)
+	}
+	if l.Connections > 1 && l.Transport.OnPort() {
+		f.add("connections", l.Connections, "a port carries one conversation at a time; use 1")
+	}
+	f.span("timeout", l.Timeout, 10*time.Millisecond, time.Minute)
+	f.count("retries", l.Retries, 0, 10)
+	f.span("retry_delay", l.RetryDelay, 0, time.Minute)
+	f.span("pause", l.Pause, 0, 10*time.Second)
+}
+
+// validateNetwork checks what a link over a network needs.
+func (l Link) validateNetwork(f *faults) {
+	switch {
+	case l.Listen != "": // checked with its protocol
+	case l.Host == "":
+		f.add("host", "", "is missing; give the host name or IP address of the device or gateway")
+	case len(l.Host) > 253 || strings.ContainsAny(l.Host, " \t\r\n/@?#") || strings.Contains(l.Host, ":") && !isIP(l.Host):
+		f.add("host", l.Host, "%q is no host name or IP address; the port goes into its own field", l.Host)
+	}
+	if l.Listen == "" {
+		f.count("port", l.Port, 1, 65535)
+	}
+	if l.Bind != "" && !isIP(l.Bind) && (len(l.Bind) > 15 || strings.ContainsAny(l.Bind, " /:") || strings.Trim(l.Bind, "0123456789.") == "") {
+		f.add("bind", l.Bind, "%q is no IP address and no name of a network interface of this machine", l.Bind)
+	}
+	if l.Serial != nil {
+		f.add("serial", "", "line settings belong to a serial link; this one is %s", l.Transport)
+	}
+	if l.TLS != nil && l.Transport != TLS {
+		f.add("tls", "", "belongs to a tls link; this one is %s", l.Transport)
+	}
+	if l.TLS != nil && (l.TLS.Certificate == "") != (l.TLS.Key == "") {
+		f.add("tls.key", l.TLS.Key, "a client certificate and its key are given together")
+	}
+}
+
+// validateLine checks what a serial link needs.
+func (l Link) validateLine(f *faults) {
+	if l.Host != "" || l.Port != 0 || l.Bind != "" {
+		f.add("host", l.Host, "host, port and bind belong to links over a network; this one is %s", l.Transport)
+	}
+	if l.Framing == MBAP {
+		f.add("framing", l.Framing, "mbap is for networks; on a serial line use rtu or ascii")
+	}
+	s := l.Serial
+	if s == nil {
+		f.add("serial", "", "is missing; give the port, such as serial: {device: /dev/ttyUSB0, baud: 9600, parity: even}")
+		return
+	}
+	if s.Device == "" && l.Enabled { // a copy waits for its port, disabled
+		f.add("serial.device", "", "is missing; give the name of the port, such as /dev/ttyUSB0 or COM3; arithmon ports lists them")
+	}
+	f.text("serial.device", s.Device, MaxName)
+	f.count("serial.baud", s.Baud, 300, 4000000)
+	f.count("serial.data_bits", s.DataBits, 7, 8)
+	f.count("serial.stop_bits", s.StopBits, 1, 2)
+	choose(f, "serial.parity", s.Parity, "none", "even", "odd")
+	choose(f, "serial.rts", s.RTS, RTSOff, RTSOn, RTSToggle)
+	f.span("serial.rts_before", s.Before, 0, time.Second)
+	f.span("serial.rts_after", s.After, 0, time.Second)
+	if l.Framing == RTU && s.DataBits == 7 {
+		f.add("serial.data_bits", 7, "rtu needs 8 data bits (MODBUS over Serial Line V1.02, 2.5.1); 7 are for ascii")
+	}
+}
+
+// validateModem checks what a dial-up link needs.
+func (l Link) validateModem(f *faults) {
+	if l.Transport != Dialup {
+		if l.Modem != nil {
+			f.add("modem", "", "belongs to a dialup link; this one is %s", l.Transport)
+		}
+		return
+	}
+	m := l.Modem.WithDefaults()
+	f.text("modem.init", m.Init, MaxName)
+	f.text("modem.dial", m.Dial, MaxName)
+	for command := range strings.SplitSeq(m.Init+";"+m.Dial, ";") {
+		if !strings.HasPrefix(strings.ToUpper(strings.TrimSpace(command)), "AT") {
+			f.add("modem.init", command, "%q is no modem command; they begin with AT (ITU-T V.250, 5.2.1)", command)
+		}
+	}
+	f.span("modem.connect", m.Connect, time.Second, 3*time.Minute)
+	f.span("modem.idle", m.Idle, time.Second, time.Hour)
+	f.span("modem.redial", m.Redial, time.Second, time.Hour)
+	f.span("modem.guard", m.Guard, 100*time.Millisecond, 5*time.Second)
+}
+
+func isIP(s string) bool {
+	_, err := netip.ParseAddr(s)
+	return err == nil
+}
+
+func (s Station) validate(f *faults) {
+	f.name("name", s.Name, MaxName, "")
+	f.text("description", s.Description, MaxDescription)
+	f.count("unit", s.Unit, 0, 255)
+	choose(f, "notation", s.Notation, Notations[:]...)
+	choose(f, "order", s.Order, codec.Orders[:]...)
+	f.span("poll", s.Poll, MinPoll, MaxPoll)
+	registers, bits, gap := s.ReadLimits()
+	f.count("max_registers", registers, 1, 125)
+	f.count("max_bits", bits, 1, 2000)
+	f.count("gap", gap, 0, 124)
+	choose(f, "write_function", cmp.Or(s.WriteFunction, WriteAuto), WriteAuto, WriteSingle, WriteMultiple)
+	choose(f, "charset", cmp.Or(s.Charset, Latin1), Latin1, UTF8)
+	choose(f, "partial_write", cmp.Or(s.PartialWrite, PartialMask), PartialMask, PartialRewrite, PartialNever)
+	f.span("after_connect", s.AfterConnect, 0, 30*time.Second)
+	choose(f, "bits", cmp.Or(s.Bits, LSB0), BitNumberings[:]...)
+	f.text("number", s.Number, MaxName)
+	if strings.Trim(s.Number, "0123456789*#+-,.()/ WTPwtp@!") != "" {
+		f.add("number", s.Number, "%q is no telephone number; digits, * # + , W and spaces are possible (ITU-T V.250, 6.3.1)", s.Number)
+	}
+	f.span("liveness", cmp.Or(s.Liveness, Duration(DefaultLiveness)), time.Second, MaxPoll)
+	if _, _, err := s.LivenessRequest(); err != nil {
+		f.add("liveness_ask", s.LivenessAsk, "%s", err)
+	}
+	if len(s.PollGroups) > MaxPollGroups {
+		f.add("poll_groups", len(s.PollGroups), "%d groups; at most %d are allowed", len(s.PollGroups), MaxPollGroups)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.PollGroups)) {
+		f.name("poll_groups", name, MaxName, "")
+		f.span("poll_groups."+name, s.PollGroups[name], MinPoll, MaxPoll)
+	}
+	s.validateDNP3(f)
+	if s.Broadcast && s.Unit != 0 {
+		f.add("broadcast", true, "unit %d is one device; to all of them goes unit 0", s.Unit)
+	}
+}
+
+// Check says what is wrong with p by itself; nothing when it is sound.
+func (p Point) Check() Errors {
+	f := &faults{entity: p}
+	p.validate(f)
+	return f.list
+}
+
+func (p Point) validate(f *faults) {
+	f.name("tag", p.Tag, MaxTag, "/")
+	f.text("description", p.Description, MaxDescription)
+	f.text("unit", p.Unit, MaxUnitText)
+	if p.Decimals != nil {
+		f.count("decimals", *p.Decimals, 0, 12)
+	}
+	if p.Poll != 0 {
+		f.span("poll", p.Poll, MinPoll, MaxPoll)
+	}
+	if p.Order != "" {
+		choose(f, "order", p.Order, codec.Orders[:]...)
+	}
+	known := slices.Contains(codec.Types[:], p.Type)
+	if !known && p.Type != "" {
+		choose(f, "type", p.Type, codec.Types[:]...)
+	}
+	if p.Address.Space == "" {
+		f.add("address", "", "is missing; give one such as hr:9 or 40010")
+	} else if known {
+		p.validateAddress(f)
+	}
+	if known {
+		p.validateMeaning(f)
+	}
+}
+
+// validateAddress checks that the type fits its table and the value ends within it.
+func (p Point) validateAddress(f *faults) {
+	if p.Address.Space.Protocol() == DNP3 {
+		p.validateDNP3(f)
+		return
+	}
+	if p.Control != "" || p.Select != nil || p.PulseOff != 0 || p.PulseCount != 0 {
+		f.add("control", p.Control, "control, select, pulse_off and pulse_count belong to DNP3 outputs")
+	}
+	space := p.Address.Space
+	_, isBit := p.Address.Part.Bit()
+	switch {
+	case !space.Registers() && p.Type != codec.TypeBool:
+		f.add("type", p.Type, "%s does not fit %s: a %s holds one bit; use bool, or an address in hr or ir", p.Type, p.Address, space.Name())
+	case isBit && p.Type != codec.TypeBool:
+		f.add("type", p.Type, "%s does not fit %s: one bit is a bool; leave out %s for the whole register", p.Type, p.Address, p.Address.Part)
+	case p.Address.Part >= LowByte && p.Type != codec.TypeInt8 && p.Type != codec.TypeUint8:
+		f.add("type", p.Type, "%s does not fit %s: one byte is an int8 or uint8", p.Type, p.Address)
+	}
+	if !space.Output() && p.Writable {
+		f.add("writable", true, "a %s (%s) can only be read; writable points are in co or hr", space.Name(), p.Address)
+	}
+	p.validateWriting(f)
+}
+
+// validateWriting checks what only a point that is written has.
+func (p Point) validateWriting(f *faults) {
+	if back := p.ReadBack; back.Space != "" {
+		switch {
+		case !p.Writable:
+			f.add("read_back", back, "only a writable point is read back")
+		case back.Space.Protocol() != p.Address.Space.Protocol():
+			f.add("read_back", back, "%s is an address of another protocol", back)
+		case p.Type != codec.TypeBool && !back.Space.Registers():
+			f.add("read_back", back, "a %s is read back from registers (hr or ir)", p.Type)
+		case p.Type == codec.TypeBool && back.Space.Registers() && back.Part == Whole:
+			f.add("read_back", back, "a bool is read back from a bit, such as %s.0", back)
+		}
+	}
+	if p.Pulse == 0 {
+		return
+	}
+	f.span("pulse", p.Pulse, MinPulse, MaxPulse)
+	if p.Type != codec.TypeBool || !p.Writable {
+		f.add("pulse", p.Pulse, "only a writable bool is pulsed")
+	}
+}
+
+// MaxWriteRegisters is the most registers of one write request (MODBUS Application Protocol V1.1b3, 6.12).
+const MaxWriteRegisters = 123
+
+// validateMeaning checks length, scaling, states and inversion against the type.
+func (p Point) validateMeaning(f *faults) {
+	switch {
+	case p.Address.Space == OctetStrings && p.Length == 0: // it says its length itself
+	case p.Type == codec.TypeString && (p.Length < 1 || p.Length > codec.MaxStringLength):
+		f.add("length", p.Length, "a string needs its length in characters, 1 to %d", codec.MaxStringLength)
+	case p.Type == codec.TypeString && p.Writable && p.Address.Space.Registers() && p.Layout(Station{}).Words() > MaxWriteRegisters:
+		f.add("length", p.Length, "%d characters are %d registers, and one request writes at most %d (function 16): at most %d characters, or make the point read-only",
+			p.Length, p.Layout(Station{}).Words(), MaxWriteRegisters, 2*MaxWriteRegisters)
+	case p.Type == codec.TypeBits && !slices.Contains([]int{0, 16, 32, 64}, p.Length):
+		f.add("length", p.Length, "%d: a bit field has 16, 32 or 64 bits", p.Length)
+	case p.Length != 0 && p.Type != codec.TypeString && p.Type != codec.TypeBits:
+		f.add("length", p.Length, "only string and bits have a length; %s has its own", p.Type)
+	default:
+		if end := int(p.Address.Offset) + p.Layout(Station{}).Words(); p.Address.Space.Registers() && end > 0x10000 {
+			f.add("address", p.Address, "%s: a %s of %d registers from there ends beyond 65535", p.Address, p.Type, p.Layout(Station{}).Words())
+		}
+	}
+	if p.Charset != "" {
+		if choose(f, "charset", p.Charset, Latin1, UTF8); p.Type != codec.TypeString {
+			f.add("charset", p.Charset, "only a string has a character set; this is %s", p.Type)
+		}
+	}
+	scalable := p.Type != codec.TypeBool && p.Type != codec.TypeString && p.Type != codec.TypeBits
+	if !p.Scaling.IsZero() && !scalable {
+		f.add("scaling", "", "a %s has no scaling; remove it", p.Type)
+	}
+	compiled, err := p.Scaling.Compile()
+	if err != nil {
+		for _, fault := range unjoin(err) {
+			var field *scaling.FieldError
+			if errors.As(fault, &field) {
+				f.add(strings.TrimSuffix("scaling."+field.Field, "."), "", "%s", field.Message)
+			}
+		}
+	} else if p.Writable && !compiled.Invertible() {
+		f.add("scaling", "", "%s; make the table rise or fall throughout, or the point read-only", scaling.ErrNoInverse)
+	}
+	if p.Invert && p.Type != codec.TypeBool {
+		f.add("invert", true, "only a bool can be inverted; this is %s", p.Type)
+	}
+	p.validateStates(f, compiled)
+}
+
+func (p Point) validateStates(f *faults, compiled scaling.Func) {
+	if len(p.States) == 0 {
+		return
+	}
+	if len(p.States) > MaxStates {
+		f.add("states", len(p.States), "%d names; at most %d are allowed", len(p.States), MaxStates)
+		return
+	}
+	last := int64(-1) // no limit
+	switch p.Type {
+	case codec.TypeString, codec.TypeFloat32, codec.TypeFloat64:
+		f.add("states", "", "names are for whole numbers and bits, not for %s", p.Type)
+		return
+	case codec.TypeBool:
+		last = 1
+	case codec.TypeBits:
+		last = int64(16*p.Layout(Station{}).Words()) - 1
+	}
+	if !compiled.IsZero() {
+		f.add("states", "", "a point has names for its values or a scaling, not both")
+	}
+	seen := make(map[string]int64, len(p.States))
+	for _, n := range p.States.numbers() {
+		name := p.States[n]
+		if last >= 0 && (n < 0 || n > last) {
+			f.add("states", n, "%d: a %s has only 0 to %d", n, p.Type, last)
+		}
+		if strings.TrimSpace(name) == "" {
+			f.add("states", n, "the name of %d is empty", n)
+		}
+		f.text("states", name, MaxName)
+		key := strings.ToLower(name)
+		if first, twice := seen[key]; twice {
+			f.add("states", name, "%q names both %d and %d", name, first, n)
+		}
+		seen[key] = n
+	}
+}
+
+func unjoin(err error) []error {
+	if joined, ok := err.(interface{ Unwrap() []error }); ok {
+		return joined.Unwrap()
+	}
+	return []error{err}
+}

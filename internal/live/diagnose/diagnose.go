@@ -1,0 +1,269 @@
+// Package diagnose draws conclusions about communication from evidence: what is wrong, how certain that is, and what to
+// try next. It is pure: the same evidence gives the same findings. One cause gives one finding: what is wrong with a link
+// hides what follows from it at its stations, and what is wrong with a station what follows from it at its points.
+package diagnose
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"arithmon/internal/core/site"
+)
+
+// Code names a kind of finding. Codes are stable.
+type Code string
+
+// The codes of links.
+const (
+	NameUnresolved    Code = "name-unresolved"
+	HostUnreachable   Code = "host-unreachable"
+	ConnectionRefused Code = "connection-refused"
+	ConnectTimeout    Code = "connect-timeout"
+	BindWrong         Code = "bind-wrong"
+	TLSRefused        Code = "tls-refused"
+	PortMissing       Code = "port-missing"
+	PortTaken         Code = "port-taken"
+	NoModem           Code = "no-modem"
+	CallFails         Code = "call-fails"
+	LineSilent        Code = "line-silent"
+	LineSettings      Code = "line-settings"
+	LineNoise         Code = "line-noise"
+	Echo              Code = "echo"
+	ClosesConnection  Code = "closes-connection"
+	ConnectionLimit   Code = "connection-limit"
+	NotTheProtocol    Code = "not-the-protocol"
+	InternalFault     Code = "internal-fault"
+)
+
+// The codes of stations.
+const (
+	UnitSilent        Code = "unit-silent"
+	OtherUnit         Code = "other-unit"
+	UnitOfAnother     Code = "unit-of-another"
+	UnitTwice         Code = "unit-twice"
+	GatewayPath       Code = "gateway-path"
+	GatewayTarget     Code = "gateway-target"
+	FunctionRefused   Code = "function-refused"
+	AddressRefused    Code = "address-refused"
+	ValueRefused      Code = "value-refused"
+	DeviceFailure     Code = "device-failure"
+	TimeoutShort      Code = "timeout-short"
+	ShortResponse     Code = "short-response"
+	IdentifierIgnored Code = "identifier-ignored"
+	AnswersMalformed  Code = "answers-malformed"
+	AnswersMissing    Code = "answers-missing"
+	ExtraBytes        Code = "extra-bytes"
+	DeviceBusy        Code = "device-busy"
+	ExceptionUnknown  Code = "exception-unknown"
+)
+
+// The codes of points.
+const (
+	WordOrder      Code = "word-order"
+	AddressShifted Code = "address-shifted"
+	ValueOdd       Code = "value-odd"
+	ValueFrozen    Code = "value-frozen"
+)
+
+// Finding is a conclusion.
+type Finding struct {
+	Code      Code      `json:"code"`
+	Subject   string    `json:"subject" doc:"name of the link or station, or tag of the point, that it is about"`
+	Kind      site.Kind `json:"kind" enum:"link,station,point"`
+	Since     time.Time `json:"since"`
+	Certainty float64   `json:"certainty" doc:"0 to 1"`
+	Cause     string    `json:"cause" doc:"what is likely wrong, in a sentence a person can act on"`
+	Evidence  []string  `json:"evidence" doc:"what was seen: counts, times, frames"`
+	Next      []Step    `json:"next" doc:"what to try, most promising first"`
+}
+
+// Step is something to try.
+type Step struct {
+	Text   string  `json:"text"`
+	Change *Change `json:"change,omitempty" doc:"the settings that do it"`
+}
+
+// Change is a change of settings that mends something.
+type Change struct {
+	Kind   site.Kind      `json:"kind" enum:"link,station,point"`
+	Name   string         `json:"name"`
+	Fields map[string]any `json:"fields" doc:"as for PATCH of the entity"`
+}
+
+// Counts are what was seen in the last minute.
+type Counts struct {
+	Requests, Answers, Timeouts, Checksums, Malformed, Closed int
+	Late, Foreign, Stray, Echoes                              int
+	Damaged                                                   int // frames
+	Sent, Received                                            int // bytes
+	Exceptions                                                map[int]int
+}
+
+// Link is the evidence about a link.
+type Link struct {
+	Link         site.Link
+	Up           bool
+	Down         bool
+	Failure      Failure // why it does not open
+	Failures     int     // attempts in a row that failed
+	Reason       string  // in words
+	ExtraRefused int     // further connections that were refused while one was open
+	Open         int     // connections that are
+	Counts       Counts  // of the last minute
+	Since        Counts  // since the last answer
+	Faults       int     // how often a fault of this program ended one of its sessions, if one has lately
+	Fault        string  // the last one
+}
+
+// Failure is why a link does not open.
+type Failure string
+
+// The failures; the empty one is another.
+const (
+	FailName        Failure = "name"
+	FailUnreachable Failure = "unreachable"
+	FailRefused     Failure = "refused"
+	FailTimeout     Failure = "timeout"
+	FailBind        Failure = "bind"
+	FailTLS         Failure = "tls"
+	FailPort        Failure = "port"
+	FailTaken       Failure = "taken"
+	FailModem       Failure = "modem"
+)
+
+// Station is the evidence about a station.
+type Station struct {
+	Station     site.Station
+	Silent      bool
+	Answering   bool
+	Reason      string
+	Counts      Counts        // of the last minute
+	Since       Counts        // since the last answer
+	OtherUnit   int           // that answered in its place, -1 for none
+	Short       int           // answers with too few registers, within the last minute or since the last answer
+	ClosedAfter int           // connections that ended after an answer
+	Slowest     time.Duration // of answers that came late, likewise
+	Median      time.Duration
+	Refused     []Refusal
+	Notes       map[NoteKind]Note
+}
+
+// NoteKind is a kind of note.
+type NoteKind string
+
+// The kinds of note.
+const (
+	NoteOtherSource NoteKind = "other-source" // frames come from another outstation's address: Number
+	NoteOtherMaster NoteKind = "other-master" // its frames go to another master's address: Number
+	NoteTwoMasters  NoteKind = "two-masters"  // another master asks it: Number
+	NoteLinkOnly    NoteKind = "link-only"    // its data link layer answers, its application does not
+	NoteNoFunction  NoteKind = "no-function"  // it refused a function
+	NoteNoObject    NoteKind = "no-object"    // or an object
+	NoteNoClass     NoteKind = "no-class"     // or a class: Number
+	NoteConfirms    NoteKind = "confirms"     // it repeats what was confirmed
+	NoteEventsLost  NoteKind = "events-lost"  // its buffer overflowed
+	NoteTime        NoteKind = "time"         // its clock is wrong by Number seconds
+	NoteNeedsTime   NoteKind = "needs-time"   // it asks for the time
+	NoteMissing     NoteKind = "missing"      // it has none of some points: Number
+	NoteRestarted   NoteKind = "restarted"    // it restarted while it was watched
+	NoteTrouble     NoteKind = "trouble"      // it says that it has trouble
+	NoteCorrupt     NoteKind = "corrupt"      // or that its configuration is corrupt
+	NoteLocal       NoteKind = "local"        // or that points are in local control
+)
+
+// Note is something that was found out about a station beside what its figures tell.
+type Note struct {
+	Kind   NoteKind
+	Text   string // what was seen; "" takes the note back
+	Number float64
+	Count  int // how often, since it was taken back
+	At     time.Time
+}
+
+// Refusal is a request that a device refused for good.
+type Refusal struct {
+	Code    int
+	Table   site.Space
+	From    int
+	Count   int
+	Tags    []string
+	Instead []string // what was found to work: hr:10, 4 registers from ir:0
+	Fields  map[string]any
+}
+
+// Evidence is all that is known.
+type Evidence struct {
+	Links    []Link
+	Stations []Station
+	Points   []Point
+}
+
+// enough is how many times something must have been seen in the last minute to count.
+const enough = 3
+
+// Find draws the conclusions, the most certain first.
+func Find(e Evidence) []Finding {
+	f := finder{stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}, noisy: map[string]bool{}}
+	for _, s := range e.Stations {
+		f.stations[s.Station.Link] = append(f.stations[s.Station.Link], s)
+		if f.units[s.Station.Link] == nil {
+			f.units[s.Station.Link] = map[int]string{}
+		}
+		f.units[s.Station.Link][s.Station.LinkAddress()] = s.Station.Name
+	}
+	for _, l := range e.Links {
+		if l.Faults > 0 {
+			f.add(site.KindLink, l.Link.Name, InternalFault, 0.99, "A fault of Arithmon itself ended the session of this link; it was opened again. What was received may have caused it.",
+				[]string{fmt.Sprintf("%d times, the last: %s", l.Faults, l.Fault)},
+				say("export the traffic of the link (arithmon traffic) and send it, with the service's log, to whoever maintains Arithmon"),
+				say("disable the station whose responses cause it, so that the others of the link keep their rate"))
+		}
+		if f.link(l) {
+			for _, s := range f.stations[l.Link.Name] {
+				f.covered[s.Station.Name] = true
+			}
+			continue
+		}
+		for _, s := range f.stations[l.Link.Name] {
+			if f.station(l, s, e.Links, e.Stations) {
+				f.covered[s.Station.Name] = true
+			}
+		}
+		f.shared(l)
+	}
+	f.points(e.Points)
+	slices.SortStableFunc(f.list, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(b.Certainty, a.Certainty), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Code, b.Code))
+	})
+	return f.list
+}
+
+type finder struct {
+	list     []Finding
+	stations map[string][]Station      // by link
+	units    map[string]map[int]string // stations by link and unit
+	covered  map[string]bool           // stations whose trouble is explained
+	slow     map[string]bool           // links on which several stations answer late
+	noisy    map[string]bool           // links with noise
+}
+
+func (f *finder) add(kind site.Kind, subject string, code Code, certainty float64, cause string, evidence []string, next ...Step) {
+	f.list = append(f.list, Finding{Code: code, Subject: subject, Kind: kind, Certainty: certainty, Cause: cause, Evidence: evidence, Next: next})
+}
+
+// seen is how often something was seen within the last minute or, of a station that is silent and therefore asked seldom, since it
+// answered last.
+func seen(minute, since int) (n int, when string) {
+	if since > minute {
+		return since, "since the last answer"
+	}
+	return minute, "within a minute"
+}
+
+func say(text string) Step { return Step{Text: text} }
+
+func set(text string, kind site.Kind, name string, fields map[string]any) Step {
+	return Step{text, &Change{kind, name, fields}}
+}

@@ -1,0 +1,245 @@
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+
+	"arithmon/internal/core/site"
+)
+
+// link finds what is wrong with a link; true when that explains all that is wrong at its stations.
+func (f *finder) link(l Link) bool {
+	if l.Down {
+		return f.down(l)
+	}
+	if !l.Up {
+		return false
+	}
+	name, c := l.Link.Name, l.Counts
+	if echoes, when := seen(c.Echoes, l.Since.Echoes); echoes >= enough {
+		step := say("find out what sends the bytes back: an adapter with its receiver always on, a loop-back plug, an echo service on that port")
+		if l.Link.Transport.OnPort() {
+			step = set("set echo: true, so that what comes back is taken off", site.KindLink, name, map[string]any{"serial": withEcho(l.Link)})
+		}
+		f.add(site.KindLink, name, Echo, 0.95, "What is sent comes back: the adapter, or something on the line, echoes it.",
+			[]string{fmt.Sprintf("%d of our own requests came back %s", echoes, when)}, step,
+			say("on a two-wire bus, check that the adapter switches its receiver off while it sends"))
+		return l.Since.Answers == 0 && l.Since.Echoes > 0
+	}
+	if l.Link.Transport.OnPort() && f.line(l) {
+		return true
+	}
+	f.lateAll(l)
+	if l.ExtraRefused >= enough {
+		f.add(site.KindLink, name, ConnectionLimit, 0.85, fmt.Sprintf("The device takes %d connections and refuses more.", l.Open),
+			[]string{fmt.Sprintf("%d further connections were refused while %d of %d were open", l.ExtraRefused, l.Open, l.Link.Connections), l.Reason},
+			set(fmt.Sprintf("set connections: %d", max(1, l.Open)), site.KindLink, name, map[string]any{"connections": max(1, l.Open)}),
+			say("see whether another program holds connections to it"))
+	}
+	var closed, after int
+	for _, s := range f.stations[name] {
+		closed, after = closed+s.Counts.Closed, after+s.ClosedAfter
+	}
+	switch {
+	case l.Link.Transport != site.UDP && l.Since.Closed+l.Since.Malformed >= enough && l.Since.Answers == 0 && f.garbled(name):
+		if l.Link.Protocol == site.DNP3 {
+			f.add(site.KindLink, name, NotTheProtocol, 0.9, fmt.Sprintf("What listens at %s does not speak DNP3.", l.Link.FarEnd()),
+				[]string{fmt.Sprintf("%d answers were no DNP3", l.Since.Closed+l.Since.Malformed), f.said(name)}, say("check the port: DNP3 is on 20000 unless the manual says otherwise"))
+			return true
+		}
+		f.add(site.KindLink, name, NotTheProtocol, 0.9, fmt.Sprintf("What listens at %s does not speak Modbus with framing %s.", l.Link.FarEnd(), l.Link.Framing),
+			[]string{fmt.Sprintf("%d answers were no Modbus", l.Since.Closed+l.Since.Malformed), f.said(name)},
+			say("check the port: Modbus TCP is 502 unless the manual says otherwise"),
+			set("a serial gateway that passes bytes through needs framing rtu", site.KindLink, name, map[string]any{"framing": "rtu", "in_flight": 1}))
+		return true
+	case l.Link.Protocol == site.Modbus && !l.Link.Transport.OnPort() && l.Link.Framing != site.MBAP && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
+		f.add(site.KindLink, name, NotTheProtocol, 0.85, fmt.Sprintf("Something answers at %s, and no checksum of framing %s fits.", l.Link.FarEnd(), l.Link.Framing),
+			[]string{fmt.Sprintf("%d answers since the last good one", l.Since.Checksums), f.said(name)},
+			set("a gateway that translates speaks Modbus TCP: set framing: mbap", site.KindLink, name, map[string]any{"framing": "mbap"}),
+			say("compare baud, parity and stop bits of the gateway's serial side with the devices'"), say("see whether the gateway keeps frames whole: its packing time or character interval may be too short"))
+		return true
+	case !l.Link.Transport.OnPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
+		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end takes the connection, and closes it when it is asked.",
+			[]string{fmt.Sprintf("%d connections ended since the last answer", l.Since.Closed), f.said(name)},
+			say("see whether another program is connected: many devices serve one connection, or so many, at a time"),
+			say("see whether the device serves known addresses only, and enter this machine's"),
+			say("check the port, and whether it wants TLS or another framing: arithmon probe says how far it gets"))
+		return true
+	case closed >= enough && after >= enough:
+		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end closes the connection after each request, or soon after.",
+			[]string{fmt.Sprintf("%d connections ended within a minute, %d of them after an answer", closed, after)},
+			say("see whether another program is connected too: many devices take one connection and drop the older"),
+			say("see whether the device closes idle connections; ask more often than its limit, or lengthen that"))
+	}
+	return false
+}
+
+// lateAll makes one finding of several stations that answer late: one that is slow keeps the line from the others.
+func (f *finder) lateAll(l Link) {
+	var names []string
+	late := Station{}
+	for _, s := range f.stations[l.Link.Name] {
+		if n := s.late(); n > 0 {
+			names = append(names, s.Station.Name)
+			late.Counts.Late += n
+			late.Slowest = max(late.Slowest, s.Slowest)
+		}
+	}
+	if len(names) < 2 {
+		return
+	}
+	f.slow[l.Link.Name] = true
+	evidence, next := lateness(l, late)
+	f.add(site.KindLink, l.Link.Name, TimeoutShort, 0.85,
+		fmt.Sprintf("Answers of %s come after the timeout of %s has passed: it is too short, or one of them is slow and keeps the line from the others.", strings.Join(names, ", "), l.Link.Timeout),
+		[]string{evidence}, next...)
+}
+
+// allSilent reports whether no station of a link answers, of those that were asked.
+func (f *finder) allSilent(link string) bool {
+	for _, s := range f.stations[link] {
+		if s.Answering {
+			return false
+		}
+	}
+	return true
+}
+
+// garbled reports whether what came back on a link was not its protocol at all.
+func (f *finder) garbled(link string) bool {
+	return strings.Contains(f.said(link), "not Modbus") || strings.Contains(f.said(link), "not DNP3")
+}
+
+// said is the reason that a silent station of a link gives.
+func (f *finder) said(link string) string {
+	for _, s := range f.stations[link] {
+		if s.Silent {
+			return s.Reason
+		}
+	}
+	return ""
+}
+
+func withEcho(l site.Link) map[string]any {
+	if l.Serial == nil {
+		return nil
+	}
+	s := *l.Serial
+	return map[string]any{"device": s.Device, "baud": s.Baud, "data_bits": s.DataBits, "parity": s.Parity, "stop_bits": s.StopBits,
+		"rts": s.RTS, "rts_before": s.Before, "rts_after": s.After, "echo": true}
+}
+
+// line finds what is wrong with a serial line as a whole.
+func (f *finder) line(l Link) bool {
+	name, c, now := l.Link.Name, l.Counts, l.Since
+	setting := strings.TrimPrefix(l.Link.FarEnd(), l.Link.Serial.Device+" ")
+	switch {
+	case l.Link.Transport == site.Dialup:
+		return false
+	case now.Timeouts >= enough && now.Received == 0 && now.Answers == 0 && f.allSilent(name):
+		f.add(site.KindLink, name, LineSilent, 0.85, "Requests go out and not a single byte comes back from anything on the line.",
+			[]string{fmt.Sprintf("%d requests, %d bytes sent, none received", now.Requests, now.Sent)},
+			say("check the wiring: A and B swapped, the wrong pair, no common ground, the plug out"),
+			say("check that the devices have power and that this is their line"),
+			say("check whether the adapter needs RTS to send (rts: toggle) or a switch from RS-232 to RS-485"),
+			say("then let the line be scanned: arithmon scan "+name+" --settings"))
+		return true
+	case now.Answers == 0 && now.Checksums+now.Malformed >= enough && now.Received > 0 && f.allSilent(name):
+		f.add(site.KindLink, name, LineSettings, 0.85, fmt.Sprintf("Bytes come back, and every checksum fails: the line settings differ from those of the devices (%s here).", setting),
+			[]string{fmt.Sprintf("%d bytes received, %d frames damaged, none good", now.Received, now.Checksums+now.Malformed)},
+			say("let the settings be found: arithmon scan "+name+" --settings"), otherParity(l.Link),
+			say("compare baud, parity and stop bits with the manual or the switches of a device; framing ascii has a colon before each frame"))
+		return true
+	}
+	if c.Checksums < enough || c.Answers == 0 {
+		return false
+	}
+	var worst Station
+	clean := 0
+	for _, s := range f.stations[name] {
+		if s.Counts.Checksums > worst.Counts.Checksums {
+			worst = s
+		}
+		if s.Counts.Checksums == 0 && s.Counts.Answers >= enough {
+			clean++
+		}
+	}
+	if clean > 0 && worst.Counts.Checksums*10 >= c.Checksums*9 {
+		return false // it is at one station: station finds it
+	}
+	if c.Checksums*50 < c.Answers {
+		return false
+	}
+	f.noisy[name] = true
+	f.add(site.KindLink, name, LineNoise, 0.75, "Some frames are damaged: noise on the line, missing or doubled termination, or a second master.",
+		[]string{fmt.Sprintf("%d of %d answers within a minute had a wrong checksum, at several stations", c.Checksums, c.Checksums+c.Answers)},
+		say("put 120 ohms at both ends of the bus and nowhere else; no long stubs"), say("keep the cable away from drive cables, and earth its screen at one end"),
+		say("see whether another master is on the line"), slower(l.Link))
+	return false
+}
+
+func otherParity(l site.Link) Step {
+	parity := map[string]string{"even": "none", "none": "even", "odd": "none"}[l.Serial.Parity]
+	s := *l.Serial
+	fields := map[string]any{"device": s.Device, "baud": s.Baud, "data_bits": s.DataBits, "parity": parity, "stop_bits": s.StopBits, "rts": s.RTS, "echo": s.Echo}
+	return set("try parity "+parity+", the other usual one", site.KindLink, l.Name, map[string]any{"serial": fields})
+}
+
+func slower(l site.Link) Step {
+	return say(fmt.Sprintf("if that does not help, use a lower baud than %d on the line and its devices", l.Serial.Baud))
+}
+
+// down finds why a link does not open.
+func (f *finder) down(l Link) bool {
+	if l.Failures < 2 {
+		return true // not enough to conclude, and yet all that follows from it
+	}
+	evidence := []string{fmt.Sprintf("%d attempts failed", l.Failures), l.Reason}
+	far, name := l.Link.FarEnd(), l.Link.Name
+	link := func(code Code, certainty float64, cause string, next ...Step) {
+		f.add(site.KindLink, name, code, certainty, cause, evidence, next...)
+	}
+	switch l.Failure {
+	case FailName:
+		link(NameUnresolved, 0.97, fmt.Sprintf("The name %q is known to no name server that this machine asks.", l.Link.Host),
+			say("check the spelling"), say("use the IP address of the device instead of its name"), say("check this machine's name server and network"))
+	case FailUnreachable:
+		link(HostUnreachable, 0.9, fmt.Sprintf("There is no way from this machine to %s.", l.Link.Host),
+			say("check that this machine has an address in the device's network, and its cable"), say("check the address and mask of the device"),
+			say("with several network adapters, name the right one in bind"))
+	case FailRefused:
+		link(ConnectionRefused, 0.95, fmt.Sprintf("The host is there, and refuses connections at %s: nothing listens on that port.", far),
+			portStep(l.Link), say("switch Modbus TCP on in the device"), say("see whether a firewall of the device lets only some addresses in"))
+	case FailTimeout:
+		link(ConnectTimeout, 0.8, fmt.Sprintf("Nothing answers at %s: no host with that address, or a firewall that keeps silent.", far),
+			say("ping the address; look at the device's own display for it"), say("check cable, switch port and network mask"), say("check the firewalls between"))
+	case FailBind:
+		link(BindWrong, 0.97, fmt.Sprintf("%q, to go out by, is no address or interface of this machine.", l.Link.Bind),
+			set("let the machine's routes choose", site.KindLink, name, map[string]any{"bind": ""}))
+	case FailTLS:
+		link(TLSRefused, 0.9, "The secured connection does not come about: certificate or protocol do not fit.",
+			say("look at the reason above: give the plant's certificates in tls.ca, or the name in the certificate in tls.server_name"),
+			say("check the clocks: a certificate is valid for a time"))
+	case FailPort:
+		link(PortMissing, 0.97, fmt.Sprintf("The serial port %s is not there.", l.Link.Serial.Device),
+			say("plug the adapter in; arithmon ports lists what there is"), say("choose a port that is there; the reason above names them"))
+	case FailTaken:
+		link(PortTaken, 0.95, fmt.Sprintf("Another program holds the serial port %s.", l.Link.Serial.Device),
+			say("close the other program"), say("see whether a second service runs on this machine"))
+	case FailModem:
+		link(NoModem, 0.9, fmt.Sprintf("The port %s opens, and no modem answers on it.", l.Link.Serial.Device),
+			say("check the modem's power and cable"), say("use the baud at which the modem takes commands"), say("check modem.init"))
+	}
+	return true
+}
+
+func portStep(l site.Link) Step {
+	usual := 502
+	if l.Transport == site.TLS {
+		usual = 802
+	}
+	if l.Port == usual {
+		return say("look in the manual for the port; some devices use another than " + fmt.Sprint(usual))
+	}
+	return set(fmt.Sprintf("try port %d, the usual one", usual), site.KindLink, l.Name, map[string]any{"port": usual})
+}

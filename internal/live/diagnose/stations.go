@@ -1,0 +1,326 @@
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"arithmon/internal/core/site"
+)
+
+// station finds what is wrong with a station; true when that explains what is wrong at its points.
+func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
+	name, c, now := s.Station.Name, s.Counts, s.Since
+	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
+		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
+	}
+	if s.Station.Speaks() == site.DNP3 {
+		return f.outstation(l, s)
+	}
+	late := s.late()
+	switch {
+	case s.OtherUnit >= 0 && now.Foreign >= enough && now.Answers == 0:
+		f.otherUnit(l, s)
+		return true
+	case now.Foreign >= enough && now.Answers == 0 && l.Link.Framing == site.MBAP:
+		add(IdentifierIgnored, 0.85, "The device answers with another transaction identifier than was asked with.",
+			[]string{fmt.Sprintf("%d answers belonged to no request", now.Foreign), s.Reason},
+			say("see whether two programs share the connection through a gateway that mixes them up"), say("ask the maker for a newer firmware: the identifier must be given back (TCP 4.4.1)"),
+			say("if its gateway passes serial frames through, use framing rtu"))
+		return true
+	case late > 0 && f.slow[l.Link.Name]:
+		return now.Answers == 0 && s.Silent // the link's finding says it
+	case late > 0:
+		f.late(l, s)
+		return now.Answers == 0 && s.Silent
+	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.OnPort():
+		add(UnitTwice, 0.6, fmt.Sprintf("Every answer of unit %d is damaged, while those of its neighbours are good: two devices answer to it at once, or its own settings or wiring differ.", s.Station.Unit),
+			[]string{fmt.Sprintf("%d of its answers were damaged, none good", now.Checksums)},
+			say("disconnect the device with this name; if something still answers, there are two of unit "+fmt.Sprint(s.Station.Unit)),
+			say("compare its baud, parity and stop bits with its neighbours'"), say("look at its wiring: a long stub, a loose contact"))
+		return true
+	case c.Stray >= enough || s.Answering && c.Checksums >= enough && c.Checksums*50 >= c.Answers && f.alone(l, s):
+		certainty := 0.6
+		evidence := []string{fmt.Sprintf("%d answers within a minute were followed by another though nothing was asked", c.Stray), fmt.Sprintf("%d of its frames were damaged, none of its neighbours'", c.Checksums)}
+		if c.Stray >= enough {
+			certainty, evidence = 0.85, evidence[:1]
+		} else {
+			evidence = evidence[1:]
+		}
+		cause := fmt.Sprintf("Two devices answer to unit %d at once.", s.Station.Unit)
+		if !l.Link.Transport.OnPort() {
+			cause = fmt.Sprintf("Requests are answered twice: two devices behind it have the unit %d, or a gateway says everything twice.", s.Station.Unit)
+		}
+		add(UnitTwice, certainty, cause, evidence,
+			say("disconnect the device with this name; if unit "+fmt.Sprint(s.Station.Unit)+" still answers, there is the other"),
+			say("look for a new device that still has its factory unit, often 1"), say("if there is only one, look at its wiring: a long stub or a loose contact"))
+		return false
+	case s.Short >= enough:
+		step := set("ask for fewer registers at once: max_registers: 60", site.KindStation, name, map[string]any{"max_registers": 60})
+		if limit, _, _ := s.Station.ReadLimits(); limit <= 60 {
+			step = set(fmt.Sprintf("ask for fewer registers at once: max_registers: %d", max(1, limit/2)), site.KindStation, name, map[string]any{"max_registers": max(1, limit/2)})
+		}
+		add(ShortResponse, 0.85, "The device gives fewer registers than it was asked for.",
+			[]string{fmt.Sprintf("%d answers were too short", s.Short), s.Reason}, step,
+			say("read less in a row: gap: 0 keeps requests to what is wanted"))
+		return true
+	}
+	if f.exceptions(s) {
+		return false
+	}
+	switch {
+	case s.Silent && now.Answers == 0 && now.Malformed >= enough && now.Malformed >= now.Timeouts:
+		f.malformed(s, 0.85, "The device answers, and what it answers is no proper answer.", fmt.Sprintf("%d answers since the last good one", now.Malformed), s.Reason)
+		return true
+	case s.Silent && l.Up && now.Answers == 0 && now.Timeouts >= enough:
+		f.silent(l, s, links, all)
+		return true
+	case s.Answering:
+		f.partly(l, s)
+	}
+	return false
+}
+
+// late is how many answers came late, 0 when they are too few to mean something, or too few of many.
+func (s Station) late() int {
+	n, _ := seen(s.Counts.Late, s.Since.Late)
+	if n < enough || s.Answering && n*20 < s.Counts.Requests {
+		return 0
+	}
+	return n
+}
+
+// often reports whether so many of the requests of the last minute mean something.
+func (c Counts) often(n int) bool { return n >= enough && n*20 >= c.Requests }
+
+// partly finds what is wrong with a station that answers.
+func (f *finder) partly(l Link, s Station) {
+	name, c := s.Station.Name, s.Counts
+	extra := c.Damaged - c.Checksums - c.Malformed // frames beside those that should have been answers
+	switch {
+	case c.often(c.Malformed):
+		f.malformed(s, 0.75, "Some of the device's answers are no proper answers.", fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
+	case extra >= enough:
+		f.add(site.KindStation, name, ExtraBytes, 0.8, "Bytes that belong to no answer come between the answers. They are left out, and the values are right.",
+			[]string{fmt.Sprintf("%d times within a minute", extra)},
+			say("see the bytes: arithmon traffic --wrong --station "+name), extraStep(l), say("ask the maker for a newer firmware"))
+	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
+		f.add(site.KindStation, name, AnswersMissing, 0.7, "Some requests stay without an answer, while others are answered in time.",
+			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("answers take %s at the median", s.Median.Round(100*time.Microsecond))},
+			say("ask less often, or less at once: a busy device leaves out what it has no time for (poll, max_registers)"),
+			say("see who else asks it: another master, another program on its gateway"),
+			say("look for what loses them: a weak radio link, a worn cable, a gateway with a short queue"))
+	}
+}
+
+func extraStep(l Link) Step {
+	if l.Link.Framing == site.MBAP {
+		return say("see whether a gateway between adds them, such as the checksum of its serial side: another mode of it may not")
+	}
+	return say("a line that floats when its direction changes gives such bytes: look for bias resistors, and for an adapter that switches in time")
+}
+
+// malformed makes the finding of answers that are none.
+func (f *finder) malformed(s Station, certainty float64, cause string, evidence ...string) {
+	f.add(site.KindStation, s.Station.Name, AnswersMalformed, certainty, cause, evidence,
+		say("see the frames: arithmon traffic --wrong --fields --station "+s.Station.Name),
+		set("ask for less at once, which some devices handle better: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
+		say("see whether a gateway between cuts or mixes answers: ask the device without it"), say("ask the maker for a newer firmware"))
+}
+
+// alone reports whether others on its line have no damaged frames.
+func (f *finder) alone(l Link, s Station) bool {
+	for _, other := range f.stations[l.Link.Name] {
+		if other.Station.Name != s.Station.Name && other.Counts.Answers >= enough {
+			return l.Counts.Checksums == s.Counts.Checksums
+		}
+	}
+	return false
+}
+
+func (f *finder) otherUnit(l Link, s Station) {
+	evidence := []string{fmt.Sprintf("unit %d was asked %d times, and unit %d answered", s.Station.Unit, s.Since.Requests, s.OtherUnit)}
+	if other := f.units[l.Link.Name][s.OtherUnit]; other != "" {
+		f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.85, fmt.Sprintf("Unit %d answers in the place of unit %d, and that is the unit of station %s.", s.OtherUnit, s.Station.Unit, other), evidence,
+			say(fmt.Sprintf("see whether %s and %s are one device, entered twice; remove one", s.Station.Name, other)),
+			say("see whether two devices on the line have the same unit"))
+		return
+	}
+	f.add(site.KindStation, s.Station.Name, OtherUnit, 0.9, fmt.Sprintf("The device answers as unit %d, not as unit %d.", s.OtherUnit, s.Station.Unit), evidence,
+		set(fmt.Sprintf("set unit: %d", s.OtherUnit), site.KindStation, s.Station.Name, map[string]any{"unit": s.OtherUnit}),
+		say(fmt.Sprintf("or give the device the unit %d", s.Station.Unit)))
+}
+
+func (f *finder) late(l Link, s Station) {
+	evidence, next := lateness(l, s)
+	cause := fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout)
+	if l.Link.Framing != site.MBAP && l.Link.Protocol == site.Modbus && s.Answering {
+		cause += " Until that is changed it is waited for longer, since answers without identifiers must not be mixed up; the others of the link have to wait meanwhile."
+	}
+	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9, cause, []string{evidence}, next...)
+}
+
+// lateness says how late answers were, and what timeout would do.
+func lateness(l Link, s Station) (evidence string, next []Step) {
+	n, when := seen(s.Counts.Late, s.Since.Late)
+	would := (2*s.Slowest + 99*time.Millisecond).Truncate(100 * time.Millisecond)
+	evidence = fmt.Sprintf("%d answers came late %s, the slowest after %s", n, when, s.Slowest.Round(time.Millisecond))
+	if s.Slowest == 0 {
+		would, evidence = 4*time.Duration(l.Link.Timeout), fmt.Sprintf("%d answers came late %s", n, when)
+	}
+	would = min(max(would, 2*time.Duration(l.Link.Timeout)), time.Minute)
+	return evidence, []Step{
+		set(fmt.Sprintf("set the timeout of link %s to %s", l.Link.Name, site.Duration(would)), site.KindLink, l.Link.Name, map[string]any{"timeout": site.Duration(would).String()}),
+		say("see why it is slow: a gateway with a queue, a radio link, a device that is asked by others, too"),
+	}
+}
+
+// silent finds what a station that does not answer may suffer from.
+func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
+	evidence := []string{fmt.Sprintf("%d requests, no answer", s.Since.Requests)}
+	// The same device, entered on two links to one place.
+	for _, other := range links {
+		if other.Link.Name == l.Link.Name || l.Link.Transport.OnPort() || other.Link.FarEnd() != l.Link.FarEnd() {
+			continue
+		}
+		if twin := f.units[other.Link.Name][s.Station.Unit]; twin != "" && answering(all, twin) {
+			f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.7, fmt.Sprintf("Unit %d at %s is configured as station %s, too, which answers there.", s.Station.Unit, l.Link.FarEnd(), twin), evidence,
+				say("put both on one link, or remove one: many devices serve one connection at a time"))
+			return
+		}
+	}
+	neighbours := 0
+	for _, other := range f.stations[l.Link.Name] {
+		if other.Answering {
+			neighbours++
+		}
+	}
+	where := fmt.Sprintf("%s takes connections, and unit %d does not answer", l.Link.FarEnd(), s.Station.Unit)
+	certainty := 0.7
+	if l.Link.Transport.OnPort() {
+		where = fmt.Sprintf("Unit %d does not answer", s.Station.Unit)
+	}
+	if neighbours > 0 {
+		certainty = 0.85
+		others := "another on the link does"
+		if neighbours > 1 {
+			others = fmt.Sprintf("%d others on the link do", neighbours)
+		}
+		where += ", while " + others
+		evidence = append(evidence, "so the line and its settings are good: others answer over it")
+	}
+	next := []Step{say("check the device's power and its unit"), say("let the units be found: arithmon scan " + l.Link.Name)}
+	if l.Link.Transport == site.TCP && l.Link.Framing == site.MBAP && neighbours == 0 {
+		if s.Station.Unit != 255 && s.Station.Unit != 1 {
+			next = append(next, set("a device that is itself on the network often wants unit 255 or 1: set unit: 255", site.KindStation, s.Station.Name, map[string]any{"unit": 255}))
+		} else {
+			next = append(next, say("behind a gateway, use the unit of the device on its serial side"))
+		}
+		next = append(next, say("a gateway that passes bytes through needs framing rtu"))
+	}
+	f.add(site.KindStation, s.Station.Name, UnitSilent, certainty, where+".", evidence, next...)
+}
+
+func answering(all []Station, name string) bool {
+	for _, s := range all {
+		if s.Station.Name == name {
+			return s.Answering
+		}
+	}
+	return false
+}
+
+// exceptions finds what refusals mean; true when there was one to find.
+func (f *finder) exceptions(s Station) bool {
+	name, c := s.Station.Name, s.Counts
+	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
+		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
+	}
+	of := func(code int) (int, string) { return seen(c.Exceptions[code], s.Since.Exceptions[code]) }
+	target, targetWhen := of(11)
+	path, pathWhen := of(10)
+	switch {
+	case target >= enough:
+		add(GatewayTarget, 0.9, fmt.Sprintf("The gateway is well, and unit %d behind it does not answer the gateway.", s.Station.Unit),
+			[]string{fmt.Sprintf("%d times exception 11 (gateway target device failed to respond) %s", target, targetWhen)},
+			say("check the device's power, its unit, and the line between gateway and device"), say("compare baud and parity of the gateway's serial side with the device"),
+			say("lengthen the gateway's own timeout, if the device is slow"))
+		return true
+	case path >= enough:
+		add(GatewayPath, 0.9, fmt.Sprintf("The gateway has no path to unit %d.", s.Station.Unit),
+			[]string{fmt.Sprintf("%d times exception 10 (gateway path unavailable) %s", path, pathWhen)},
+			say("enter the unit in the gateway's routing table"), say("check that the gateway's serial port is switched on and not busy with another master"))
+		return true
+	case c.Exceptions[4] >= enough:
+		add(DeviceFailure, 0.8, "The device says that it failed while it carried requests out.",
+			[]string{fmt.Sprintf("%d times exception 4 (server device failure) within a minute", c.Exceptions[4])},
+			say("look at the device's own display for a fault"), say("read less at once: some devices fail where they should refuse"))
+		return true
+	}
+	busy, unknown := c.Exceptions[5]+c.Exceptions[6], c.Exceptions[0]+c.Exceptions[7]+c.Exceptions[8]+c.Exceptions[9]
+	switch {
+	case c.often(busy):
+		add(DeviceBusy, 0.85, "The device says that it is busy with something else.",
+			[]string{fmt.Sprintf("%d of %d requests within a minute were put off with exception 5 or 6", busy, c.Requests)},
+			say("ask less often: a longer poll"), say("see who else asks it, and whether a long command, such as an upload, is under way"))
+		return true
+	case c.often(unknown):
+		add(ExceptionUnknown, 0.8, "The device refuses with a code that the standard does not have for reads.",
+			[]string{fmt.Sprintf("%d of %d requests within a minute; the points show the code", unknown, c.Requests)},
+			say("look for the code in the device's manual: makers use their own for a password that is missing, or for a module that is out"),
+			say("see whether it answers for other addresses: arithmon probe "+name))
+		return true
+	}
+	found := false
+	for _, code := range []int{1, 2, 3} {
+		var list []Refusal
+		for _, r := range s.Refused {
+			if r.Code == code {
+				list = append(list, r)
+			}
+		}
+		if len(list) > 0 {
+			found = true
+			f.refused(s, code, list)
+		}
+	}
+	return found
+}
+
+// refused makes one finding of all refusals of one kind.
+func (f *finder) refused(s Station, code int, list []Refusal) {
+	var what, tags []string
+	var next []Step
+	for _, r := range list {
+		last := r.From + r.Count - 1
+		at := fmt.Sprintf("%s:%d", r.Table, r.From)
+		if last > r.From {
+			at += fmt.Sprintf("..%d", last)
+		}
+		what, tags = append(what, at), append(tags, r.Tags...)
+		for _, works := range r.Instead {
+			step := say(fmt.Sprintf("%s answers: perhaps it is meant instead of %s", works, at))
+			if r.Fields != nil && len(r.Tags) == 1 {
+				step = set(fmt.Sprintf("%s answers: set the address of %s to it", works, r.Tags[0]), site.KindPoint, r.Tags[0], r.Fields)
+			}
+			next = append(next, step)
+		}
+	}
+	short := strings.Join(what[:min(len(what), 6)], ", ")
+	if len(what) > 6 {
+		short += fmt.Sprintf(" and %d more", len(what)-6)
+	}
+	evidence := []string{fmt.Sprintf("%s refused with exception %d", short, code), "points: " + strings.Join(tags[:min(len(tags), 8)], ", ")}
+	switch code {
+	case 1:
+		next = append(next, say("look in the manual which functions the device has; many have holding registers (hr) and no input registers (ir)"))
+		f.add(site.KindStation, s.Station.Name, FunctionRefused, 0.9, fmt.Sprintf("The device does not have the function that reads %s.", list[0].Table.Name()+"s"), evidence, next...)
+	case 2:
+		next = append(next, say("compare with the manual: does it count from 0 or from 1, and is it this table?"), say("the device may be of another version, without these addresses"))
+		f.add(site.KindStation, s.Station.Name, AddressRefused, 0.9, fmt.Sprintf("The device has no %s.", short), evidence, next...)
+	case 3:
+		next = append(next, set("read less at once: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
+			say("read values whole: some devices refuse half of a 32-bit value"))
+		f.add(site.KindStation, s.Station.Name, ValueRefused, 0.75, fmt.Sprintf("The device does not read %s in this way.", short), evidence, next...)
+	}
+}

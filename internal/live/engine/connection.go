@@ -1,0 +1,196 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"arithmon/internal/core/crash"
+	"arithmon/internal/core/reading"
+)
+
+// connection is one of a link's. It is closed, being opened, or open; all openings go through open and ready, and its life hangs on
+// the runner alone, never on who asked for it first.
+type connection struct {
+	session   Session       // nil when it is not open; changed with the runner's mu held, too
+	opening   chan struct{} // closed when the opening that is under way has ended; nil when none is
+	cancelCut func() bool   // gives up cutting the session off
+	answered  bool          // something was answered on it since it was opened
+	reconnect backoff
+	quietFrom time.Time // end of the last exchange, for the link's pause
+	silent    int       // exchanges in a row that nothing answered
+}
+
+// backoff is a pause that grows.
+type backoff struct {
+	pause time.Duration // 0: not backing off
+	until time.Time
+}
+
+func (b *backoff) grow(first, last time.Duration, now time.Time) {
+	b.pause = min(max(first, 2*b.pause), last)
+	b.until = now.Add(b.pause)
+}
+
+// up reports whether any connection is open.
+func (r *runner) up() bool { return r.upBeside(nil) }
+
+// upBeside reports whether another connection than c is open.
+func (r *runner) upBeside(c *connection) bool {
+	for _, other := range r.connections {
+		if other != c && other.session != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// servedBeside reports whether another connection than c is open and has been answered on.
+func (r *runner) servedBeside(c *connection) bool {
+	for _, other := range r.connections {
+		if other != c && other.session != nil && other.answered {
+			return true
+		}
+	}
+	return false
+}
+
+// ready opens a connection unless it is open, or waits for whoever opens it. It reports whether it is open.
+func (r *runner) ready(c *connection) bool {
+	switch opening := c.opening; {
+	case r.paused || r.stopped():
+		return false
+	case c.session != nil:
+		return true
+	case opening == nil:
+		return r.open(c)
+	default:
+		r.outside(func() {
+			select {
+			case <-opening:
+			case <-r.ctx.Done():
+			}
+		})
+		return c.session != nil && !r.paused
+	}
+}
+
+// open tries to open a connection once. The connection must be closed, and nobody about to open it.
+func (r *runner) open(c *connection) bool {
+	var session Session
+	var err error
+	opening := make(chan struct{})
+	c.opening = opening
+	r.outside(func() {
+		if fault := crash.Catch(func() { session, err = r.driver.Open(r.ctx, r.link, r) }); fault != nil {
+			r.Fault(fault)
+			err = fault
+		}
+	})
+	c.opening = nil
+	close(opening)
+	now := time.Now()
+	if err != nil {
+		if !r.stopped() && !r.paused {
+			c.reconnect.grow(firstReconnect, lastReconnect, now)
+			r.notOpened(c, err, now)
+		}
+		return false
+	}
+	if r.stopped() || r.paused { // meanwhile somebody else got the link
+		r.outside(session.Close)
+		return false
+	}
+	// When the runner is stopped, an exchange under way may end by itself; then it is cut off.
+	c.cancelCut = context.AfterFunc(r.ctx, func() {
+		timer := time.NewTimer(drain)
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+			session.Close()
+		case <-r.done:
+		}
+	})
+	r.mu.Lock()
+	c.session = session
+	r.failures = 0
+	if r.status.Connections++; r.status.Connections > uint64(len(r.connections)) {
+		r.own().at(now, func(t *tally) { t.reconnect++ })
+	}
+	fresh := r.status.State != LinkUp
+	r.mu.Unlock()
+	c.answered, c.silent = false, 0
+	if reporter, ok := session.(Reporter); ok {
+		for _, s := range r.stations {
+			if s.Enabled {
+				reporter.Follow(s.Station)
+			}
+		}
+		reporter.Begin()
+	}
+	r.setLink(LinkUp, "")
+	for _, s := range r.stations {
+		if fresh { // after an outage, not when only the connection was renewed
+			s.setBack = backoff{}
+			r.dueNow(s, now)
+		}
+		if s.AfterConnect > 0 {
+			r.holdOff(s, now.Add(time.Duration(s.AfterConnect)))
+		}
+	}
+	r.inbox.wake()
+	return true
+}
+
+// notOpened draws the consequences of a connection that did not open.
+func (r *runner) notOpened(c *connection, err error, now time.Time) {
+	if r.upBeside(c) { // the others go on
+		r.mu.Lock()
+		r.own().at(now, func(t *tally) { t.extra++ })
+		r.mu.Unlock()
+		return
+	}
+	r.mu.Lock()
+	r.failure, r.failures = failureOf(err), r.failures+1
+	r.mu.Unlock()
+	r.setLink(LinkDown, err.Error())
+	for _, s := range r.stations {
+		if s.Enabled {
+			failAll(s.Slots, reading.LinkDown)
+			r.setStation(s, StationUnknown, "the link is down")
+		}
+	}
+}
+
+// lost closes a connection that has ended. One on which nothing was answered is not opened again at once.
+func (r *runner) lost(c *connection, now time.Time) {
+	if !c.answered {
+		c.reconnect.grow(firstReconnect, lastReconnect, now)
+	}
+	r.close(c)
+}
+
+// unwanted reports whether the far end does not serve a connection, while it serves another: it takes fewer than the link allows.
+func (r *runner) unwanted(c *connection, out Outcome, lost bool, now time.Time) bool {
+	if c.answered || out.Err == nil || out.Answered || out.Skipped || !r.servedBeside(c) {
+		return false
+	}
+	r.mu.Lock()
+	r.own().at(now, func(t *tally) { t.extra++ })
+	r.mu.Unlock()
+	if !lost {
+		r.lost(c, now)
+	}
+	return true
+}
+
+func (r *runner) close(c *connection) {
+	if c.session == nil {
+		return
+	}
+	c.cancelCut()
+	c.session.Close()
+	r.mu.Lock()
+	r.ended.Add(c.session.Traffic())
+	c.session = nil
+	r.mu.Unlock()
+}

@@ -1,0 +1,673 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/reading"
+	"arithmon/internal/core/site"
+)
+
+// These tests run in synctest bubbles: time stands still but for when every goroutine waits, so that they are exact
+// and take no time. A goroutine left behind fails them.
+
+// plant is a driver of simulated stations: one job for each station and period.
+type plant struct {
+	mu        sync.Mutex
+	roundTrip time.Duration
+	opening   time.Duration      // how long Open takes
+	most      int                // connections that are served; further ones end when they are asked; 0: all
+	panics    map[string]bool    // stations whose exchanges panic
+	refuse    error              // Open fails with it
+	silent    map[string]bool    // stations that do not answer
+	lose      map[string]int     // so many exchanges of a station lose the link
+	outcome   map[string]Outcome // what a station answers instead of a value
+	opened    int
+	closed    int
+	log       []string               // exchanges in order
+	times     map[string][]time.Time // of the exchanges with each station
+	held      codec.Value            // what was written
+}
+
+func newPlant() *plant {
+	return &plant{roundTrip: 10 * time.Millisecond, silent: map[string]bool{}, lose: map[string]int{}, outcome: map[string]Outcome{}, times: map[string][]time.Time{}}
+}
+
+type plantJob struct {
+	station string
+	period  time.Duration
+	slots   []*Slot
+}
+
+func (j *plantJob) Period() time.Duration { return j.period }
+func (j *plantJob) Slots() []*Slot        { return j.slots }
+
+func (p *plant) Protocol() site.Protocol { return site.Modbus }
+
+func (p *plant) Jobs(_ site.Link, s Station) []Job {
+	byPeriod := map[time.Duration]*plantJob{}
+	var jobs []Job
+	for _, slot := range s.Slots {
+		if byPeriod[slot.Period] == nil {
+			byPeriod[slot.Period] = &plantJob{station: s.Name, period: slot.Period}
+			jobs = append(jobs, byPeriod[slot.Period])
+		}
+		byPeriod[slot.Period].slots = append(byPeriod[slot.Period].slots, slot)
+	}
+	return jobs
+}
+
+type plantSession struct {
+	*plant
+	link site.Link
+	host Host
+	lost atomic.Bool
+
+	served bool
+}
+
+func (p *plant) Open(ctx context.Context, link site.Link, host Host) (Session, error) {
+	p.mu.Lock()
+	takes := p.opening
+	p.mu.Unlock()
+	select {
+	case <-time.After(takes):
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.refuse != nil {
+		return nil, p.refuse
+	}
+	p.opened++
+	return &plantSession{plant: p, link: link, host: host, served: p.most == 0 || p.opened-p.closed <= p.most}, nil
+}
+
+func (s *plantSession) Do(job Job) Outcome {
+	j := job.(*plantJob)
+	s.mu.Lock()
+	s.log = append(s.log, j.station)
+	s.times[j.station] = append(s.times[j.station], time.Now())
+	silent, out, lose, panics := s.silent[j.station], s.outcome[j.station], s.lose[j.station] > 0 || !s.served, s.panics[j.station]
+	s.lose[j.station]--
+	s.mu.Unlock()
+	if panics {
+		panic("a fault")
+	}
+	s.lost.Store(lose)
+	if lose {
+		return Outcome{Err: errors.New("connection lost"), Reason: reading.LinkDown}
+	}
+	if silent {
+		time.Sleep(time.Duration(s.link.Timeout))
+		return Outcome{Err: errors.New("no answer in time"), Reason: reading.Timeout}
+	}
+	time.Sleep(s.roundTrip)
+	if out.Err != nil {
+		return out
+	}
+	for _, slot := range j.slots {
+		s.host.Emit([]Sample{{Slot: slot, Value: codec.UintValue(7), Words: []uint16{7}, Quality: reading.Good}})
+	}
+	return Outcome{}
+}
+
+func (s *plantSession) Read(site.Station, site.Range) ([]Sample, error) {
+	time.Sleep(s.roundTrip)
+	s.set(func() { s.log = append(s.log, "read") })
+	return []Sample{{Value: codec.UintValue(7), Words: []uint16{7}}}, nil
+}
+
+func (s *plantSession) Write(_ site.Station, what Command) Written {
+	raw := what.Raw[0]
+	time.Sleep(s.roundTrip)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.log = append(s.log, "write")
+	s.held = raw
+	if s.outcome["write"].Err != nil {
+		return Written{Err: s.outcome["write"].Err, Reached: true}
+	}
+	samples := []Sample{{Slot: what.Slot, Value: raw, Words: []uint16{1}, Quality: reading.Good}}
+	return Written{Before: []Sample{{Value: codec.UintValue(0), Quality: reading.Good}}, Sent: samples, After: samples, Reached: true, Accepted: true}
+}
+
+func (s *plantSession) Test(site.Station) (string, error) { return "here", nil }
+func (s *plantSession) Lost() bool                        { return s.lost.Load() }
+func (s *plantSession) Traffic() Traffic                  { return Traffic{} }
+func (s *plantSession) Close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.closed++
+}
+
+// count returns how many exchanges a station had.
+func (p *plant) count(station string) int { return len(p.at(station)) }
+
+// at returns when a station was asked.
+func (p *plant) at(station string) []time.Time {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Clone(p.times[station])
+}
+
+// sessions returns how many were opened and closed.
+func (p *plant) sessions() (opened, closed int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.opened, p.closed
+}
+
+// order returns all exchanges in their order.
+func (p *plant) order() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return slices.Clone(p.log)
+}
+
+// written returns what was written last.
+func (p *plant) written() codec.Value {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.held
+}
+
+func (p *plant) set(f func()) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	f()
+}
+
+// build makes a site of one link with stations of one point each, polled every second: st1/value, st2/value…
+func build(t *testing.T, stations int, edit func(*site.Link)) *site.Site {
+	t.Helper()
+	s := site.New()
+	d := s.Edit()
+	l := site.NewLink()
+	l.Name, l.Host = "bus", "127.0.0.1"
+	if edit != nil {
+		edit(&l)
+	}
+	d.Add(l)
+	for i := 1; i <= stations; i++ {
+		st := site.NewStation()
+		st.Name, st.Link, st.Unit = fmt.Sprintf("st%d", i), "bus", i
+		d.Add(st)
+		d.Add(site.Point{Tag: st.Name + "/value", Station: st.Name, Address: site.Address{Space: site.HoldingRegisters}, Writable: true})
+	}
+	apply(t, nil, s, d)
+	return s
+}
+
+func apply(t *testing.T, e *Engine, s *site.Site, d *site.Draft) {
+	t.Helper()
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	s.Apply(changes)
+	if e != nil {
+		e.Apply(s, changes)
+	}
+}
+
+// run starts an engine on a site in a bubble.
+func run(t *testing.T, s *site.Site, p *plant, f func(t *testing.T, e *Engine)) {
+	synctest.Test(t, func(t *testing.T) {
+		e := New(Options{Drivers: []Driver{p}})
+		e.Start(context.Background(), s)
+		defer e.Stop()
+		f(t, e)
+	})
+}
+
+func quality(t *testing.T, e *Engine, tag string) string {
+	t.Helper()
+	l, ok := e.Reading(tag)
+	require.True(t, ok)
+	return l.Reading.ShortName()
+}
+
+func TestPollsKeepTheirPeriod(t *testing.T) {
+	p := newPlant()
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(10500 * time.Millisecond)
+		times := p.at("st1")
+		assert.InDelta(t, 11, len(times), 1)
+		for i := 2; i < len(times); i++ {
+			assert.Equal(t, time.Second, times[i].Sub(times[i-1]), "on a grid that does not drift")
+		}
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+		_, stations := e.Status()
+		assert.Zero(t, stations[0].Statistics.LatePolls)
+		assert.Equal(t, Count{Good: 1}, stations[0].Points)
+	})
+}
+
+func TestJobsOfOneLinkDoNotWaitForEachOther(t *testing.T) {
+	p := newPlant()
+	p.roundTrip = 60 * time.Millisecond
+	run(t, build(t, 8, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(3 * time.Second) // at first all are asked at once
+		begun, _ := e.Status()
+		time.Sleep(20 * time.Second)
+		links, _ := e.Status()
+		assert.InDelta(t, 160, links[0].Statistics.Polls-begun[0].Statistics.Polls, 4)
+		assert.Equal(t, begun[0].Statistics.LatePolls, links[0].Statistics.LatePolls, "each has its own place in the period")
+	})
+}
+
+func TestADeadStationCostsItsNeighboursOneTimeoutAPause(t *testing.T) {
+	p := newPlant()
+	p.silent["st2"] = true
+	s := build(t, 8, func(l *site.Link) { l.Timeout, l.Retries = site.Duration(400*time.Millisecond), 2 })
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(2 * time.Minute)
+		assert.Equal(t, "bad (timeout)", quality(t, e, "st2/value"))
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+		assert.Less(t, p.count("st2"), 12, "asked with growing pauses")
+		assert.Greater(t, p.count("st1"), 114, "neighbours keep 95 % of their rate")
+		at := p.at("st2")
+		assert.Equal(t, 30*time.Second, at[len(at)-1].Sub(at[len(at)-2]).Round(time.Second), "at most half a minute apart")
+
+		p.set(func() { p.silent["st2"] = false })
+		time.Sleep(32 * time.Second)
+		before := p.count("st2")
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, "good", quality(t, e, "st2/value"))
+		assert.InDelta(t, 10, p.count("st2")-before, 1, "at its full rate after its first answer")
+	})
+}
+
+func TestRetriesHideASingleLoss(t *testing.T) {
+	p := newPlant()
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(3 * time.Second)
+		p.set(func() { p.lose["st1"] = 1 })
+		time.Sleep(1100 * time.Millisecond)
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+		opened, _ := p.sessions()
+		assert.Equal(t, 2, opened, "on a new connection")
+	})
+}
+
+func TestAMissingStationIsSaidWhileItIsStillRepeated(t *testing.T) {
+	p := newPlant()
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) { // a timeout of 1 s, two retries
+		time.Sleep(5 * time.Second)
+		last := p.at("st1")
+		p.set(func() { p.silent["st1"] = true })
+		time.Sleep(time.Until(last[len(last)-1].Add(2500 * time.Millisecond)))
+		assert.Equal(t, "good", quality(t, e, "st1/value"), "one lost exchange says nothing yet")
+		time.Sleep(600 * time.Millisecond)
+		assert.Equal(t, "bad (timeout)", quality(t, e, "st1/value"), "two polls are missing")
+	})
+}
+
+func TestALastGoodValueIsKept(t *testing.T) {
+	p := newPlant()
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(5 * time.Second)
+		l, _ := e.Reading("st1/value")
+		good := l.Reading.GoodTime
+		p.set(func() { p.silent["st1"] = true })
+		time.Sleep(6 * time.Second)
+		l, _ = e.Reading("st1/value")
+		assert.Equal(t, "bad (timeout)", l.Reading.ShortName())
+		assert.Equal(t, codec.UintValue(7), l.Reading.Value)
+		assert.LessOrEqual(t, l.Reading.GoodTime.Sub(good), 2*time.Second)
+	})
+}
+
+func TestALinkThatCannotBeOpenedIsTriedWithGrowingPauses(t *testing.T) {
+	p := newPlant()
+	p.refuse = errors.New("127.0.0.1:502: connection refused")
+	run(t, build(t, 2, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(time.Minute)
+		assert.Equal(t, "bad (link-down)", quality(t, e, "st1/value"))
+		links, _ := e.Status()
+		assert.Equal(t, LinkDown, links[0].State)
+		assert.Contains(t, links[0].Reason, "connection refused")
+		p.set(func() { p.refuse = nil })
+		time.Sleep(16 * time.Second)
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+		opened, _ := p.sessions()
+		assert.Equal(t, 1, opened)
+	})
+}
+
+func TestAStationThatBreaksTheConnectionDoesNotTakeItsNeighboursWithIt(t *testing.T) {
+	p := newPlant()
+	p.lose["st2"] = 1 << 30
+	run(t, build(t, 2, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(time.Minute)
+		assert.Equal(t, "bad (link-down)", quality(t, e, "st2/value"))
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+		assert.Greater(t, p.count("st1"), 57)
+		assert.Less(t, p.count("st2"), 20)
+	})
+}
+
+func TestASilentConnectionIsRenewed(t *testing.T) {
+	p := newPlant()
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(3 * time.Second)
+		p.set(func() { p.silent["st1"] = true })
+		time.Sleep(5 * time.Minute)
+		opened, _ := p.sessions()
+		assert.Greater(t, opened, 1, "the far end may have restarted without a word")
+		links, _ := e.Status()
+		assert.Positive(t, links[0].Statistics.Renewals)
+	})
+}
+
+func TestARefusalIsAnAnswer(t *testing.T) {
+	p := newPlant()
+	p.outcome["st1"] = Outcome{Err: errors.New("exception 2"), Reason: reading.ExceptionReason(2), Answered: true}
+	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, "bad (exception-2)", quality(t, e, "st1/value"))
+		_, stations := e.Status()
+		assert.Equal(t, StationAnswering, stations[0].State)
+		assert.InDelta(t, 10, p.count("st1"), 1, "no retries, no setting back")
+	})
+}
+
+func TestAJobCanBeReplacedByOthers(t *testing.T) {
+	p := newPlant()
+	s := build(t, 1, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(1500 * time.Millisecond)
+		slot, before := e.table.get("st1/value"), p.count("st1")
+		p.set(func() {
+			p.outcome["st1"] = Outcome{Err: errors.New("exception 2"), Answered: true, Reason: reading.ExceptionReason(2),
+				Instead: []Job{&plantJob{station: "half", period: time.Second, slots: []*Slot{slot}}}}
+		})
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, 1, p.count("st1")-before, "asked once more as a whole")
+		assert.InDelta(t, 5, p.count("half"), 1)
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+	})
+}
+
+func TestReadingsBecomeStaleWhenTheBusIsTooSlow(t *testing.T) {
+	p := newPlant()
+	p.roundTrip = 900 * time.Millisecond
+	run(t, build(t, 8, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(time.Minute)
+		stale := 0
+		for i := 1; i <= 8; i++ {
+			if quality(t, e, fmt.Sprintf("st%d/value", i)) == "uncertain (stale)" {
+				stale++
+			}
+		}
+		assert.Greater(t, stale, 2, "eight stations at 0.9 s each cannot be read every second")
+		for i := 1; i <= 8; i++ {
+			assert.InDelta(t, 8, p.count(fmt.Sprintf("st%d", i)), 1, "but each gets its turn")
+		}
+	})
+}
+
+func TestChangesRestartOnlyWhatTheyTouch(t *testing.T) {
+	p := newPlant()
+	s := build(t, 2, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(3 * time.Second)
+		edit := func(f func(d *site.Draft)) {
+			d := s.Edit()
+			f(d)
+			apply(t, e, s, d)
+		}
+		edit(func(d *site.Draft) { // a point more
+			d.Add(site.Point{Tag: "new", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 5}})
+		})
+		synctest.Wait()
+		assert.Equal(t, "bad (never-read)", quality(t, e, "new"))
+		time.Sleep(time.Second)
+		assert.Equal(t, "good", quality(t, e, "new"))
+
+		edit(func(d *site.Draft) { // a word about the link
+			l, _ := s.Link("bus")
+			l.Description = "in the pump house"
+			d.Put(l)
+		})
+		time.Sleep(2 * time.Second)
+		opened, _ := p.sessions()
+		assert.Equal(t, 1, opened, "none of which touches the connection")
+
+		edit(func(d *site.Draft) { // a station is disabled
+			st, _ := s.Station("st2")
+			st.Enabled = false
+			d.Put(st)
+		})
+		time.Sleep(2 * time.Second)
+		assert.Equal(t, "bad (disabled)", quality(t, e, "st2/value"))
+		before := p.count("st2")
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, before, p.count("st2"))
+
+		edit(func(d *site.Draft) { d.Remove(site.KindPoint, "new", false) })
+		_, ok := e.Reading("new")
+		assert.False(t, ok)
+
+		edit(func(d *site.Draft) { // the far end moves: this does
+			l, _ := s.Link("bus")
+			l.Port = 1502
+			d.Put(l)
+		})
+		time.Sleep(2 * time.Second)
+		opened, closed := p.sessions()
+		assert.Equal(t, 2, opened)
+		assert.Equal(t, 1, closed)
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+
+		edit(func(d *site.Draft) { d.Remove(site.KindLink, "bus", true) })
+		synctest.Wait()
+		links, stations := e.Status()
+		assert.Empty(t, links)
+		assert.Empty(t, stations)
+		_, ok = e.Reading("st1/value")
+		assert.False(t, ok)
+	})
+}
+
+func TestAStationCanMoveToAnotherLink(t *testing.T) {
+	p := newPlant()
+	s := build(t, 1, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(2 * time.Second)
+		d := s.Edit()
+		l := site.NewLink()
+		l.Name, l.Host = "other", "127.0.0.2"
+		d.Add(l)
+		st, _ := s.Station("st1")
+		st.Link = "other"
+		d.Put(st)
+		apply(t, e, s, d)
+		time.Sleep(2 * time.Second)
+		_, stations := e.Status()
+		require.Len(t, stations, 1)
+		assert.Equal(t, "other", stations[0].Link)
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+	})
+}
+
+func TestAChangedMeaningForgetsTheOldReading(t *testing.T) {
+	p := newPlant()
+	s := build(t, 1, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(2 * time.Second)
+		p.set(func() { p.silent["st1"] = true })
+		time.Sleep(time.Millisecond)
+		point, _ := s.Point("st1/value")
+		point.Unit = "m" // says nothing about the value
+		d := s.Edit()
+		d.Put(point)
+		apply(t, e, s, d)
+		l, _ := e.Reading("st1/value")
+		assert.Equal(t, codec.UintValue(7), l.Reading.Value)
+		point.Type = codec.TypeInt16
+		d = s.Edit()
+		d.Put(point)
+		apply(t, e, s, d)
+		l, _ = e.Reading("st1/value")
+		assert.Equal(t, "bad (never-read)", l.Reading.ShortName())
+		assert.True(t, l.Reading.Value.IsZero())
+	})
+}
+
+func TestWritesGoAheadOfPolls(t *testing.T) {
+	p := newPlant()
+	p.roundTrip = 600 * time.Millisecond
+	run(t, build(t, 5, nil), p, func(t *testing.T, e *Engine) {
+		time.Sleep(5 * time.Second) // five stations at 0.6 s: polls are always waiting
+		began := len(p.order())
+		var recorded Write
+		w, err := e.Write(context.Background(), "st3/value", codec.TextValue("12"), func(w Write) error { recorded = w; return nil })
+		require.NoError(t, err)
+		assert.Equal(t, Done, w.Outcome)
+		assert.Equal(t, codec.IntValue(12), p.written())
+		assert.Equal(t, []codec.Value{codec.IntValue(12)}, recorded.Sent, "recorded before it was sent")
+		since := p.order()[began:]
+		assert.Contains(t, since[:min(2, len(since))], "write", "after at most the exchange under way")
+	})
+}
+
+func TestWritesThatAreRefused(t *testing.T) {
+	p := newPlant()
+	s := build(t, 1, nil)
+	d := s.Edit()
+	d.Add(site.Point{Tag: "fixed", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 3}})
+	apply(t, nil, s, d)
+	never := func(Write) error { return errors.New("must not be recorded as sent") }
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(time.Second)
+		w, err := e.Write(context.Background(), "fixed", codec.IntValue(1), never)
+		require.NoError(t, err)
+		assert.Equal(t, Refused, w.Outcome)
+		assert.True(t, w.NotAllowed)
+		w, err = e.Write(context.Background(), "st1/value", codec.IntValue(70000), never)
+		require.NoError(t, err)
+		assert.Equal(t, Refused, w.Outcome)
+		assert.Contains(t, w.Message, "70000 is out of the range of uint16 (0 to 65535)")
+		_, err = e.Write(context.Background(), "nothing", codec.IntValue(1), never)
+		assert.ErrorIs(t, err, ErrNoPoint)
+		_, err = e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return errors.New("disk full") })
+		assert.EqualError(t, err, "disk full")
+		assert.True(t, p.written().IsZero(), "what cannot be recorded is not sent")
+	})
+}
+
+func TestCommandsToALinkThatIsDownOrDisabledSaySo(t *testing.T) {
+	p := newPlant()
+	p.refuse = errors.New("connection refused")
+	s := build(t, 1, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(3 * time.Second)
+		w, err := e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return nil })
+		require.NoError(t, err)
+		assert.Equal(t, Refused, w.Outcome)
+		assert.Contains(t, w.Message, "link bus of station st1 is down: connection refused")
+		_, err = e.ReadAddresses(context.Background(), "st1", site.Range{Start: site.Address{Space: site.Coils}, Count: 1})
+		assert.ErrorContains(t, err, "is down")
+		test, err := e.TestStation(context.Background(), "st1")
+		require.NoError(t, err)
+		assert.False(t, test.Answers)
+		_, err = e.TestStation(context.Background(), "st9")
+		assert.ErrorIs(t, err, ErrNoStation)
+
+		d := s.Edit()
+		l, _ := s.Link("bus")
+		l.Enabled = false
+		d.Put(l)
+		apply(t, e, s, d)
+		w, err = e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return nil })
+		require.NoError(t, err)
+		assert.Contains(t, w.Message, "link bus is disabled; enable it first")
+	})
+}
+
+func TestSubscriptionsConflate(t *testing.T) {
+	p := newPlant()
+	run(t, build(t, 2, nil), p, func(t *testing.T, e *Engine) {
+		sub := e.Subscribe("st1/*")
+		first, err := sub.Next(context.Background())
+		require.NoError(t, err)
+		require.Len(t, first, 1, "all points at once, those that fit")
+		time.Sleep(10 * time.Second) // ten polls nobody takes
+		list, err := sub.Next(context.Background())
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Equal(t, reading.Good, list[0].Reading.Quality)
+		assert.Empty(t, sub.Take(), "only the newest was kept")
+
+		ctx, cancel := context.WithTimeout(context.Background(), time.Millisecond)
+		defer cancel()
+		_, err = sub.Next(ctx)
+		assert.ErrorIs(t, err, context.DeadlineExceeded)
+		sub.Close()
+		time.Sleep(3 * time.Second)
+		assert.Empty(t, sub.Take())
+	})
+}
+
+func TestSubscriptionsFollowPointsThatComeAndGo(t *testing.T) {
+	p := newPlant()
+	s := build(t, 1, nil)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		sub := e.Subscribe("*")
+		defer sub.Close()
+		time.Sleep(time.Second)
+		sub.Take()
+		d := s.Edit()
+		d.Add(site.Point{Tag: "late", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 5}})
+		d.Remove(site.KindPoint, "st1/value", false)
+		apply(t, e, s, d)
+		got := map[string]bool{}
+		for _, l := range sub.Take() {
+			got[l.Point.Tag] = l.Removed
+		}
+		assert.Equal(t, map[string]bool{"late": false, "st1/value": true}, got)
+	})
+}
+
+func TestAStationIsLeftAloneAfterConnecting(t *testing.T) {
+	p := newPlant()
+	s := build(t, 2, nil)
+	d := s.Edit()
+	st, _ := s.Station("st2")
+	st.AfterConnect = site.Duration(3 * time.Second)
+	d.Put(st)
+	apply(t, nil, s, d)
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		time.Sleep(2900 * time.Millisecond)
+		assert.Zero(t, p.count("st2"))
+		assert.NotZero(t, p.count("st1"))
+		time.Sleep(time.Second)
+		assert.NotZero(t, p.count("st2"))
+	})
+}
+
+func TestStopLetsTheExchangeUnderWayEnd(t *testing.T) {
+	p := newPlant()
+	p.roundTrip = time.Second
+	synctest.Test(t, func(t *testing.T) {
+		e := New(Options{Drivers: []Driver{p}})
+		e.Start(context.Background(), build(t, 1, nil))
+		time.Sleep(100 * time.Millisecond)
+		began := time.Now()
+		e.Stop()
+		assert.Equal(t, 900*time.Millisecond, time.Since(began))
+		assert.Equal(t, "good", quality(t, e, "st1/value"))
+	})
+}

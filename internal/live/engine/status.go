@@ -1,0 +1,162 @@
+package engine
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"arithmon/internal/core/reading"
+)
+
+// LinkState is what a link is doing.
+type LinkState string
+
+// The states of a link.
+const (
+	LinkDisabled   LinkState = "disabled"
+	LinkIdle       LinkState = "idle" // nothing to ask on it
+	LinkConnecting LinkState = "connecting"
+	LinkUp         LinkState = "up"
+	LinkDown       LinkState = "down"
+	LinkPaused     LinkState = "paused" // a probe or scan has the line
+)
+
+// StationState is what is known of a station.
+type StationState string
+
+// The states of a station.
+const (
+	StationDisabled  StationState = "disabled"
+	StationUnknown   StationState = "unknown" // not asked yet
+	StationAnswering StationState = "answering"
+	StationSilent    StationState = "silent"
+)
+
+// LinkStatus is a link at one moment.
+type LinkStatus struct {
+	Name        string     `json:"name"`
+	State       LinkState  `json:"state" enum:"disabled,idle,connecting,up,down,paused"`
+	Reason      string     `json:"reason,omitempty" doc:"why it is in this state, in words"`
+	Doing       string     `json:"doing,omitempty" doc:"of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer"`
+	Since       time.Time  `json:"since" doc:"when it came into this state"`
+	Connections uint64     `json:"connections" doc:"how often it was opened"`
+	Statistics  Statistics `json:"statistics"`
+	Traffic     Traffic    `json:"traffic"`
+	Figures     Windows    `json:"figures"`
+}
+
+// StationStatus is a station at one moment.
+type StationStatus struct {
+	Name       string       `json:"name"`
+	Link       string       `json:"link"`
+	State      StationState `json:"state" enum:"disabled,unknown,answering,silent"`
+	Reason     string       `json:"reason,omitempty" doc:"why it is in this state, in words"`
+	Since      time.Time    `json:"since" doc:"when it came into this state"`
+	Says       []string     `json:"says,omitempty" doc:"what the device says of its own state, in words"`
+	Points     Count        `json:"points" doc:"how many of its points have each quality"`
+	Statistics Statistics   `json:"statistics"`
+	Figures    Windows      `json:"figures"`
+}
+
+// Statistics counts exchanges.
+type Statistics struct {
+	Requests    uint64            `json:"requests"`
+	Answers     uint64            `json:"answers" doc:"refusals by the device included"`
+	Failures    map[string]uint64 `json:"failures,omitempty" doc:"by reason"`
+	Retries     uint64            `json:"retries"`
+	Renewals    uint64            `json:"renewals" doc:"connections given up because nothing answered on them"`
+	Polls       uint64            `json:"polls"`
+	LatePolls   uint64            `json:"late_polls" doc:"begun more than 50 ms after they were due"`
+	RoundTripMS float64           `json:"round_trip_ms" doc:"recent mean, in milliseconds"`
+	LastAnswer  *time.Time        `json:"last_answer,omitempty"`
+}
+
+func (s *Statistics) answered(took time.Duration, at time.Time) {
+	ms := float64(took) / float64(time.Millisecond)
+	if s.LastAnswer == nil {
+		s.RoundTripMS = ms
+		s.LastAnswer = new(time.Time)
+	}
+	s.RoundTripMS += (ms - s.RoundTripMS) / 16
+	*s.LastAnswer = at
+}
+
+func (s *Statistics) fail(reason reading.Reason) {
+	if s.Failures == nil {
+		s.Failures = map[string]uint64{}
+	}
+	s.Failures[string(reason)]++
+}
+
+func (s Statistics) clone() Statistics {
+	s.Failures = maps.Clone(s.Failures)
+	if s.LastAnswer != nil {
+		at := s.LastAnswer.UTC()
+		s.LastAnswer = &at
+	}
+	return s
+}
+
+// Add counts o, too.
+func (t *Traffic) Add(o Traffic) {
+	t.BytesSent += o.BytesSent
+	t.BytesReceived += o.BytesReceived
+	t.Late += o.Late
+	t.Foreign += o.Foreign
+	t.Stray += o.Stray
+}
+
+// count changes the statistics of the link and of a station, which may be nil.
+func (r *runner) count(s *stationRun, change func(*Statistics)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	change(&r.status.Statistics)
+	if s != nil {
+		change(&s.status.Statistics)
+	}
+}
+
+func (r *runner) setLink(state LinkState, why string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.status.State != state || r.status.Since.IsZero() {
+		r.status.Since = time.Now().UTC()
+	}
+	r.status.State, r.status.Reason = state, why
+}
+
+func (r *runner) setStation(s *stationRun, state StationState, why string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if s.status.State != state || s.status.Since.IsZero() {
+		s.status.Since = time.Now().UTC()
+	}
+	s.status.State, s.status.Reason = state, why
+}
+
+// snapshot returns the state of the link and of its stations by name.
+func (r *runner) snapshot(t *table) (LinkStatus, []StationStatus) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	link := r.status
+	link.Statistics = link.Statistics.clone()
+	link.Traffic = r.ended
+	for _, c := range r.connections {
+		if c.session != nil {
+			link.Traffic.Add(c.session.Traffic())
+		}
+	}
+	now := time.Now()
+	stations := make([]StationStatus, 0, len(r.stations))
+	for _, s := range r.stations {
+		status := s.status
+		status.Statistics = status.Statistics.clone()
+		status.Points = t.count(s.Slots)
+		status.Figures = s.figures.windows(now)
+		stations = append(stations, status)
+	}
+	link.Figures = r.sum(now).windows(now)
+	slices.SortFunc(stations, func(a, b StationStatus) int { return strings.Compare(a.Name, b.Name) })
+	return link, stations
+}

@@ -1,0 +1,109 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"sync"
+
+	"arithmon/internal/core/site"
+)
+
+// Subscription follows the points whose tags fit its patterns. It conflates: between two calls of Next only the newest
+// reading of each point is kept, so that a slow reader costs nobody anything.
+type Subscription struct {
+	patterns []string
+	table    *table
+
+	mu    sync.Mutex
+	dirty map[*Slot]struct{}
+	ready chan struct{} // holds one token while something is dirty
+}
+
+func (s *Subscription) wants(tag string) bool {
+	return slices.ContainsFunc(s.patterns, func(p string) bool { return site.Match(p, tag) })
+}
+
+// mark is called with the slot locked.
+func (s *Subscription) mark(slot *Slot) {
+	s.mu.Lock()
+	s.dirty[slot] = struct{}{}
+	s.mu.Unlock()
+	select {
+	case s.ready <- struct{}{}:
+	default:
+	}
+}
+
+// Next waits until something changed and returns the newest readings of what did, by tag. The first call returns all
+// points at once. Its error is ctx's.
+func (s *Subscription) Next(ctx context.Context) ([]Live, error) {
+	for {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-s.ready:
+			if list := s.Take(); len(list) > 0 {
+				return list, nil
+			}
+		}
+	}
+}
+
+// Ready holds a token while there is something to Take. A nil Subscription is never ready.
+func (s *Subscription) Ready() <-chan struct{} {
+	if s == nil {
+		return nil
+	}
+	return s.ready
+}
+
+// Take returns the newest readings of what changed since the last call, by tag; it does not wait.
+func (s *Subscription) Take() []Live {
+	s.mu.Lock()
+	slots := s.dirty
+	s.dirty = make(map[*Slot]struct{}, len(slots))
+	s.mu.Unlock()
+	list := make([]Live, 0, len(slots))
+	for slot := range slots {
+		l := slot.live()
+		if l.Removed && s.table.get(l.Point.Tag) != nil {
+			continue // replaced by a newer slot, which speaks for itself
+		}
+		list = append(list, l)
+	}
+	slices.SortFunc(list, func(a, b Live) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
+	return list
+}
+
+// Close ends the subscription.
+func (s *Subscription) Close() {
+	s.table.mu.Lock()
+	defer s.table.mu.Unlock()
+	delete(s.table.subscriptions, s)
+	for _, slot := range s.table.slots {
+		slot.mu.Lock()
+		if i := slices.Index(slot.subscribers, s); i >= 0 {
+			slot.subscribers = slices.Delete(slices.Clone(slot.subscribers), i, i+1)
+		}
+		slot.mu.Unlock()
+	}
+}
+
+func (t *table) subscribe(patterns []string) *Subscription {
+	s := &Subscription{patterns: patterns, table: t, dirty: map[*Slot]struct{}{}, ready: make(chan struct{}, 1)}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.subscriptions[s] = struct{}{}
+	for tag, slot := range t.slots {
+		if !s.wants(tag) {
+			continue
+		}
+		slot.mu.Lock()
+		slot.subscribers = append(slices.Clip(slot.subscribers), s)
+		slot.mu.ties++
+		s.mark(slot)
+		slot.mu.Unlock()
+	}
+	return s
+}

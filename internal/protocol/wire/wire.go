@@ -1,0 +1,145 @@
+// Package wire opens the byte pipes that links run over.
+package wire
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
+)
+
+// ConnectTimeout is how long a connection may take to come about.
+const ConnectTimeout = 3 * time.Second
+
+// Open connects a link over its transport. Its error says in plain words what happened and names the far end.
+// On a serial line, deadlines work as those of a network connection do.
+func Open(ctx context.Context, link site.Link) (net.Conn, error) {
+	conn, err := open(ctx, link)
+	if err != nil {
+		kind, err := explain(err)
+		return nil, &OpenError{kind, fmt.Errorf("%s: %w", link.FarEnd(), err)}
+	}
+	return conn, nil
+}
+
+// Listen waits for stations that call in, where link says.
+func Listen(ctx context.Context, link site.Link) (net.Listener, error) {
+	var config net.ListenConfig
+	listener, err := config.Listen(ctx, "tcp", link.Listen)
+	if err != nil {
+		kind, err := explain(err)
+		return nil, &OpenError{kind, fmt.Errorf("listening on %s: %w", link.Listen, err)}
+	}
+	return listener, nil
+}
+
+func open(ctx context.Context, link site.Link) (net.Conn, error) {
+	if link.Transport.OnPort() {
+		return openSerial(*link.Serial)
+	}
+	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
+	defer cancel()
+	network := "tcp"
+	if link.Transport == site.UDP {
+		network = "udp"
+	}
+	var dialer net.Dialer
+	if link.Bind != "" {
+		ip, err := local(link.Bind)
+		if err != nil {
+			return nil, err
+		}
+		if dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(ip, 0)); network == "udp" {
+			dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(ip, 0))
+		}
+	}
+	conn, err := dialer.DialContext(ctx, network, link.FarEnd())
+	if err != nil || link.Transport != site.TLS {
+		return conn, err
+	}
+	return secure(ctx, conn, link)
+}
+
+// local is the address to go out by: an IP address, or the first of a network interface, IPv4 before IPv6.
+func local(bind string) (netip.Addr, error) {
+	if ip, err := netip.ParseAddr(bind); err == nil {
+		return ip, nil
+	}
+	all, err := net.Interfaces()
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("listing network interfaces: %w", err)
+	}
+	var names []string
+	for _, i := range all {
+		names = append(names, i.Name)
+		if i.Name != bind {
+			continue
+		}
+		addresses, err := i.Addrs()
+		if err != nil {
+			return netip.Addr{}, fmt.Errorf("addresses of network interface %s: %w", bind, err)
+		}
+		var first netip.Addr
+		for _, a := range addresses {
+			prefix, err := netip.ParsePrefix(a.String())
+			if err == nil && (!first.IsValid() || first.Is6() && prefix.Addr().Is4()) {
+				first = prefix.Addr()
+			}
+		}
+		if !first.IsValid() {
+			return netip.Addr{}, &OpenError{diagnose.FailBind, fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)}
+		}
+		return first, nil
+	}
+	return netip.Addr{}, &OpenError{diagnose.FailBind, fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))}
+}
+
+// OpenError is why a link did not open.
+type OpenError struct {
+	Kind diagnose.Failure // the empty one for what has no name
+	Err  error
+}
+
+func (e *OpenError) Error() string { return e.Err.Error() }
+
+// Unwrap is the cause.
+func (e *OpenError) Unwrap() error { return e.Err }
+
+// Failure says what kind of failure it is.
+func (e *OpenError) Failure() diagnose.Failure { return e.Kind }
+
+// explain puts the usual causes into words a person can act on; the cause stays wrapped.
+func explain(err error) (diagnose.Failure, error) {
+	var dns *net.DNSError
+	var known *OpenError
+	switch {
+	case errors.As(err, &known):
+		return known.Kind, known.Err
+	case errors.As(err, &dns):
+		return diagnose.FailName, fmt.Errorf("the name %q does not resolve: %w", dns.Name, err)
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return diagnose.FailRefused, fmt.Errorf("connection refused; the host is there, but nothing listens on that port: %w", syscall.ECONNREFUSED)
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return diagnose.FailUnreachable, fmt.Errorf("no route to the host: %w", err)
+	case errors.Is(err, syscall.EADDRINUSE):
+		return diagnose.FailTaken, fmt.Errorf("another program, or another link, listens there: %w", err)
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return diagnose.FailBind, fmt.Errorf("the local address to go out by is not this machine's: %w", err)
+	case errors.As(err, new(*tls.CertificateVerificationError)):
+		return diagnose.FailTLS, fmt.Errorf("the server's certificate is not accepted: %w", err)
+	case errors.As(err, new(tls.RecordHeaderError)):
+		return diagnose.FailTLS, fmt.Errorf("what listens there does not speak TLS: %w", err)
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
+		return diagnose.FailTimeout, fmt.Errorf("no answer to the connection request within %s; check address, cable and firewall", ConnectTimeout)
+	}
+	return "", err
+}

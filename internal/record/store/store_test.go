@@ -1,0 +1,340 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+)
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(context.Background(), dir, nil)
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func link(name string) site.Link {
+	l := site.NewLink()
+	l.Name, l.Host = name, "127.0.0.1"
+	return l
+}
+
+// fill makes a site of one link, one station and one point.
+func fill(t *testing.T, s *Store) {
+	t.Helper()
+	_, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+		d.Add(link("gate"))
+		st := site.NewStation()
+		st.Name, st.Link = "plc", "gate"
+		d.Add(st)
+		decimals := 1
+		d.Add(site.Point{Tag: "a/b", Station: "plc", Address: site.Address{Space: site.HoldingRegisters, Offset: 40010, Part: site.Bit(3)}, Decimals: &decimals, States: site.States{0: "off", 1: "on"}})
+	})
+	require.NoError(t, err)
+}
+
+func contents(s *Store) (links []site.Link, stations []site.Station, points []site.Point) {
+	s.View(func(site *site.Site) { links, stations, points = site.Links(), site.Stations(), site.Points() })
+	return
+}
+
+func TestWhatWasStoredIsThereAfterReopening(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	fill(t, s)
+	links, stations, points := contents(s)
+	require.NoError(t, s.Close())
+
+	again := open(t, dir)
+	links2, stations2, points2 := contents(again)
+	assert.Equal(t, links, links2)
+	assert.Equal(t, stations, stations2)
+	assert.Equal(t, points, points2)
+	assert.Equal(t, int64(1), again.Version(site.KindPoint, "a/b"))
+}
+
+func TestEveryModificationIsRecorded(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	fill(t, s)
+	l := link("gate")
+	l.Port = 1502
+	_, err := s.Modify(ctx, Edit{Who: "bob"}, func(d *site.Draft, _ *site.Site) { d.Put(l) })
+	require.NoError(t, err)
+	_, err = s.Modify(ctx, Edit{Who: "bob"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindStation, "plc", true) })
+	require.NoError(t, err)
+
+	records, err := s.Changes(ctx, "", "", 0, 100)
+	require.NoError(t, err)
+	require.Len(t, records, 6)
+	assert.Equal(t, site.Remove, records[0].Action)
+	assert.Equal(t, records[1].ID, records[0].Batch, "a point and its station went together")
+	changed := records[2]
+	assert.Equal(t, "bob", changed.Who)
+	assert.Contains(t, string(changed.Before), `"port":502`)
+	assert.Contains(t, string(changed.After), `"port":1502`)
+	assert.Equal(t, int64(2), s.Version(site.KindLink, "gate"))
+
+	of, err := s.Changes(ctx, site.KindPoint, "a/b", 0, 100)
+	require.NoError(t, err)
+	assert.Len(t, of, 2)
+	page, err := s.Changes(ctx, "", "", of[0].ID, 2)
+	require.NoError(t, err)
+	assert.Len(t, page, 2)
+}
+
+func TestARefusedModificationChangesNothing(t *testing.T) {
+	s := open(t, t.TempDir())
+	fill(t, s)
+	_, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+		d.Add(link("second"))
+		d.Add(link("gate")) // taken
+	})
+	assert.ErrorAs(t, err, new(site.Errors))
+	links, _, _ := contents(s)
+	assert.Len(t, links, 1)
+	records, err := s.Changes(context.Background(), "", "", 0, 100)
+	require.NoError(t, err)
+	assert.Len(t, records, 3)
+}
+
+func TestDryRun(t *testing.T) {
+	s := open(t, t.TempDir())
+	changes, err := s.Modify(context.Background(), Edit{DryRun: true}, func(d *site.Draft, _ *site.Site) { d.Add(link("gate")) })
+	require.NoError(t, err)
+	assert.Len(t, changes, 1)
+	links, _, _ := contents(s)
+	assert.Empty(t, links)
+}
+
+func TestStaleVersionsAreRefused(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	fill(t, s)
+	edit := Edit{Who: "ann", Expect: 1, ExpectKind: site.KindLink, ExpectName: "gate"}
+	l := link("gate")
+	l.Port = 1
+	_, err := s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) { d.Put(l) })
+	require.NoError(t, err)
+	_, err = s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) { d.Put(link("gate")) })
+	assert.ErrorIs(t, err, ErrStale)
+}
+
+func TestFollowersSeeTheSiteAsItIsThen(t *testing.T) {
+	var seen []int
+	s, err := Open(context.Background(), t.TempDir(), func(now *site.Site, changes []site.Change) {
+		seen = append(seen, now.Count(site.KindPoint), len(changes))
+	})
+	require.NoError(t, err)
+	defer s.Close()
+	fill(t, s)
+	assert.Equal(t, []int{1, 3}, seen)
+}
+
+// Readers wait neither for who modifies nor for who follows that.
+func TestReadersDoNotWait(t *testing.T) {
+	var s *Store
+	read := func() {
+		done := make(chan int)
+		go func() {
+			s.View(func(now *site.Site) { done <- len(now.Links()) })
+		}()
+		select {
+		case <-done:
+		case <-time.After(30 * time.Second):
+			t.Error("a reader waits")
+		}
+	}
+	s, err := Open(t.Context(), t.TempDir(), func(*site.Site, []site.Change) { read() })
+	require.NoError(t, err)
+	defer s.Close()
+	_, err = s.Modify(t.Context(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+		d.Put(link("gate"))
+		read()
+	})
+	require.NoError(t, err)
+}
+
+func TestRename(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	fill(t, s)
+	_, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Replace("gate", link("gate-2")) })
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+	_, stations, _ := contents(open(t, dir))
+	assert.Equal(t, "gate-2", stations[0].Link)
+}
+
+func TestUndo(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	fill(t, s)
+	_, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Replace("gate", link("gate-2")) })
+	require.NoError(t, err)
+	links, stations, points := contents(s)
+	_, err = s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindLink, "gate-2", true) })
+	require.NoError(t, err)
+	last, err := s.Changes(ctx, "", "", 0, 1)
+	require.NoError(t, err)
+
+	_, err = s.Undo(ctx, "bob", 1)
+	assert.ErrorContains(t, err, "was changed again since; undo that first")
+	changes, err := s.Undo(ctx, "bob", last[0].ID)
+	require.NoError(t, err)
+	assert.Len(t, changes, 3, "what was removed together comes back together")
+	links2, stations2, points2 := contents(s)
+	assert.Equal(t, links, links2)
+	assert.Equal(t, stations, stations2)
+	assert.Equal(t, points, points2)
+
+	renamed, err := s.Changes(ctx, site.KindLink, "gate-2", 0, 10)
+	require.NoError(t, err)
+	_, err = s.Undo(ctx, "bob", renamed[2].ID)
+	require.NoError(t, err)
+	_, stations2, _ = contents(s)
+	assert.Equal(t, "gate", stations2[0].Link, "a renaming is undone with what followed it")
+	_, err = s.Undo(ctx, "bob", 999)
+	assert.ErrorIs(t, err, ErrNoChange)
+}
+
+func sum(t *testing.T, path string) [32]byte {
+	t.Helper()
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return sha256.Sum256(b)
+}
+
+func TestDatabasesThatAreNotOursToWriteAreRefusedAndLeft(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		spoil func(t *testing.T, path string)
+		want  error
+	}{
+		{"newer", func(t *testing.T, path string) {
+			db, err := sql.Open("sqlite", path)
+			require.NoError(t, err)
+			defer db.Close()
+			_, err = db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)")
+			require.NoError(t, err)
+		}, ErrNewer},
+		{"damaged in the middle", func(t *testing.T, path string) {
+			b, err := os.ReadFile(path)
+			require.NoError(t, err)
+			for i := 4096; i < len(b)-100; i++ {
+				b[i] ^= 0x5A
+			}
+			require.NoError(t, os.WriteFile(path, b, 0o600))
+		}, ErrDamaged},
+		{"no database at all", func(t *testing.T, path string) {
+			require.NoError(t, os.WriteFile(path, []byte("dear diary"), 0o600))
+		}, ErrDamaged},
+		{"of another program", func(t *testing.T, path string) {
+			require.NoError(t, os.Remove(path))
+			db, err := sql.Open("sqlite", path)
+			require.NoError(t, err)
+			defer db.Close()
+			_, err = db.Exec("CREATE TABLE songs (title TEXT)")
+			require.NoError(t, err)
+		}, ErrDamaged},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			dir := t.TempDir()
+			s := open(t, dir)
+			fill(t, s)
+			require.NoError(t, s.Close())
+			path := filepath.Join(dir, FileName)
+			c.spoil(t, path)
+			before := sum(t, path)
+			_, err := Open(context.Background(), dir, nil)
+			require.ErrorIs(t, err, c.want)
+			assert.ErrorContains(t, err, "another data directory")
+			assert.Equal(t, before, sum(t, path), "left as it was")
+		})
+	}
+}
+
+func TestTwoServicesCannotShareADatabase(t *testing.T) {
+	dir := t.TempDir()
+	first := open(t, dir)
+	fill(t, first)
+	_, err := Open(context.Background(), dir, nil)
+	require.ErrorIs(t, err, ErrInUse)
+	require.NoError(t, first.Close())
+	open(t, dir)
+}
+
+func TestDataDirectoryWithoutPermission(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	_, err := Open(context.Background(), filepath.Join(file, "data"), nil)
+	assert.ErrorContains(t, err, "data directory "+file)
+}
+
+func TestWritesAreRecordedBeforeTheyAreSent(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	w := WriteRecord{Time: time.Now(), Who: "ann", Tag: "a/b", Before: codec.BoolValue(false), Sent: codec.BoolValue(true)}
+	id, err := s.BeginWrite(ctx, w)
+	require.NoError(t, err)
+	list, err := s.Writes(ctx, "a/b", 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, "unknown", list[0].Outcome, "what it stays when nothing more is heard")
+
+	w.Outcome, w.After, w.Message = "done", codec.BoolValue(true), "wrote true"
+	require.NoError(t, s.EndWrite(ctx, id, w))
+	list, err = s.Writes(ctx, "", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "done", list[0].Outcome)
+	assert.Equal(t, codec.BoolValue(true), list[0].After)
+}
+
+func TestOnlySoMuchHistoryIsKept(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	fill(t, s)
+	made, err := s.Changes(ctx, "", "", 0, 100)
+	require.NoError(t, err)
+	edit := func(tables string, last int64) { // as if so many had been recorded
+		_, err := s.db.ExecContext(ctx, "UPDATE sqlite_sequence SET seq = ? WHERE name = ?", last, tables)
+		require.NoError(t, err)
+	}
+	put := func(name string) []Record {
+		_, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Put(link(name)) })
+		require.NoError(t, err)
+		list, err := s.Changes(ctx, "", "", 0, 100)
+		require.NoError(t, err)
+		return list
+	}
+	edit("changes", KeptChanges+1)
+	assert.Len(t, put("second"), len(made)+1, "what was made together with the oldest that is kept stays with it")
+	edit("changes", KeptChanges+made[0].ID)
+	list := put("third")
+	require.Len(t, list, 2)
+	assert.Equal(t, "third", list[0].Name)
+	_, err = s.Undo(ctx, "ann", list[1].ID)
+	assert.NoError(t, err)
+
+	write := WriteRecord{Time: time.Now(), Who: "ann", Tag: "a"}
+	first, err := s.BeginWrite(ctx, write)
+	require.NoError(t, err)
+	edit("writes", first+KeptWrites-1)
+	last, err := s.BeginWrite(ctx, write)
+	require.NoError(t, err)
+	writes, err := s.Writes(ctx, "", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, writes, 1)
+	assert.Equal(t, last, writes[0].ID)
+}
