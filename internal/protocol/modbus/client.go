@@ -167,8 +167,13 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 	first, like, shape, began := bytes.Clone(answer.Data), answer.like, answer.shape, time.Now()
 	answer, err = c.told(unit, req, timeout)
 	answer.Took = time.Since(began)
-	if answer.shape == shape { // if the first one was a copy, this was the response to its request, and that to this one is to come
+	switch {
+	case answer.shape != shape:
+	case err != nil || c.expected.unit(unit).doubled(began): // then this was the response to the first request, and that to this one is to come
 		c.expected.failed(unit, req, began)
+	default: // it hardly was; silence tells
+		answer.Data = bytes.Clone(answer.Data)
+		c.collect(time.Now().Add(c.expected.silence(unit)))
 	}
 	if err != nil || bytes.Equal(first, answer.Data) {
 		return answer, err
@@ -197,7 +202,7 @@ func (c *Client) told(unit byte, req Request, timeout time.Duration) (Answered, 
 			}
 			return answer, err
 		}
-		marker, ok := c.expected.marker(unit, req)
+		marker, ok := c.expected.marker(unit, req, time.Now())
 		if !ok || try == mostMarkers {
 			return Answered{}, &UnsettledError{until}
 		}
@@ -247,10 +252,11 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 		case !w.answered && !errors.Is(err, ErrClosed):
 			c.expected.failed(unit, req, began)
 		case w.answered && !answer.Doubtful:
-			if now := began.Add(w.took); err == nil && req.Function.reads() {
+			now := began.Add(w.took)
+			if err == nil && req.Function.reads() {
 				answer.like = c.expected.compare(unit, wanted, req, answer.Data, now)
 			}
-			c.expected.answered(unit, w.took, timeout, answer.like)
+			c.expected.answered(unit, w.took, timeout, answer.like, now)
 		}
 	}
 	switch {

@@ -25,6 +25,7 @@ type unitResponses struct {
 	silent      int               // exchanges in a row without any response, also a late one
 	twice       time.Time         // when a second response to one request came last
 	once        int               // requests that were answered, without a second response
+	longest     time.Duration     // that a response took; decays
 }
 
 // shape is what tells the response to a read from others.
@@ -68,6 +69,8 @@ const (
 	rememberFor = 30 * time.Second
 	// leastDoubt is how long a request is put off at least whose response could be mistaken, whatever its shape.
 	leastDoubt = 5 * time.Second
+	// leastSilence is how long it is listened at least for a response that may be under way.
+	leastSilence = 20 * time.Millisecond
 	// doubtTimeouts is the same in timeouts.
 	doubtTimeouts = 6
 	// twiceFor is how long a unit that sent a second response is read with more care.
@@ -81,7 +84,7 @@ const (
 	easySpare = 8
 	// proven is after how many answered requests without a second response a unit is taken to give none, and soon how long until then
 	// after a response a second copy of it is thought possible.
-	proven = 1000
+	proven = 250
 	soon   = 3 * time.Second
 	// mostPatience is by how much a timeout is extended at most for a unit that is slower, and leastPatience what it may always become.
 	mostPatience  = 10
@@ -205,13 +208,17 @@ func (u *unitResponses) open(s shape) bool {
 	return false
 }
 
+// inOrder reports whether a response shows that those to earlier requests will not come any more: the path keeps the order, and the unit
+// sends no second responses, of which the first one may have been lost.
+func (e *expected) inOrder(u *unitResponses, now time.Time) bool { return !e.unordered && !u.doubled(now) }
+
 // marker is a shorter read of the same first address whose response cannot be mistaken. Once it has come, what was asked before will
 // not be answered any more.
-func (e *expected) marker(unit byte, r Request) (Request, bool) {
-	if e.unordered || !r.Function.reads() {
+func (e *expected) marker(unit byte, r Request, now time.Time) (Request, bool) {
+	u := e.unit(unit)
+	if !e.inOrder(u, now) || !r.Function.reads() {
 		return r, false
 	}
-	u := e.unit(unit)
 	for q := int(r.Quantity) - 1; q > 0; q-- {
 		r.Quantity, r.Spare = uint16(q), 0
 		if !u.open(r.shape()) {
@@ -274,16 +281,17 @@ func (e *expected) failed(unit byte, sent Request, at time.Time) {
 }
 
 // answered notes that a request was answered, after so long, by what can only be its response, unless that may be a copy of another.
-func (e *expected) answered(unit byte, took, timeout time.Duration, like likeness) {
+func (e *expected) answered(unit byte, took, timeout time.Duration, like likeness, now time.Time) {
 	u := e.unit(unit)
 	u.silent = 0
 	u.once++
+	u.longest = max(took, u.longest-u.longest/256)
 	if took > timeout {
 		u.slowest = max(u.slowest, took)
 	} else if u.slowest > took {
 		u.slowest -= (u.slowest - took) / 32
 	}
-	if !e.unordered && like == unlike {
+	if e.inOrder(u, now) && like == unlike {
 		for i := range u.outstanding {
 			u.outstanding[i].passed = true
 		}
@@ -376,6 +384,12 @@ func (e *expected) patience(unit byte, timeout time.Duration) time.Duration {
 		return timeout
 	}
 	return max(timeout, min(u.slowest+u.slowest/2, max(mostPatience*timeout, leastPatience)))
+}
+
+// silence is for how long nothing more may come before it is taken that no response is under way: longer than any took.
+func (e *expected) silence(unit byte) time.Duration {
+	u := e.unit(unit)
+	return max(leastSilence, 3*max(u.longest, u.slowest))
 }
 
 // doubt is how long after it was sent a request that failed may still be answered.

@@ -10,6 +10,7 @@ import (
 	"math/big"
 	"net"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -265,12 +266,12 @@ func TestExpectedResponses(t *testing.T) {
 	sent, until := e.choose(1, read(100, 2, 0), timeout, after(timeout))
 	assert.Equal(t, uint16(2), sent.Quantity)
 	assert.Equal(t, after(6*timeout), until, "it cannot be told from what may still come")
-	marker, ok := e.marker(1, read(100, 2, 0))
+	marker, ok := e.marker(1, read(100, 2, 0), now)
 	assert.True(t, ok)
 	assert.Equal(t, uint16(1), marker.Quantity, "a shorter read can")
-	e.answered(1, 10*time.Millisecond, timeout, unlike)
+	e.answered(1, 10*time.Millisecond, timeout, unlike, now)
 	assert.Equal(t, 2, quantity(&e, read(100, 2, 0), after(timeout)), "who answers in order has passed over it")
-	_, ok = (&expected{unordered: true}).marker(1, read(100, 2, 0))
+	_, ok = (&expected{unordered: true}).marker(1, read(100, 2, 0), now)
 	assert.False(t, ok, "on a path that changes the order, that says nothing")
 
 	e = expected{}
@@ -298,12 +299,14 @@ func TestExpectedResponses(t *testing.T) {
 	assert.Equal(t, unlike, e.compare(1, b, b, []byte{0, 1, 0, 3}, after(time.Second)), "what differs is none")
 	assert.Equal(t, unlike, e.compare(1, b, b, data, after(time.Hour)), "long ago")
 	e.unit(1).once = proven
-	assert.Equal(t, unlike, e.compare(1, b, b, data, after(time.Hour+time.Second)), "who answered a thousand requests once each")
+	assert.Equal(t, unlike, e.compare(1, b, b, data, after(time.Hour+time.Second)), "who answered many requests once each")
 	assert.False(t, e.second(Frame{Unit: 1, PDU: []byte{3, 2, 0, 1}}, after(time.Second)), "no such response was asked for")
 	assert.True(t, e.second(Frame{Unit: 1, PDU: []byte{3, 4, 0, 1, 0, 2}}, after(time.Second)))
 	assert.Equal(t, unlike, e.compare(1, a, a, []byte{9, 9, 9, 9}, after(2*time.Second)))
 	assert.Equal(t, likeCopy, e.compare(1, a, a, []byte{9, 9, 9, 9}, after(3*time.Second+soon)), "where responses come twice, its own may be copies, too")
 	assert.Zero(t, e.unit(1).once)
+	_, ok = e.marker(1, b, after(9*time.Second))
+	assert.False(t, ok, "and a second response may come of which the first one was lost")
 	assert.True(t, e.second(Frame{Unit: 1, PDU: []byte{3, 4, 7, 7, 7, 7}}, after(7*time.Second)), "it was dropped")
 	assert.Equal(t, likeCopy, e.compare(1, a, a, []byte{7, 7, 7, 7}, after(8*time.Second)), "and may come once more")
 
@@ -329,4 +332,26 @@ func TestExpectedResponses(t *testing.T) {
 	assert.False(t, ok, "beyond the last address")
 	_, ok = read(0, 125, 8).widened(1)
 	assert.False(t, ok, "beyond the largest read")
+}
+
+// Two single registers with one value look like copies of each other, for ever; that costs a second reading and a short silence, not
+// the rate of polls.
+func TestEqualValuesAreReadAtTheirRate(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		conn := farend.NewConn(false)
+		conn.Asked = func(b []byte) {
+			id, _ := farend.Request("rtu", b)
+			time.AfterFunc(5*time.Millisecond, func() { conn.Say(farend.Frame("rtu", id, []byte{1, 3, 2, 0, 0})) })
+		}
+		c := NewClient(conn, ClientOptions{Framing: RTU, Gap: 30 * time.Millisecond})
+		began := time.Now()
+		for range 400 {
+			for _, register := range []uint16{10, 20} {
+				answer, err := c.Exchange(1, readOne(register), time.Second)
+				require.NoError(t, err)
+				assert.Equal(t, []byte{0, 0}, answer.Data)
+			}
+		}
+		assert.Less(t, time.Since(began)/800, 50*time.Millisecond)
+	})
 }
