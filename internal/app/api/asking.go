@@ -26,24 +26,23 @@ type place struct {
 func (s *Server) place(name string, at *site.Link) (place, error) {
 	var p place
 	var ok bool
-	s.store.View(func(now *site.Site) {
-		if name != "" {
-			p.link, ok = now.Link(name)
-		} else if at != nil {
-			p.link, ok = at.WithDefaults(), true
-			for _, l := range now.Links() {
-				if same := l.Transport == p.link.Transport && l.FarEnd() == p.link.FarEnd(); same && l.Enabled {
-					name = l.Name
-				}
+	now := s.store.Site()
+	if name != "" {
+		p.link, ok = now.Link(name)
+	} else if at != nil {
+		p.link, ok = at.WithDefaults(), true
+		for _, l := range now.Links() {
+			if same := l.Transport == p.link.Transport && l.FarEnd() == p.link.FarEnd(); same && l.Enabled {
+				name = l.Name
 			}
 		}
-		if l, exists := now.Link(name); exists {
-			p.name = l.Name
-			for _, st := range now.StationsOf(l.Name) {
-				p.units = append(p.units, st.LinkAddress())
-			}
+	}
+	if l, exists := now.Link(name); exists {
+		p.name = l.Name
+		for _, st := range now.StationsOf(l.Name) {
+			p.units = append(p.units, st.LinkAddress())
 		}
-	})
+	}
 	switch {
 	case !ok && name == "":
 		return p, fail(http.StatusUnprocessableEntity, "say where: a station, a link, or a far end (at)")

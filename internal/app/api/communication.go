@@ -28,14 +28,11 @@ func (s *Server) findings(c *gin.Context) error {
 	subject := c.Query("subject")
 	list := s.engine.Findings()
 	if subject != "" {
-		var unknown error
-		s.store.View(func(now *site.Site) {
-			unknown = known(now, subject, site.KindLink, site.KindStation, site.KindPoint)
-			list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !concerns(now, f, subject) })
-		})
-		if unknown != nil {
-			return unknown
+		now := s.store.Site()
+		if err := known(now, subject, site.KindLink, site.KindStation, site.KindPoint); err != nil {
+			return err
 		}
+		list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !concerns(now, f, subject) })
 	}
 	c.JSON(http.StatusOK, Findings{list})
 	return nil
@@ -91,14 +88,13 @@ func (s *Server) resetFigures(c *gin.Context) error {
 func (s *Server) filter(c *gin.Context, limit int) (traffic.Filter, error) {
 	f := traffic.Filter{Link: c.Query("link"), Station: c.Query("station"), Limit: limit}
 	var err error
-	s.store.View(func(now *site.Site) {
-		if f.Link != "" {
-			err = known(now, f.Link, site.KindLink)
-		}
-		if f.Station != "" && err == nil {
-			err = known(now, f.Station, site.KindStation)
-		}
-	})
+	now := s.store.Site()
+	if f.Link != "" {
+		err = known(now, f.Link, site.KindLink)
+	}
+	if f.Station != "" && err == nil {
+		err = known(now, f.Station, site.KindStation)
+	}
 	if err != nil {
 		of := traffic.Filter{Link: f.Link, Station: f.Station, Limit: 1}
 		if frames, _ := s.engine.Traffic().Frames(of); len(frames) == 0 { // those of what was removed are kept for a while

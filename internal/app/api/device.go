@@ -35,9 +35,7 @@ func (s *Server) testStation(c *gin.Context) error {
 
 // testLink connects to the far end, unless the link is connected already: some devices take one connection only.
 func (s *Server) testLink(c *gin.Context) error {
-	var link site.Link
-	var ok bool
-	s.store.View(func(now *site.Site) { link, ok = now.Link(name(c)) })
+	link, ok := s.store.Site().Link(name(c))
 	if !ok {
 		return s.missing(site.KindLink, name(c))
 	}
@@ -85,19 +83,16 @@ func (s *Server) ports(c *gin.Context) error {
 }
 
 // station returns the station of that name.
-func (s *Server) station(name string) (st site.Station, err error) {
-	var ok bool
-	s.store.View(func(now *site.Site) { st, ok = now.Station(name) })
+func (s *Server) station(name string) (site.Station, error) {
+	st, ok := s.store.Site().Station(name)
 	if !ok {
-		err = s.missing(site.KindStation, name)
+		return st, s.missing(site.KindStation, name)
 	}
-	return st, err
+	return st, nil
 }
 
 func (s *Server) exists(kind site.Kind, name string) error {
-	var ok bool
-	s.store.View(func(now *site.Site) { _, ok = now.Get(kind, name) })
-	if !ok {
+	if _, ok := s.store.Site().Get(kind, name); !ok {
 		return s.missing(kind, name)
 	}
 	return nil
@@ -190,13 +185,9 @@ func gateway(err error) error {
 // lens reads as many words at a point's address as the widest type takes, or as many as the device gives.
 func (s *Server) lens(c *gin.Context) error {
 	tag := c.Query("tag")
-	var p site.Point
-	var st site.Station
-	var ok bool
-	s.store.View(func(now *site.Site) {
-		p, ok = now.Point(tag)
-		st, _ = now.Station(p.Station)
-	})
+	now := s.store.Site()
+	p, ok := now.Point(tag)
+	st, _ := now.Station(p.Station)
 	if !ok {
 		return s.missing(site.KindPoint, tag)
 	}

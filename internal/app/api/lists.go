@@ -17,20 +17,7 @@ import (
 )
 
 func near(now *site.Site, kind site.Kind, name string) []string {
-	var names []string
-	switch kind {
-	case site.KindLink:
-		for _, l := range now.Links() {
-			names = append(names, l.Name)
-		}
-	case site.KindStation:
-		for _, st := range now.Stations() {
-			names = append(names, st.Name)
-		}
-	default:
-		names = now.Tags()
-	}
-	return nearest.Names(name, names, 3)
+	return nearest.Names(name, now.Names(kind), 3)
 }
 
 // notFound is missing for callers that already look at the site.
@@ -57,45 +44,38 @@ func known(now *site.Site, name string, kinds ...site.Kind) error {
 }
 
 // order lists the fields of a kind of entity as they are declared.
-func order(kind site.Kind) []string { return document.FieldNames(defaultsOf(kind)) }
+func order(kind site.Kind) []string { return document.FieldNames(site.Fresh(kind)) }
 
 func (s *Server) listLinks(c *gin.Context) error {
-	var list []site.Link
-	s.store.View(func(now *site.Site) { list = now.Links() })
-	c.JSON(http.StatusOK, Page[site.Link]{Items: list})
+	c.JSON(http.StatusOK, Page[site.Link]{Items: s.store.Site().Links()})
 	return nil
 }
 
 func (s *Server) listStations(c *gin.Context) error {
-	var list []site.Station
-	s.store.View(func(now *site.Site) { list = now.Stations() })
-	c.JSON(http.StatusOK, Page[site.Station]{Items: list})
+	c.JSON(http.StatusOK, Page[site.Station]{Items: s.store.Site().Stations()})
 	return nil
 }
 
 // tags lists the tags that fit any pattern, or all, from the one after cursor on, and the cursor of the next page.
 // Without a pattern that fits any tag it says which tags are near.
-func (s *Server) tags(c *gin.Context, patterns []string, station string) (tags []string, next string, err error) {
+func tags(c *gin.Context, now *site.Site, patterns []string, station string) (tags []string, next string, err error) {
 	limit, cursor, err := page(c)
 	if err != nil {
 		return nil, "", err
 	}
-	var all []string // which nobody changes, so that matching them holds nobody up
-	s.store.View(func(now *site.Site) {
-		for _, p := range patterns {
-			if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
-				err = notFound(now, site.KindPoint, p)
-				return
-			}
+	for _, p := range patterns {
+		if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
+			return nil, "", notFound(now, site.KindPoint, p)
 		}
-		if station == "" {
-			all = now.Tags()
-			return
-		}
+	}
+	var all []string
+	if station == "" {
+		all = now.Tags()
+	} else {
 		for _, p := range now.SharedPointsOf(station) {
 			all = append(all, p.Tag)
 		}
-	})
+	}
 	if cursor != "" {
 		all = all[sort.SearchStrings(all, cursor+"\x00"):]
 	}
@@ -113,25 +93,23 @@ func (s *Server) tags(c *gin.Context, patterns []string, station string) (tags [
 }
 
 func (s *Server) listPoints(c *gin.Context) error {
-	tags, next, err := s.tags(c, c.QueryArray("tag"), c.Query("station"))
+	now := s.store.Site()
+	tags, next, err := tags(c, now, c.QueryArray("tag"), c.Query("station"))
 	if err != nil {
 		return err
 	}
 	list := Page[Point]{Items: make([]Point, 0, len(tags)), Next: next}
-	s.store.View(func(now *site.Site) {
-		for _, tag := range tags {
-			if p, ok := now.Point(tag); ok {
-				st, _ := now.Station(p.Station)
-				list.Items = append(list.Items, newPoint(p, st))
-			}
-		}
-	})
+	for _, tag := range tags {
+		p, _ := now.Point(tag)
+		st, _ := now.Station(p.Station)
+		list.Items = append(list.Items, newPoint(p, st))
+	}
 	c.JSON(http.StatusOK, list)
 	return nil
 }
 
 func (s *Server) readings(c *gin.Context) error {
-	tags, next, err := s.tags(c, c.QueryArray("tag"), "")
+	tags, next, err := tags(c, s.store.Site(), c.QueryArray("tag"), "")
 	if err != nil {
 		return err
 	}
@@ -184,22 +162,20 @@ func (s *Server) apply(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	changes, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, now *site.Site) {
 		file.Into(d, now, prune)
 	})
 	if err != nil {
 		return file.Place(err)
 	}
-	c.JSON(http.StatusOK, s.summary(changes, dry))
+	c.JSON(http.StatusOK, summary(left, changes, dry))
 	return nil
 }
 
 func (s *Server) export(c *gin.Context) error {
-	var now *site.Site
-	s.store.View(func(shared *site.Site) { now = shared.Copy() }) // nobody waits while the file is written
 	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
 	c.Header("Content-Type", "application/yaml; charset=utf-8")
-	err := sitefile.Write(c.Writer, now)
+	err := sitefile.Write(c.Writer, s.store.Site())
 	if err != nil && c.Writer.Written() {
 		panic(http.ErrAbortHandler) // half a file must not pass for a whole one: the connection ends before its last chunk
 	}
@@ -249,11 +225,11 @@ func (s *Server) undo(c *gin.Context) error {
 	if err != nil {
 		return fail(http.StatusBadRequest, "%q is no number of a change", c.Param("id"))
 	}
-	changes, err := s.store.Undo(c.Request.Context(), who(c), id)
+	changes, left, err := s.store.Undo(c.Request.Context(), who(c), id)
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, s.summary(changes, false))
+	c.JSON(http.StatusOK, summary(left, changes, false))
 	return nil
 }
 

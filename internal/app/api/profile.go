@@ -53,7 +53,7 @@ func (s *Server) profile(c *gin.Context) error {
 	if err != nil {
 		return fail(http.StatusUnprocessableEntity, "%s", err)
 	}
-	changes, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, _ *site.Site) {
+	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, _ *site.Site) {
 		for _, p := range profile.Points {
 			d.Put(p.Point)
 		}
@@ -61,7 +61,7 @@ func (s *Server) profile(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := ProfileResult{profile.Vendor, profile.Product, make([]ProfileEntry, len(profile.Points)), profile.Notes, s.summary(changes, dry)}
+	out := ProfileResult{profile.Vendor, profile.Product, make([]ProfileEntry, len(profile.Points)), profile.Notes, summary(left, changes, dry)}
 	for i, p := range profile.Points {
 		out.Points[i] = ProfileEntry{p.Point.Tag, p.Point.Address, p.Class, p.Point.Unit, p.Point.Description}
 	}

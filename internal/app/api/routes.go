@@ -205,7 +205,7 @@ type versioned struct {
 }
 
 // lookUp finds an entity; false when it is not there.
-func lookUp(now store.Now, kind site.Kind, name string) (v versioned, ok bool) {
+func lookUp(now *site.Site, kind site.Kind, name string) (v versioned, ok bool) {
 	if v.entity, ok = now.Get(kind, name); !ok {
 		return v, false
 	}
@@ -227,8 +227,7 @@ func (v versioned) answer(c *gin.Context, status int) {
 }
 
 func (s *Server) missing(kind site.Kind, name string) error {
-	e := &statusError{status: http.StatusNotFound}
-	s.store.View(func(now *site.Site) { e.near = near(now, kind, name) })
+	e := &statusError{status: http.StatusNotFound, near: near(s.store.Site(), kind, name)}
 	e.detail = fmt.Sprintf("there is no %s %q", kind, name)
 	if len(e.near) > 0 {
 		e.detail += "; did you mean " + strings.Join(e.near, " or ") + "?"
@@ -238,9 +237,7 @@ func (s *Server) missing(kind site.Kind, name string) error {
 
 func (s *Server) show(kind site.Kind) func(*gin.Context) error {
 	return func(c *gin.Context) error {
-		var v versioned
-		var ok bool
-		s.store.Look(func(now store.Now) { v, ok = lookUp(now, kind, name(c)) })
+		v, ok := lookUp(s.store.Site(), kind, name(c))
 		if !ok {
 			return s.missing(kind, name(c))
 		}
@@ -253,10 +250,8 @@ func (s *Server) show(kind site.Kind) func(*gin.Context) error {
 func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*site.Draft, *site.Site) (site.Entity, error)) error {
 	var e site.Entity
 	var fault error
-	var left versioned
 	edit.Who = who(c)
-	edit.Left = func(now store.Now) { left, _ = lookUp(now, e.Kind(), e.Key()) }
-	changes, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
 		if e, fault = f(d, now); fault != nil {
 			d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
 		}
@@ -267,12 +262,11 @@ func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*sit
 	if err != nil {
 		return err
 	}
-	s.store.View(func(now *site.Site) {
-		for _, w := range now.Warnings(changes) {
-			c.Writer.Header().Add(warningField, w.Error())
-		}
-	})
-	left.answer(c, status)
+	for _, w := range left.Warnings(changes) {
+		c.Writer.Header().Add(warningField, w.Error())
+	}
+	v, _ := lookUp(left, e.Kind(), e.Key())
+	v.answer(c, status)
 	return nil
 }
 
@@ -341,16 +335,6 @@ func decodeEntity(node *document.Node, d *site.Draft, from, defaults site.Entity
 	return from, nil
 }
 
-func defaultsOf(kind site.Kind) site.Entity {
-	switch kind {
-	case site.KindLink:
-		return site.NewLink()
-	case site.KindStation:
-		return site.NewStation()
-	}
-	return site.NewPoint()
-}
-
 // parse reads the request's body as a document.
 func parse(c *gin.Context) (*document.Node, error) {
 	b, err := body(c, maxBody)
@@ -379,7 +363,7 @@ func (s *Server) add(kind site.Kind) func(*gin.Context) error {
 			return err
 		}
 		return s.modify(c, store.Edit{}, http.StatusCreated, func(d *site.Draft, _ *site.Site) (site.Entity, error) {
-			e, err := decodeEntity(node, d, defaultsOf(kind), defaultsOf(kind))
+			e, err := decodeEntity(node, d, site.Fresh(kind), site.Fresh(kind))
 			if err == nil {
 				d.Add(e)
 			}
@@ -391,7 +375,7 @@ func (s *Server) add(kind site.Kind) func(*gin.Context) error {
 // put replaces an entity with what the document says, or adds it.
 func (s *Server) put(kind site.Kind) func(*gin.Context) error {
 	return s.replace(kind, func(node *document.Node, d *site.Draft, _ *site.Site, _ string) (site.Entity, error) {
-		return decodeEntity(node, d, defaultsOf(kind), defaultsOf(kind))
+		return decodeEntity(node, d, site.Fresh(kind), site.Fresh(kind))
 	})
 }
 
@@ -402,7 +386,7 @@ func (s *Server) patch(kind site.Kind) func(*gin.Context) error {
 		if !ok {
 			return nil, notFound(now, kind, name)
 		}
-		return decodeEntity(node, d, from, defaultsOf(kind))
+		return decodeEntity(node, d, from, site.Fresh(kind))
 	})
 }
 
@@ -477,7 +461,7 @@ func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
 		}
 		edit.Who = who(c)
 		exists := true
-		changes, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+		changes, left, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
 			if _, exists = now.Get(kind, name(c)); exists {
 				d.Remove(kind, name(c), all)
 			}
@@ -491,13 +475,13 @@ func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
 		case err != nil:
 			return err
 		}
-		c.JSON(http.StatusOK, s.summary(changes, false))
+		c.JSON(http.StatusOK, summary(left, changes, false))
 		return nil
 	}
 }
 
-// summary says what changes do.
-func (s *Server) summary(changes []site.Change, dry bool) ChangeSummary {
+// summary says what changes do that left a site.
+func summary(now *site.Site, changes []site.Change, dry bool) ChangeSummary {
 	sum := ChangeSummary{DryRun: dry, Changes: []ChangeLine{}}
 	for _, c := range changes {
 		line := ChangeLine{Action: c.Action(), Kind: c.Kind(), Name: c.Name()}
@@ -512,11 +496,9 @@ func (s *Server) summary(changes []site.Change, dry bool) ChangeSummary {
 		}
 		sum.Changes = append(sum.Changes, line)
 	}
-	s.store.View(func(now *site.Site) {
-		for _, w := range now.Warnings(changes) {
-			sum.Warnings = append(sum.Warnings, w.Error())
-		}
-	})
+	for _, w := range now.Warnings(changes) {
+		sum.Warnings = append(sum.Warnings, w.Error())
+	}
 	return sum
 }
 

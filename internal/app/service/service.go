@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"arithmon/internal/app/api"
-	"arithmon/internal/core/site"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
 	modbusdriver "arithmon/internal/live/driver/modbus"
 	"arithmon/internal/live/engine"
@@ -84,7 +83,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	s.stopRecording = stop
 	after := s.Engine.Events().Record() // before any device can report, so that nothing is confirmed or left out unrecorded
 	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), after, s.Store, o.Log) })
-	s.Store.View(func(now *site.Site) { s.Engine.Start(context.WithoutCancel(ctx), now) })
+	s.Engine.Start(context.WithoutCancel(ctx), s.Store.Site())
 	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	requests, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel

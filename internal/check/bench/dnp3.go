@@ -382,7 +382,7 @@ func manyOutstations() error {
 	if err != nil {
 		return err
 	}
-	s.Apply(changes)
+	s = s.With(changes)
 	bare := heap()
 	e := engine.New(engine.Options{Drivers: []engine.Driver{dnp3driver.New()}})
 	follower := follow(e.Events())

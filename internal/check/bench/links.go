@@ -43,7 +43,7 @@ func build(link func(i int) site.Link, links, stations, points int, poll time.Du
 	if err != nil {
 		return nil, err
 	}
-	s.Apply(changes)
+	s = s.With(changes)
 	return s, nil
 }
 

@@ -115,7 +115,7 @@ func TestWhatAStationCannotReadOrWriteIsRefused(t *testing.T) {
 	d.Add(testPoint("plc/energy", "plc", "hr:100", codec.TypeFloat64))
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	d = s.Edit()
 	d.Replace("plc", st)
 	_, err = d.Changes()

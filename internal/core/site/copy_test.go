@@ -22,16 +22,16 @@ func bus(t *testing.T) *Site {
 	d.Add(l)
 	d.Add(st)
 	d.Add(Point{Tag: "tern/pump1/speed", Station: "drive1", Address: Address{Space: HoldingRegisters}, PollGroup: "fast"})
-	take(t, s, d)
+	s, _ = taken(t, d)
 	return s
 }
 
-func take(t *testing.T, s *Site, d *Draft) []Change {
+// taken is the site with a draft's changes.
+func taken(t *testing.T, d *Draft) (*Site, []Change) {
 	t.Helper()
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
-	return changes
+	return d.base.With(changes), changes
 }
 
 func TestACopyOfALinkIsDisabledAndHasNoPortUntilGivenOne(t *testing.T) {
@@ -39,7 +39,7 @@ func TestACopyOfALinkIsDisabledAndHasNoPortUntilGivenOne(t *testing.T) {
 	l, _ := s.Link("bus")
 	d := s.Edit()
 	d.CopyLink(l, "bus2")
-	take(t, s, d)
+	s, _ = taken(t, d)
 	made, _ := s.Link("bus2")
 	assert.False(t, made.Enabled)
 	assert.Equal(t, LineSettings{Baud: 9600, DataBits: 8, Parity: "even", StopBits: 1, RTS: RTSOff}, *made.Serial)
@@ -56,7 +56,7 @@ func TestACopyOfAStationTakesTheNextUnitAndItsPointsWithNewTags(t *testing.T) {
 	st, _ := s.Station("drive1")
 	d := s.Edit()
 	d.CopyStation(st, StationCopy{Name: "drive2", Tags: &TagChange{"pump1", "pump2"}})
-	take(t, s, d)
+	s, _ = taken(t, d)
 	made, _ := s.Station("drive2")
 	assert.Equal(t, 2, made.Unit)
 	assert.False(t, made.Enabled)
@@ -120,7 +120,7 @@ func TestReservedUnitsOfASerialLineAreWarnedOf(t *testing.T) {
 	s := bus(t)
 	d := s.Edit()
 	d.Add(testStation("odd", "bus", 250))
-	changes := take(t, s, d)
+	s, changes := taken(t, d)
 	warnings := s.Warnings(changes)
 	require.Len(t, warnings, 1)
 	assert.ErrorContains(t, warnings[0], "unit 250 is reserved on a serial line")
@@ -138,7 +138,7 @@ func TestStationsOfOneUnitBehindTwoNumbers(t *testing.T) {
 		st.Number = number
 		d.Add(st)
 	}
-	take(t, s, d)
+	s, _ = taken(t, d)
 	st := testStation("third", "line", 1)
 	d = s.Edit()
 	d.Add(st)

@@ -32,7 +32,7 @@ func substation(t *testing.T, more ...Entity) (*Site, error) {
 	}
 	changes, err := d.Changes()
 	if err == nil {
-		s.Apply(changes)
+		s = s.With(changes)
 	}
 	return s, err
 }

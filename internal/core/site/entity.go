@@ -16,22 +16,6 @@ import (
 	"arithmon/internal/core/scaling"
 )
 
-// Kind is a kind of entity.
-type Kind string
-
-// The kinds, in the order in which one refers to another.
-const (
-	KindLink    Kind = "link"
-	KindStation Kind = "station"
-	KindPoint   Kind = "point"
-)
-
-// Entity is a Link, a Station or a Point.
-type Entity interface {
-	Kind() Kind
-	Key() string // unique within the kind: name or tag
-}
-
 // Protocol is what a link speaks.
 type Protocol string
 

@@ -1,127 +1,128 @@
 package site
 
 import (
-	"maps"
-	"slices"
 	"strings"
 	"sync/atomic"
 )
 
-// Site is the point database in memory. Many may read it at once, but none while Apply runs.
+// Site is a point database at one moment. It never changes: a modification makes another one, which shares with it what stays as it is, so
+// that many may read it, and keep it, at once.
 type Site struct {
-	links      map[string]Link
-	stations   map[string]Station
-	points     map[string]*Point        // never changed, only replaced, so that others may keep them
-	stationsOf map[string]set           // by link
-	pointsOf   map[string]set           // by station
-	tags       atomic.Pointer[[]string] // sorted; nil when to be made anew
+	shelves [kindCount]shelf
+	tags    atomic.Pointer[[]string] // sorted; nil until someone asks
 }
-
-type set = map[string]struct{}
 
 // New returns an empty site.
 func New() *Site {
-	return &Site{
-		links: map[string]Link{}, stations: map[string]Station{}, points: map[string]*Point{},
-		stationsOf: map[string]set{}, pointsOf: map[string]set{},
+	s := &Site{}
+	for i := range registered {
+		s.shelves[i] = registered[i].shelf()
 	}
+	return s
 }
 
-// Copy is the site as it is now. It holds the same entities, which nobody changes, so that it is made quickly.
-func (s *Site) Copy() *Site {
-	c := &Site{links: maps.Clone(s.links), stations: maps.Clone(s.stations), points: maps.Clone(s.points), stationsOf: map[string]set{}, pointsOf: map[string]set{}}
-	c.tags.Store(s.tags.Load())
-	for link, stations := range s.stationsOf {
-		c.stationsOf[link] = maps.Clone(stations)
+func of[E member](s *Site, place int) *shelfOf[E] { return s.shelves[place].(*shelfOf[E]) }
+
+func find[E member](s *Site, place int, name string) (e E, ok bool) {
+	if i, ok := of[E](s, place).all.Get(name); ok {
+		return i.entity, true
 	}
-	for station, points := range s.pointsOf {
-		c.pointsOf[station] = maps.Clone(points)
-	}
-	return c
+	return e, false
 }
 
 // Link returns the link of that name.
-func (s *Site) Link(name string) (Link, bool) { l, ok := s.links[name]; return l, ok }
+func (s *Site) Link(name string) (Link, bool) { return find[Link](s, links, name) }
 
 // Station returns the station of that name.
-func (s *Site) Station(name string) (Station, bool) { t, ok := s.stations[name]; return t, ok }
+func (s *Site) Station(name string) (Station, bool) { return find[Station](s, stations, name) }
 
 // Point returns the point of that tag.
-func (s *Site) Point(tag string) (Point, bool) {
-	if p := s.points[tag]; p != nil {
-		return *p, true
-	}
-	return Point{}, false
-}
+func (s *Site) Point(tag string) (Point, bool) { return find[Point](s, points, tag) }
 
 // Get returns the entity of that kind and name.
 func (s *Site) Get(kind Kind, name string) (Entity, bool) {
-	switch kind {
-	case KindLink:
-		return entity(s.Link(name))
-	case KindStation:
-		return entity(s.Station(name))
-	}
-	return entity(s.Point(name))
+	e, _, ok := s.shelves[rank(kind)].get(name)
+	return e, ok
 }
 
-func entity[E Entity](e E, ok bool) (Entity, bool) { return e, ok }
+// Version is the version of an entity, which every modification of it raises; 0 when there is none.
+func (s *Site) Version(kind Kind, name string) int64 {
+	_, version, _ := s.shelves[rank(kind)].get(name)
+	return version
+}
+
+// Names lists the names of a kind in order. The caller may keep the slice, and must not change it.
+func (s *Site) Names(kind Kind) []string {
+	if kind == KindPoint {
+		return s.Tags()
+	}
+	return s.shelves[rank(kind)].names()
+}
 
 // Links lists the links by name.
-func (s *Site) Links() []Link { return byKey(s.links, slices.Sorted(maps.Keys(s.links))) }
+func (s *Site) Links() []Link { return list(of[Link](s, links).all) }
 
 // Stations lists the stations by name.
-func (s *Site) Stations() []Station { return byKey(s.stations, slices.Sorted(maps.Keys(s.stations))) }
+func (s *Site) Stations() []Station { return list(of[Station](s, stations).all) }
 
 // StationsOf lists the stations of a link by name.
 func (s *Site) StationsOf(link string) []Station {
-	return byKey(s.stations, slices.Sorted(maps.Keys(s.stationsOf[link])))
+	if all, ok := of[Station](s, stations).owners.Get(link); ok {
+		return list(all)
+	}
+	return nil
 }
 
-// Tags lists the tags in order. The caller must not change the slice.
+// Tags lists the tags in order. The caller may keep the slice, and must not change it.
 func (s *Site) Tags() []string {
 	if known := s.tags.Load(); known != nil {
 		return *known
 	}
-	tags := slices.Sorted(maps.Keys(s.points))
+	tags := s.shelves[points].names()
 	s.tags.Store(&tags)
 	return tags
 }
 
 // Points lists the points by tag.
-func (s *Site) Points() []Point { return values(byKey(s.points, s.Tags())) }
+func (s *Site) Points() []Point { return list(of[Point](s, points).all) }
 
-// PointsOf lists the points of a station by tag.
-func (s *Site) PointsOf(station string) []Point { return values(s.SharedPointsOf(station)) }
-
-// SharedPointsOf lists the points of a station by tag as the site holds them. The caller may keep them and must not change
-// them; the site does not either.
-func (s *Site) SharedPointsOf(station string) []*Point {
-	return byKey(s.points, slices.Sorted(maps.Keys(s.pointsOf[station])))
+// EachPoint calls f with the points by tag, from the first tag after one on, until it returns false. The points may be kept, and must not
+// be changed.
+func (s *Site) EachPoint(after string, f func(*Point) bool) {
+	of[Point](s, points).all.Ascend(after, func(tag string, i *item[Point]) bool { return tag == after || f(&i.entity) })
 }
 
-func values(points []*Point) []Point {
-	list := make([]Point, len(points))
-	for i, p := range points {
-		list[i] = *p
+// PointsOf lists the points of a station by tag.
+func (s *Site) PointsOf(station string) []Point {
+	if all, ok := of[Point](s, points).owners.Get(station); ok {
+		return list(all)
 	}
-	return list
+	return nil
+}
+
+// SharedPointsOf lists the points of a station by tag as the site holds them. The caller may keep them, and must not change them.
+func (s *Site) SharedPointsOf(station string) []*Point {
+	all, ok := of[Point](s, points).owners.Get(station)
+	if !ok {
+		return nil
+	}
+	shared := make([]*Point, 0, all.Len())
+	all.Scan(func(_ string, i *item[Point]) bool {
+		shared = append(shared, &i.entity)
+		return true
+	})
+	return shared
 }
 
 // Count returns how many entities of a kind there are.
-func (s *Site) Count(kind Kind) int {
-	return map[Kind]int{KindLink: len(s.links), KindStation: len(s.stations), KindPoint: len(s.points)}[kind]
-}
+func (s *Site) Count(kind Kind) int { return s.shelves[rank(kind)].count() }
 
 // CountOf returns how many points a station has.
-func (s *Site) CountOf(station string) int { return len(s.pointsOf[station]) }
-
-func byKey[E any](all map[string]E, keys []string) []E {
-	list := make([]E, len(keys))
-	for i, k := range keys {
-		list[i] = all[k]
+func (s *Site) CountOf(station string) int {
+	if all, ok := of[Point](s, points).owners.Get(station); ok {
+		return all.Len()
 	}
-	return list
+	return 0
 }
 
 // Action says what a change did.
@@ -164,60 +165,50 @@ func (c Change) subject() Entity {
 	return c.Before
 }
 
-// Apply makes changes that a Draft of this site gave.
-func (s *Site) Apply(changes []Change) {
+// With is the site after changes that a Draft of this one gave. What they left has the version after that of what was there before.
+func (s *Site) With(changes []Change) *Site {
+	b, tags := s.Build(), true
 	for _, c := range changes {
+		version := int64(0)
 		if c.Before != nil {
-			s.remove(c.Before)
+			version = s.Version(c.Kind(), c.Before.Key())
+			b.Remove(c.Kind(), c.Before.Key())
 		}
 		if c.After != nil {
-			s.put(c.After)
+			b.Put(c.After, version+1)
 		}
+		tags = tags && (c.Kind() != KindPoint || c.Action() == Modify && c.Before.Key() == c.Name())
 	}
+	next := b.Site()
+	if tags {
+		next.tags.Store(s.tags.Load())
+	}
+	return next
 }
 
-func (s *Site) put(e Entity) {
-	switch e := e.(type) {
-	case Link:
-		s.links[e.Name] = e
-	case Station:
-		s.stations[e.Name] = e
-		include(s.stationsOf, e.Link, e.Name)
-	case Point:
-		if _, had := s.points[e.Tag]; !had {
-			s.tags.Store(nil)
-		}
-		s.points[e.Tag] = &e
-		include(s.pointsOf, e.Station, e.Tag)
+// Builder makes a site out of another one. It checks nothing.
+type Builder struct{ site *Site }
+
+// Build begins another site with what is in this one.
+func (s *Site) Build() *Builder {
+	next := &Site{}
+	for i := range s.shelves {
+		next.shelves[i] = s.shelves[i].copy()
 	}
+	return &Builder{next}
 }
 
-func (s *Site) remove(e Entity) {
-	switch e := e.(type) {
-	case Link:
-		delete(s.links, e.Name)
-	case Station:
-		delete(s.stations, e.Name)
-		exclude(s.stationsOf, e.Link, e.Name)
-	case Point:
-		delete(s.points, e.Tag)
-		exclude(s.pointsOf, e.Station, e.Tag)
-		s.tags.Store(nil)
-	}
-}
+// Put adds an entity, or replaces the one of its kind and key.
+func (b *Builder) Put(e Entity, version int64) { b.site.shelves[rank(e.Kind())].put(e, version) }
 
-func include(index map[string]set, key, member string) {
-	if index[key] == nil {
-		index[key] = set{}
-	}
-	index[key][member] = struct{}{}
-}
+// Remove takes an entity out, if it is there.
+func (b *Builder) Remove(kind Kind, name string) { b.site.shelves[rank(kind)].remove(name) }
 
-func exclude(index map[string]set, key, member string) {
-	delete(index[key], member)
-	if len(index[key]) == 0 {
-		delete(index, key)
-	}
+// Site is what was built. Nothing can be put into it any more.
+func (b *Builder) Site() *Site {
+	s := b.site
+	b.site = nil
+	return s
 }
 
 // Match reports whether tag fits pattern: * stands for any characters, / included, and ? for one.

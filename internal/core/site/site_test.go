@@ -49,7 +49,7 @@ func small(t *testing.T) *Site {
 	}
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	return s
 }
 
@@ -67,7 +67,7 @@ func TestDraftAddsInOrderOfReference(t *testing.T) {
 		assert.Equal(t, Add, c.Action())
 	}
 	assert.Equal(t, []Kind{KindLink, KindStation, KindPoint}, kinds)
-	s.Apply(changes)
+	s = s.With(changes)
 	p, ok := s.Point("a")
 	require.True(t, ok)
 	assert.Equal(t, codec.TypeUint16, p.Type, "the default for a register")
@@ -240,7 +240,7 @@ func TestUnitZeroIsNoDeviceOfASerialLine(t *testing.T) {
 	d.Put(testStation("plc", "gate", 0))
 	changes, err := d.Changes()
 	require.NoError(t, err, "on a network unit 0 is a device as others are")
-	s.Apply(changes)
+	s = s.With(changes)
 	l.Name = "gate"
 	d = s.Edit()
 	d.Put(l)
@@ -285,7 +285,7 @@ func TestRename(t *testing.T) {
 	require.Len(t, changes, 3)
 	assert.Equal(t, Modify, changes[0].Action())
 	assert.Equal(t, "plc", changes[0].Before.Key())
-	s.Apply(changes)
+	s = s.With(changes)
 	assert.Equal(t, 2, s.CountOf("pump-plc"))
 	assert.Zero(t, s.CountOf("plc"))
 	p, _ := s.Point("plc/a")
@@ -311,7 +311,7 @@ func TestRemove(t *testing.T) {
 	require.Len(t, changes, 6)
 	assert.Equal(t, KindPoint, changes[0].Kind(), "what refers goes before what is referred to")
 	assert.Equal(t, KindLink, changes[5].Kind())
-	s.Apply(changes)
+	s = s.With(changes)
 	assert.Empty(t, s.Tags())
 	assert.Empty(t, s.StationsOf("gate"))
 }
@@ -346,13 +346,13 @@ func TestRemovingALinkWithAHundredThousandPoints(t *testing.T) {
 	}
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	d = s.Edit()
 	d.Remove(KindLink, "gate", true)
 	changes, err = d.Changes()
 	require.NoError(t, err)
 	assert.Len(t, changes, n+6)
-	s.Apply(changes)
+	s = s.With(changes)
 	assert.Zero(t, s.Count(KindPoint))
 }
 
@@ -392,14 +392,14 @@ func TestWhatBelongsToWhatWithinADraft(t *testing.T) {
 	}
 }
 
-func TestACopyStaysAsItIs(t *testing.T) {
+func TestASiteStaysAsItIs(t *testing.T) {
 	s := small(t)
-	was, tags := s.Copy(), slices.Clone(s.Tags())
+	was, tags := s, slices.Clone(s.Tags())
 	d := s.Edit()
 	d.Remove(KindLink, "gate", true)
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	assert.Equal(t, tags, was.Tags())
 	assert.Len(t, was.StationsOf("gate"), 2)
 	assert.NotEmpty(t, was.PointsOf("plc"))

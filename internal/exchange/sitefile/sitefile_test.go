@@ -51,7 +51,7 @@ func load(t *testing.T, data string) (*site.Site, error) {
 	if err != nil {
 		return nil, f.Place(err)
 	}
-	s.Apply(changes)
+	s = s.With(changes)
 	return s, nil
 }
 
@@ -178,7 +178,7 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		s.Apply(changes)
+		s = s.With(changes)
 		out, err := written(s)
 		if err != nil {
 			t.Fatal(err)
@@ -242,7 +242,7 @@ func BenchmarkWriteSiteFile100000(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	s.Apply(changes)
+	s = s.With(changes)
 	for b.Loop() {
 		if err := Write(io.Discard, s); err != nil {
 			b.Fatal(err)

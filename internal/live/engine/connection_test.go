@@ -127,7 +127,7 @@ func TestADisabledStationStaysDisabledWhenItsLinkGoesDown(t *testing.T) {
 	st, _ := d.Station("st2")
 	st.Enabled = false
 	d.Replace("st2", st)
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	p.refuse = errors.New("nobody there")
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(5 * time.Second)
@@ -144,7 +144,7 @@ func TestOneLostExchangeCostsItsOwnPoints(t *testing.T) {
 	s := build(t, 1, func(l *site.Link) { l.Retries = 0 })
 	d := s.Edit()
 	d.Add(site.Point{Tag: "st1/slow", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 50}, Poll: site.Duration(3 * time.Second)})
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(3500 * time.Millisecond)
 		p.set(func() { p.outcome["st1"] = Outcome{Err: errors.New("no answer"), Reason: reading.Timeout} })

@@ -207,18 +207,19 @@ func build(t *testing.T, stations int, edit func(*site.Link)) *site.Site {
 		d.Add(st)
 		d.Add(site.Point{Tag: st.Name + "/value", Station: st.Name, Address: site.Address{Space: site.HoldingRegisters}, Writable: true})
 	}
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	return s
 }
 
-func apply(t *testing.T, e *Engine, s *site.Site, d *site.Draft) {
+func apply(t *testing.T, e *Engine, s *site.Site, d *site.Draft) *site.Site {
 	t.Helper()
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	if e != nil {
 		e.Apply(s, changes)
 	}
+	return s
 }
 
 // run starts an engine on a site in a bubble.
@@ -426,7 +427,7 @@ func TestChangesRestartOnlyWhatTheyTouch(t *testing.T) {
 		edit := func(f func(d *site.Draft)) {
 			d := s.Edit()
 			f(d)
-			apply(t, e, s, d)
+			s = apply(t, e, s, d)
 		}
 		edit(func(d *site.Draft) { // a point more
 			d.Add(site.Point{Tag: "new", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 5}})
@@ -493,7 +494,7 @@ func TestAStationCanMoveToAnotherLink(t *testing.T) {
 		st, _ := s.Station("st1")
 		st.Link = "other"
 		d.Put(st)
-		apply(t, e, s, d)
+		s = apply(t, e, s, d)
 		time.Sleep(2 * time.Second)
 		_, stations := e.Status()
 		require.Len(t, stations, 1)
@@ -513,13 +514,13 @@ func TestAChangedMeaningForgetsTheOldReading(t *testing.T) {
 		point.Unit = "m" // says nothing about the value
 		d := s.Edit()
 		d.Put(point)
-		apply(t, e, s, d)
+		s = apply(t, e, s, d)
 		l, _ := e.Reading("st1/value")
 		assert.Equal(t, codec.UintValue(7), l.Reading.Value)
 		point.Type = codec.TypeInt16
 		d = s.Edit()
 		d.Put(point)
-		apply(t, e, s, d)
+		s = apply(t, e, s, d)
 		l, _ = e.Reading("st1/value")
 		assert.Equal(t, "bad (never-read)", l.Reading.ShortName())
 		assert.True(t, l.Reading.Value.IsZero())
@@ -548,7 +549,7 @@ func TestWritesThatAreRefused(t *testing.T) {
 	s := build(t, 1, nil)
 	d := s.Edit()
 	d.Add(site.Point{Tag: "fixed", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 3}})
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	never := func(Write) error { return errors.New("must not be recorded as sent") }
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(time.Second)
@@ -590,7 +591,7 @@ func TestCommandsToALinkThatIsDownOrDisabledSaySo(t *testing.T) {
 		l, _ := s.Link("bus")
 		l.Enabled = false
 		d.Put(l)
-		apply(t, e, s, d)
+		s = apply(t, e, s, d)
 		w, err = e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return nil })
 		require.NoError(t, err)
 		assert.Contains(t, w.Message, "link bus is disabled; enable it first")
@@ -632,7 +633,7 @@ func TestSubscriptionsFollowPointsThatComeAndGo(t *testing.T) {
 		d := s.Edit()
 		d.Add(site.Point{Tag: "late", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 5}})
 		d.Remove(site.KindPoint, "st1/value", false)
-		apply(t, e, s, d)
+		s = apply(t, e, s, d)
 		got := map[string]bool{}
 		for _, l := range sub.Take() {
 			got[l.Point.Tag] = l.Removed
@@ -648,7 +649,7 @@ func TestAStationIsLeftAloneAfterConnecting(t *testing.T) {
 	st, _ := s.Station("st2")
 	st.AfterConnect = site.Duration(3 * time.Second)
 	d.Put(st)
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(2900 * time.Millisecond)
 		assert.Zero(t, p.count("st2"))

@@ -52,7 +52,7 @@ func TestASilentStationIsProbedOnceThoughSeveralCouldAsk(t *testing.T) {
 		d.Add(site.Point{Tag: "st1/" + string(rune('a'+i)), Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: uint16(10 + i)},
 			Poll: site.Duration(time.Second + time.Duration(i+1)*10*time.Millisecond)})
 	}
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	p.silent["st1"] = true
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(20 * time.Second)
@@ -139,7 +139,7 @@ func TestPulses(t *testing.T) {
 		s := build(t, 1, nil)
 		d := s.Edit()
 		d.Add(site.Point{Tag: "horn", Station: "st1", Address: site.Address{Space: site.Coils}, Writable: true, Pulse: site.Duration(3 * time.Second)})
-		apply(t, nil, s, d)
+		s = apply(t, nil, s, d)
 		return s
 	}
 	record := func(Write) error { return nil }
@@ -223,7 +223,7 @@ func TestAddressesWithoutAPointAreWrittenUnlessAPointForbidsIt(t *testing.T) {
 	s := build(t, 1, nil)
 	d := s.Edit()
 	d.Add(site.Point{Tag: "fixed", Station: "st1", Type: codec.TypeUint32, Address: site.Address{Space: site.HoldingRegisters, Offset: 3}})
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	st, _ := s.Station("st1")
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		recorded := 0
@@ -282,7 +282,7 @@ func TestWhatIsDueAtTheStationAtHandGoesFirst(t *testing.T) {
 				Poll: site.Duration(20*time.Second + time.Duration(i)*10*time.Millisecond)})
 		}
 	}
-	apply(t, nil, s, d)
+	s = apply(t, nil, s, d)
 	synctest.Test(t, func(t *testing.T) {
 		e := New(Options{Drivers: []Driver{callingPlant{p}}})
 		e.Start(context.Background(), s)
@@ -352,7 +352,7 @@ func TestChangingALinkEndsWhatHasBorrowedIt(t *testing.T) {
 		l, _ := s.Link("bus")
 		l.Retries = 0
 		d.Put(l)
-		apply(t, e, s, d)
+		s = apply(t, e, s, d)
 		assert.Less(t, (<-ended).Sub(changed), time.Second)
 		time.Sleep(2 * time.Second)
 		assert.Equal(t, "good", quality(t, e, "st1/value"), "and its polls go on")

@@ -33,7 +33,7 @@ type EventRecord struct {
 
 // LastEvent is the ID of the newest event, 0 when there is none.
 func (s *Store) LastEvent(ctx context.Context) (id uint64, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT coalesce(max(id), 0) FROM events").Scan(&id)
+	err = s.queryRow(ctx, "SELECT coalesce(max(id), 0) FROM events").Scan(&id)
 	return id, err
 }
 
@@ -115,7 +115,7 @@ func (s *Store) Events(ctx context.Context, f EventFilter) ([]EventRecord, error
 		before = int64(f.Before)
 	}
 	tag := globbed.Replace(cmp.Or(f.Tag, "*"))
-	rows, err := s.db.QueryContext(ctx, `SELECT id, time, source_time, station, tag, value, text, unit, quality, reason, raw FROM events
+	rows, err := s.query(ctx, `SELECT id, time, source_time, station, tag, value, text, unit, quality, reason, raw FROM events
 		WHERE id > ?1 AND id < ?2 AND (?3 = '*' OR tag GLOB ?3) AND (?4 = '' OR station = ?4) AND time >= ?5 AND time < ?6 ORDER BY id `+order+` LIMIT ?7`,
 		int64(f.After), before, tag, f.Station, from, until, f.Limit)
 	if err != nil {

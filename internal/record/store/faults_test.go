@@ -27,7 +27,7 @@ func limit(t *testing.T, s *Store, pages int) {
 }
 
 func addLink(s *Store, name string) error {
-	_, err := s.Modify(context.Background(), Edit{Who: "test"}, func(d *site.Draft, _ *site.Site) {
+	_, _, err := s.Modify(context.Background(), Edit{Who: "test"}, func(d *site.Draft, _ *site.Site) {
 		l := site.NewLink()
 		l.Name, l.Host, l.Description = name, "127.0.0.1", strings.Repeat("x", 400)
 		d.Add(l)
@@ -48,7 +48,7 @@ func TestAFullDiskIsSaidAndLosesNothing(t *testing.T) {
 	}
 	require.ErrorIs(t, err, ErrFull)
 	assert.NotErrorIs(t, err, ErrDamaged)
-	s.View(func(now *site.Site) { assert.Len(t, now.Links(), added, "what was not stored is not there") })
+	assert.Len(t, s.Site().Links(), added, "what was not stored is not there")
 	for err = nil; err == nil; {
 		_, err = s.BeginWrite(t.Context(), WriteRecord{Time: time.Now(), Station: "a", Address: "hr:0", Message: "m"})
 	}
@@ -104,7 +104,7 @@ func TestADatabaseThatIsTakenAwayIsNoticed(t *testing.T) {
 			require.NoError(t, addLink(s, "before"))
 			require.NoError(t, take(dir))
 			assert.ErrorIs(t, addLink(s, "after"), ErrGone)
-			s.View(func(now *site.Site) { assert.Len(t, now.Links(), 1) })
+			assert.Len(t, s.Site().Links(), 1)
 			_, err = s.BeginWrite(t.Context(), WriteRecord{Time: time.Now()})
 			assert.ErrorIs(t, err, ErrGone)
 			assert.ErrorIs(t, s.AddEvents(t.Context(), []EventRecord{{ID: 1}}), ErrGone)
@@ -153,7 +153,7 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 	s, err := Open(t.Context(), dir, nil)
 	require.NoError(t, err)
 	require.NoError(t, addLink(s, "gate"))
-	_, err = s.Modify(t.Context(), Edit{Who: "test"}, func(d *site.Draft, _ *site.Site) {
+	_, _, err = s.Modify(t.Context(), Edit{Who: "test"}, func(d *site.Draft, _ *site.Site) {
 		st := site.NewStation()
 		st.Name, st.Link, st.Unit = "plc", "gate", 1
 		d.Add(st)
@@ -161,14 +161,13 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 	})
 	require.NoError(t, err)
 	for _, insert := range []string{
-		`PRAGMA foreign_keys = 0`,
-		`INSERT INTO stations (name, link, version, body) VALUES ('lost', 'nowhere', 1, '{"name":"lost","link":"nowhere","unit":2}')`,
-		`INSERT INTO points (tag, station, version, body) VALUES ('p/none', 'lost', 1, '{"tag":"p/none","station":"lost","address":"hr:1"}')`,
-		`INSERT INTO points (tag, station, version, body) VALUES ('p/key', 'plc', 1, '{"tag":"p/other","station":"plc","address":"hr:1"}')`,
-		`INSERT INTO points (tag, station, version, body) VALUES ('p/type', 'plc', 1, '{"tag":"p/type","station":"plc","address":"hr:1","type":"uint128"}')`,
-		`INSERT INTO stations (name, link, version, body) VALUES ('rtu', 'gate', 1, '{"name":"rtu","link":"gate","outstation":10}')`,
-		`INSERT INTO points (tag, station, version, body) VALUES ('p/ai', 'plc', 1, '{"tag":"p/ai","station":"plc","address":"ai:1"}')`,
-		`INSERT INTO points (tag, station, version, body) VALUES ('p/json', 'plc', 1, '{"tag":')`,
+		`INSERT INTO entities (kind, name, version, body) VALUES ('station', 'lost', 1, '{"name":"lost","link":"nowhere","unit":2}')`,
+		`INSERT INTO entities (kind, name, version, body) VALUES ('point', 'p/none', 1, '{"tag":"p/none","station":"lost","address":"hr:1"}')`,
+		`INSERT INTO entities (kind, name, version, body) VALUES ('point', 'p/key', 1, '{"tag":"p/other","station":"plc","address":"hr:1"}')`,
+		`INSERT INTO entities (kind, name, version, body) VALUES ('point', 'p/type', 1, '{"tag":"p/type","station":"plc","address":"hr:1","type":"uint128"}')`,
+		`INSERT INTO entities (kind, name, version, body) VALUES ('station', 'rtu', 1, '{"name":"rtu","link":"gate","outstation":10}')`,
+		`INSERT INTO entities (kind, name, version, body) VALUES ('point', 'p/ai', 1, '{"tag":"p/ai","station":"plc","address":"ai:1"}')`,
+		`INSERT INTO entities (kind, name, version, body) VALUES ('point', 'p/json', 1, '{"tag":')`,
 		`UPDATE changes SET time = 'yesterday' WHERE id = 1`,
 	} {
 		_, err := s.db.Exec(insert)
@@ -187,11 +186,9 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 		"rtu": "it is a dnp3 station, and link gate is a modbus link", "p/ai": "ai:1 is a dnp3 address, and station plc speaks modbus",
 		"p/type": `its type is "uint128", which is none`, "p/json": "unexpected end of JSON input",
 	}, why)
-	s.View(func(now *site.Site) {
-		_, ok := now.Point("plc/a")
-		assert.True(t, ok)
-		assert.Len(t, now.Stations(), 1)
-	})
+	_, ok := s.Site().Point("plc/a")
+	assert.True(t, ok)
+	assert.Len(t, s.Site().Stations(), 1)
 	list, err := s.Changes(t.Context(), "", "", 0, 10)
 	require.NoError(t, err)
 	assert.Len(t, list, 3, "a damaged time hides nothing else")
@@ -211,10 +208,9 @@ func TestWhatAModificationLeft(t *testing.T) {
 	s, err := Open(t.Context(), t.TempDir(), nil)
 	require.NoError(t, err)
 	defer s.Close()
-	var version int64
-	edit := Edit{Who: "test", Left: func(now Now) { version = now.Version(site.KindLink, "gate") }}
+	edit := Edit{Who: "test"}
 	for want := int64(1); want <= 3; want++ {
-		_, err := s.Modify(t.Context(), edit, func(d *site.Draft, now *site.Site) {
+		_, left, err := s.Modify(t.Context(), edit, func(d *site.Draft, now *site.Site) {
 			l, known := now.Link("gate")
 			if !known {
 				l = site.NewLink()
@@ -226,9 +222,9 @@ func TestWhatAModificationLeft(t *testing.T) {
 			d.Replace("gate", l)
 		})
 		require.NoError(t, err)
-		assert.Equal(t, want, version)
+		assert.Equal(t, want, left.Version(site.KindLink, "gate"))
 	}
-	_, err = s.Modify(t.Context(), edit, func(*site.Draft, *site.Site) {})
+	_, left, err := s.Modify(t.Context(), edit, func(*site.Draft, *site.Site) {})
 	require.NoError(t, err)
-	assert.Equal(t, int64(3), version, "also when nothing changed")
+	assert.Equal(t, int64(3), left.Version(site.KindLink, "gate"), "also when nothing changed")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"reflect"
 	"sync"
@@ -54,7 +55,7 @@ func (s *Store) Changes(ctx context.Context, kind site.Kind, name string, before
 }
 
 func (s *Store) records(ctx context.Context, query string, args ...any) ([]Record, error) {
-	rows, err := s.db.QueryContext(ctx, query, args...)
+	rows, err := s.query(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -81,13 +82,13 @@ func (s *Store) records(ctx context.Context, query string, args ...any) ([]Recor
 
 // Undo reverses a recorded change together with those made with it, in one new modification. What was changed again since
 // is a fault, and nothing is undone then.
-func (s *Store) Undo(ctx context.Context, who string, id int64) ([]site.Change, error) {
+func (s *Store) Undo(ctx context.Context, who string, id int64) ([]site.Change, *site.Site, error) {
 	records, err := s.batch(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if len(records) == 0 {
-		return nil, fmt.Errorf("%w: %d", ErrNoChange, id)
+		return nil, nil, fmt.Errorf("%w: %d", ErrNoChange, id)
 	}
 	return s.Modify(ctx, Edit{Who: who}, func(d *site.Draft, _ *site.Site) {
 		for _, r := range records { // newest first
@@ -103,12 +104,12 @@ func (r Record) reverse(d *site.Draft) error {
 	var before, after site.Entity
 	var err error
 	if r.Before != nil {
-		if before, err = decode(r.Kind, r.Before); err != nil {
+		if before, err = site.Decode(r.Kind, r.Before); err != nil {
 			return err
 		}
 	}
 	if r.After != nil {
-		if after, err = decode(r.Kind, r.After); err != nil {
+		if after, err = site.Decode(r.Kind, r.After); err != nil {
 			return err
 		}
 		if now, ok := d.Get(r.Kind, after.Key()); !ok || !reflect.DeepEqual(now, after) {
@@ -128,8 +129,15 @@ func (r Record) reverse(d *site.Draft) error {
 
 // batch returns the changes that were made together with the one of that id, newest first.
 func (s *Store) batch(ctx context.Context, id int64) ([]Record, error) {
+	var first int64
+	if err := s.queryRow(ctx, "SELECT batch FROM changes WHERE id = ?", id).Scan(&first); errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	// They were recorded one after another, beginning with the one that the batch is called after.
 	return s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
-		WHERE batch = (SELECT batch FROM changes WHERE id = ?) ORDER BY id DESC`, id)
+		WHERE id >= ?1 AND id < coalesce((SELECT id FROM changes WHERE id > ?1 AND batch <> ?1 ORDER BY id LIMIT 1), ?1 + 1 + (SELECT max(id) FROM changes)) ORDER BY id DESC`, first)
 }
 
 // BeginWrite records that a value is about to be sent; EndWrite completes the record. Between the two its outcome is
@@ -253,7 +261,7 @@ func values(w WriteRecord) (before, sent, after string, err error) {
 
 // Writes lists recorded writes, newest first, those before the id given (0: all); to one tag when it is set.
 func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int) ([]WriteRecord, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, time, who, tag, station, address, outcome, before, sent, after, message FROM writes
+	rows, err := s.query(ctx, `SELECT id, time, who, tag, station, address, outcome, before, sent, after, message FROM writes
 		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR tag = ?2) ORDER BY id DESC LIMIT ?3`, before, tag, limit)
 	if err != nil {
 		return nil, err

@@ -33,7 +33,7 @@ func link(name string) site.Link {
 // fill makes a site of one link, one station and one point.
 func fill(t *testing.T, s *Store) {
 	t.Helper()
-	_, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+	_, _, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
 		d.Add(link("gate"))
 		st := site.NewStation()
 		st.Name, st.Link = "plc", "gate"
@@ -45,7 +45,7 @@ func fill(t *testing.T, s *Store) {
 }
 
 func contents(s *Store) (links []site.Link, stations []site.Station, points []site.Point) {
-	s.View(func(site *site.Site) { links, stations, points = site.Links(), site.Stations(), site.Points() })
+	links, stations, points = s.Site().Links(), s.Site().Stations(), s.Site().Points()
 	return
 }
 
@@ -61,7 +61,7 @@ func TestWhatWasStoredIsThereAfterReopening(t *testing.T) {
 	assert.Equal(t, links, links2)
 	assert.Equal(t, stations, stations2)
 	assert.Equal(t, points, points2)
-	assert.Equal(t, int64(1), again.Version(site.KindPoint, "a/b"))
+	assert.Equal(t, int64(1), again.Site().Version(site.KindPoint, "a/b"))
 }
 
 func TestEveryModificationIsRecorded(t *testing.T) {
@@ -70,9 +70,9 @@ func TestEveryModificationIsRecorded(t *testing.T) {
 	fill(t, s)
 	l := link("gate")
 	l.Port = 1502
-	_, err := s.Modify(ctx, Edit{Who: "bob"}, func(d *site.Draft, _ *site.Site) { d.Put(l) })
+	_, _, err := s.Modify(ctx, Edit{Who: "bob"}, func(d *site.Draft, _ *site.Site) { d.Put(l) })
 	require.NoError(t, err)
-	_, err = s.Modify(ctx, Edit{Who: "bob"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindStation, "plc", true) })
+	_, _, err = s.Modify(ctx, Edit{Who: "bob"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindStation, "plc", true) })
 	require.NoError(t, err)
 
 	records, err := s.Changes(ctx, "", "", 0, 100)
@@ -84,7 +84,7 @@ func TestEveryModificationIsRecorded(t *testing.T) {
 	assert.Equal(t, "bob", changed.Who)
 	assert.Contains(t, string(changed.Before), `"port":502`)
 	assert.Contains(t, string(changed.After), `"port":1502`)
-	assert.Equal(t, int64(2), s.Version(site.KindLink, "gate"))
+	assert.Equal(t, int64(2), s.Site().Version(site.KindLink, "gate"))
 
 	of, err := s.Changes(ctx, site.KindPoint, "a/b", 0, 100)
 	require.NoError(t, err)
@@ -97,7 +97,7 @@ func TestEveryModificationIsRecorded(t *testing.T) {
 func TestARefusedModificationChangesNothing(t *testing.T) {
 	s := open(t, t.TempDir())
 	fill(t, s)
-	_, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+	_, _, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
 		d.Add(link("second"))
 		d.Add(link("gate")) // taken
 	})
@@ -111,7 +111,7 @@ func TestARefusedModificationChangesNothing(t *testing.T) {
 
 func TestDryRun(t *testing.T) {
 	s := open(t, t.TempDir())
-	changes, err := s.Modify(context.Background(), Edit{DryRun: true}, func(d *site.Draft, _ *site.Site) { d.Add(link("gate")) })
+	changes, _, err := s.Modify(context.Background(), Edit{DryRun: true}, func(d *site.Draft, _ *site.Site) { d.Add(link("gate")) })
 	require.NoError(t, err)
 	assert.Len(t, changes, 1)
 	links, _, _ := contents(s)
@@ -125,9 +125,9 @@ func TestStaleVersionsAreRefused(t *testing.T) {
 	edit := Edit{Who: "ann", Expect: 1, ExpectKind: site.KindLink, ExpectName: "gate"}
 	l := link("gate")
 	l.Port = 1
-	_, err := s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) { d.Put(l) })
+	_, _, err := s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) { d.Put(l) })
 	require.NoError(t, err)
-	_, err = s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) { d.Put(link("gate")) })
+	_, _, err = s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) { d.Put(link("gate")) })
 	assert.ErrorIs(t, err, ErrStale)
 }
 
@@ -148,7 +148,7 @@ func TestReadersDoNotWait(t *testing.T) {
 	read := func() {
 		done := make(chan int)
 		go func() {
-			s.View(func(now *site.Site) { done <- len(now.Links()) })
+			done <- len(s.Site().Links())
 		}()
 		select {
 		case <-done:
@@ -159,7 +159,7 @@ func TestReadersDoNotWait(t *testing.T) {
 	s, err := Open(t.Context(), t.TempDir(), func(*site.Site, []site.Change) { read() })
 	require.NoError(t, err)
 	defer s.Close()
-	_, err = s.Modify(t.Context(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+	_, _, err = s.Modify(t.Context(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
 		d.Put(link("gate"))
 		read()
 	})
@@ -170,7 +170,7 @@ func TestRename(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	fill(t, s)
-	_, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Replace("gate", link("gate-2")) })
+	_, _, err := s.Modify(context.Background(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Replace("gate", link("gate-2")) })
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	_, stations, _ := contents(open(t, dir))
@@ -181,17 +181,17 @@ func TestUndo(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, t.TempDir())
 	fill(t, s)
-	_, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Replace("gate", link("gate-2")) })
+	_, _, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Replace("gate", link("gate-2")) })
 	require.NoError(t, err)
 	links, stations, points := contents(s)
-	_, err = s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindLink, "gate-2", true) })
+	_, _, err = s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindLink, "gate-2", true) })
 	require.NoError(t, err)
 	last, err := s.Changes(ctx, "", "", 0, 1)
 	require.NoError(t, err)
 
-	_, err = s.Undo(ctx, "bob", 1)
+	_, _, err = s.Undo(ctx, "bob", 1)
 	assert.ErrorContains(t, err, "was changed again since; undo that first")
-	changes, err := s.Undo(ctx, "bob", last[0].ID)
+	changes, _, err := s.Undo(ctx, "bob", last[0].ID)
 	require.NoError(t, err)
 	assert.Len(t, changes, 3, "what was removed together comes back together")
 	links2, stations2, points2 := contents(s)
@@ -201,11 +201,11 @@ func TestUndo(t *testing.T) {
 
 	renamed, err := s.Changes(ctx, site.KindLink, "gate-2", 0, 10)
 	require.NoError(t, err)
-	_, err = s.Undo(ctx, "bob", renamed[2].ID)
+	_, _, err = s.Undo(ctx, "bob", renamed[2].ID)
 	require.NoError(t, err)
 	_, stations2, _ = contents(s)
 	assert.Equal(t, "gate", stations2[0].Link, "a renaming is undone with what followed it")
-	_, err = s.Undo(ctx, "bob", 999)
+	_, _, err = s.Undo(ctx, "bob", 999)
 	assert.ErrorIs(t, err, ErrNoChange)
 }
 
@@ -312,7 +312,7 @@ func TestOnlySoMuchHistoryIsKept(t *testing.T) {
 		require.NoError(t, err)
 	}
 	put := func(name string) []Record {
-		_, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Put(link(name)) })
+		_, _, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Put(link(name)) })
 		require.NoError(t, err)
 		list, err := s.Changes(ctx, "", "", 0, 100)
 		require.NoError(t, err)
@@ -324,7 +324,7 @@ func TestOnlySoMuchHistoryIsKept(t *testing.T) {
 	list := put("third")
 	require.Len(t, list, 2)
 	assert.Equal(t, "third", list[0].Name)
-	_, err = s.Undo(ctx, "ann", list[1].ID)
+	_, _, err = s.Undo(ctx, "ann", list[1].ID)
 	assert.NoError(t, err)
 
 	write := WriteRecord{Time: time.Now(), Who: "ann", Tag: "a"}

@@ -136,7 +136,7 @@ func (is *truth) do(t *testing.T, s *Store, random *rand.Rand) error {
 		for range 1 + random.IntN(20) {
 			put[fmt.Sprint("l", random.IntN(60))] = text
 		}
-		_, err := s.Modify(t.Context(), Edit{Who: "trial"}, func(d *site.Draft, _ *site.Site) {
+		_, _, err := s.Modify(t.Context(), Edit{Who: "trial"}, func(d *site.Draft, _ *site.Site) {
 			for name, description := range put {
 				l := link(name)
 				l.Description = description
@@ -152,7 +152,7 @@ func (is *truth) do(t *testing.T, s *Store, random *rand.Rand) error {
 			if random.IntN(4) > 0 {
 				continue
 			}
-			_, err := s.Modify(t.Context(), Edit{Who: "trial"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindLink, name, true) })
+			_, _, err := s.Modify(t.Context(), Edit{Who: "trial"}, func(d *site.Draft, _ *site.Site) { d.Remove(site.KindLink, name, true) })
 			if err == nil {
 				delete(is.links, name)
 			}
@@ -189,11 +189,9 @@ func (is *truth) do(t *testing.T, s *Store, random *rand.Rand) error {
 func (is *truth) compare(t *testing.T, s *Store) {
 	assert.Empty(t, s.Aside())
 	links := map[string]string{}
-	s.View(func(now *site.Site) {
-		for _, l := range now.Links() {
-			links[l.Name] = l.Description
-		}
-	})
+	for _, l := range s.Site().Links() {
+		links[l.Name] = l.Description
+	}
 	assert.Equal(t, is.links, links)
 	writes, err := s.Writes(t.Context(), "", 0, 100_000)
 	require.NoError(t, err)
@@ -262,10 +260,8 @@ func TestTrialOfDamage(t *testing.T) {
 			counts["with something put aside"]++
 		}
 		err = addLink(s, "after")
-		s.View(func(now *site.Site) {
-			_, there := now.Link("after")
-			assert.Equal(t, err == nil, there, "round %d: %v", round, err)
-		})
+		_, there := s.Site().Link("after")
+		assert.Equal(t, err == nil, there, "round %d: %v", round, err)
 		s.Close()
 	}
 	t.Log(counts)

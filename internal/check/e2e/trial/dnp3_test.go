@@ -247,7 +247,7 @@ func TestTrialDNP3(t *testing.T) {
 	}
 	changes, err := draft.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	e := engine.New(engine.Options{Drivers: []engine.Driver{dnp3driver.New()}})
 	e.Start(context.Background(), s)
 	defer e.Stop()

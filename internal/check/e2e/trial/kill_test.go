@@ -143,7 +143,7 @@ func (o *rtu) site(t *testing.T, s *site.Site) []byte {
 	}
 	changes, err := draft.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	var file strings.Builder
 	require.NoError(t, sitefile.Write(&file, s))
 	return []byte(file.String())

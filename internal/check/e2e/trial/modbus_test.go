@@ -247,7 +247,7 @@ func plant(t *testing.T, l site.Link) *site.Site {
 	}
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s.Apply(changes)
+	s = s.With(changes)
 	return s
 }
 
@@ -428,7 +428,7 @@ func (d *device) disturb(t *testing.T, e *engine.Engine, s *site.Site, end time.
 			if !assert.NoError(t, err) {
 				return
 			}
-			s.Apply(changes)
+			s = s.With(changes)
 			e.Apply(s, changes)
 		}
 	}

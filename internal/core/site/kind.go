@@ -1,0 +1,133 @@
+package site
+
+import (
+	"encoding/json"
+	"fmt"
+)
+
+// Kind is a kind of entity.
+type Kind string
+
+// The kinds.
+const (
+	KindLink    Kind = "link"
+	KindStation Kind = "station"
+	KindPoint   Kind = "point"
+)
+
+// Entity is one thing that a site holds, such as a Link, a Station or a Point.
+type Entity interface {
+	Kind() Kind
+	Key() string // unique within the kind: name or tag
+}
+
+// member is what an entity has to do to be one. Its methods do not change it.
+type member interface {
+	Entity
+	// owner is the name of the entity that it belongs to, of the kind that was registered; "" when there is none.
+	owner() string
+	// ownedBy is the same entity under another owner.
+	ownedBy(name string) Entity
+	// completed is the same entity with what its settings imply filled in.
+	completed() Entity
+	// check finds the faults of the entity, by itself and against what it refers to.
+	check(d *Draft, f *faults)
+	// misfit says why an entity that was stored cannot be part of a site; "" when it can.
+	misfit(s *Site) string
+}
+
+// registration describes a kind of entity.
+type registration struct {
+	kind   Kind
+	key    string // the field that is its key
+	owner  Kind   // of what it belongs to; "" when to nothing
+	fresh  func() Entity
+	decode func(body []byte) (Entity, error)
+	shelf  func() shelf
+}
+
+// register describes the kind of an entity that fresh gives with the defaults of the site file.
+func register[E member](kind Kind, key string, owner Kind, fresh func() E) registration {
+	return registration{
+		kind: kind, key: key, owner: owner,
+		fresh: func() Entity { return fresh() },
+		decode: func(body []byte) (Entity, error) {
+			e := fresh()
+			err := json.Unmarshal(body, &e)
+			return e, err
+		},
+		shelf: func() shelf { return newShelf[E]() },
+	}
+}
+
+// The places of the kinds in registered.
+const (
+	links = iota
+	stations
+	points
+	kindCount
+)
+
+// registered are all kinds, in the order in which one refers to another. A kind of entity is one line here, and a type that is a member.
+var registered = [kindCount]registration{
+	links:    register(KindLink, "name", "", NewLink),
+	stations: register(KindStation, "name", KindLink, NewStation),
+	points:   register(KindPoint, "tag", KindStation, NewPoint),
+}
+
+// rank is the place of a kind in registered; it panics for what is no kind.
+func rank(kind Kind) int {
+	for i := range registered {
+		if registered[i].kind == kind {
+			return i
+		}
+	}
+	panic(fmt.Sprintf("site: %q is no kind of entity", kind))
+}
+
+// Kinds lists the kinds of entity in the order in which one refers to another.
+func Kinds() []Kind {
+	list := make([]Kind, len(registered))
+	for i := range registered {
+		list[i] = registered[i].kind
+	}
+	return list
+}
+
+// Fresh is an entity of a kind with the defaults of the site file.
+func Fresh(kind Kind) Entity { return registered[rank(kind)].fresh() }
+
+// KeyField is the field of a kind that is its key: name or tag.
+func KeyField(kind Kind) string { return registered[rank(kind)].key }
+
+// Decode reads an entity from JSON as it was stored. Fields that were added since take their defaults.
+func Decode(kind Kind, body []byte) (Entity, error) { return registered[rank(kind)].decode(body) }
+
+// Misfit says why an entity that was stored under a name cannot be part of s; "" when it can.
+func (s *Site) Misfit(name string, e Entity) string {
+	if e.Key() != name {
+		return fmt.Sprintf("it is stored as %q and calls itself %q", name, e.Key())
+	}
+	return e.(member).misfit(s)
+}
+
+// owner is the key of what an entity belongs to; the zero key when to nothing.
+func owner(e Entity) key {
+	if e == nil {
+		return key{}
+	}
+	if kind := registered[rank(e.Kind())].owner; kind != "" {
+		return key{kind, e.(member).owner()}
+	}
+	return key{}
+}
+
+// owned is the place of the kind whose entities belong to those of another; false when there is none.
+func owned(by Kind) (int, bool) {
+	for i := range registered {
+		if registered[i].owner == by {
+			return i, true
+		}
+	}
+	return 0, false
+}

@@ -1,0 +1,253 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"arithmon/internal/core/crash"
+	"arithmon/internal/core/site"
+)
+
+// Edit says how to modify the site.
+type Edit struct {
+	Who    string
+	DryRun bool // find out what would change, and change nothing
+	// Expect is the version an entity must have, or the modification fails with ErrStale; 0 for any.
+	Expect     int64
+	ExpectKind site.Kind
+	ExpectName string
+}
+
+// modification is a modification that is to be made, and what came of it.
+type modification struct {
+	ctx  context.Context
+	edit Edit
+	fill func(*site.Draft, *site.Site)
+
+	changes []site.Change
+	left    *site.Site // as it leaves it
+	err     error
+	done    chan struct{}
+}
+
+// mostTogether is how many modifications are written in one transaction at most.
+const mostTogether = 64
+
+// Modify lets fill put together a draft, checks it, writes what it changes in one transaction, and returns that and the site as it is then.
+// The error of a draft that is not consistent is site.Errors; nothing was changed then. Modifications are made one after another;
+// those that wait for the disk at the same time share its effort. fill must not call the store.
+func (s *Store) Modify(ctx context.Context, edit Edit, fill func(*site.Draft, *site.Site)) ([]site.Change, *site.Site, error) {
+	m := &modification{ctx: ctx, edit: edit, fill: fill, done: make(chan struct{})}
+	select {
+	case s.edits <- m:
+	case <-s.closing:
+		return nil, s.Site(), errClosing
+	case <-ctx.Done():
+		return nil, s.Site(), ctx.Err()
+	}
+	select {
+	case <-m.done:
+	case <-s.stopped:
+		select {
+		case <-m.done:
+		default:
+			return nil, s.Site(), errClosing
+		}
+	}
+	return m.changes, m.left, m.err
+}
+
+// errClosing says that the store takes no modification any more.
+var errClosing = fmt.Errorf("the service is stopping; nothing was changed")
+
+// modifier makes modifications, until the store closes. It alone changes the site.
+func (s *Store) modifier() {
+	defer close(s.stopped)
+	for {
+		select {
+		case <-s.closing:
+			return
+		case m := <-s.edits:
+			together := append(make([]*modification, 0, mostTogether), m)
+			for len(together) < mostTogether && len(s.edits) > 0 {
+				together = append(together, <-s.edits)
+			}
+			s.modify(together)
+			for _, m := range together {
+				close(m.done)
+			}
+		}
+	}
+}
+
+// modify makes modifications, each on top of those before it, and writes them in one transaction. What one of them does wrong is its own
+// matter; what is wrong with the disk, that of all.
+func (s *Store) modify(together []*modification) {
+	began := s.Site()
+	now := began
+	var changed []*modification
+	for _, m := range together {
+		if m.err = m.prepare(now); m.err == nil && len(m.changes) > 0 && !m.edit.DryRun {
+			m.left = now.With(m.changes)
+			now = m.left
+			changed = append(changed, m)
+		} else {
+			m.left = now
+		}
+	}
+	if len(changed) == 0 {
+		return
+	}
+	if err := s.write(changed); err != nil {
+		for _, m := range changed {
+			m.changes, m.left, m.err = nil, began, named(err)
+		}
+		return
+	}
+	s.site.Store(now)
+	if s.follow != nil {
+		for _, m := range changed {
+			if panicked := crash.Catch(func() { s.follow(m.left, m.changes) }); panicked != nil {
+				m.err = fmt.Errorf("the change is stored, and was not put into force: %w", panicked)
+			}
+		}
+	}
+}
+
+// prepare finds out what a modification changes.
+func (m *modification) prepare(now *site.Site) (err error) {
+	if err := m.ctx.Err(); err != nil {
+		return err
+	}
+	if e := m.edit; e.Expect != 0 {
+		if version := now.Version(e.ExpectKind, e.ExpectName); version != e.Expect {
+			return fmt.Errorf("%s %s was %w: its version is %d, yours %d. Read it again and repeat the change", e.ExpectKind, e.ExpectName, ErrStale, version, e.Expect)
+		}
+	}
+	if panicked := crash.Catch(func() {
+		draft := now.Edit()
+		m.fill(draft, now)
+		m.changes, err = draft.Changes()
+	}); panicked != nil {
+		return panicked
+	}
+	return err
+}
+
+// write stores what modifications change, and its record, in one transaction.
+func (s *Store) write(changed []*modification) error {
+	if err := s.present(); err != nil {
+		return err
+	}
+	ctx := context.Background() // who asked for one of them may go away
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // without effect once committed
+	w := writer{ctx: ctx, tx: tx, prepared: map[string]*sql.Stmt{}, now: time.Now().UTC().Format(time.RFC3339Nano)}
+	for _, m := range changed {
+		w.who, w.batch = m.edit.Who, 0
+		for _, c := range m.changes {
+			version := int64(0)
+			if c.After != nil {
+				version = m.left.Version(c.Kind(), c.Name())
+			}
+			if err := w.change(c, version); err != nil {
+				return fmt.Errorf("storing %s %s: %w", c.Kind(), c.Name(), err)
+			}
+		}
+	}
+	if err := w.forget(); err != nil {
+		return fmt.Errorf("removing the oldest changes from the history: %w", err)
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	if err := s.present(); err != nil { // it went into a file that nobody may find
+		s.lost.Store(true)
+		return err
+	}
+	return nil
+}
+
+// writer writes changes in a transaction.
+type writer struct {
+	ctx      context.Context
+	tx       *sql.Tx
+	prepared map[string]*sql.Stmt
+	now, who string
+	batch    int64
+}
+
+func (w *writer) exec(query string, args ...any) (sql.Result, error) {
+	stmt := w.prepared[query]
+	if stmt == nil {
+		var err error
+		if stmt, err = w.tx.PrepareContext(w.ctx, query); err != nil {
+			return nil, err
+		}
+		w.prepared[query] = stmt // closed with the transaction
+	}
+	return stmt.ExecContext(w.ctx, args...)
+}
+
+func (w *writer) change(c site.Change, version int64) error {
+	kind := c.Kind()
+	before, after, err := bodies(c)
+	if err != nil {
+		return err
+	}
+	if c.Before != nil && (c.After == nil || c.Before.Key() != c.After.Key()) {
+		if _, err := w.exec("DELETE FROM entities WHERE kind = ? AND name = ?", kind, c.Before.Key()); err != nil {
+			return err
+		}
+	}
+	if c.After != nil {
+		if _, err := w.exec("INSERT INTO entities (kind, name, version, body) VALUES (?, ?, ?, ?) ON CONFLICT (kind, name) DO UPDATE SET version = excluded.version, body = excluded.body",
+			kind, c.Name(), version, after); err != nil {
+			return err
+		}
+	}
+	result, err := w.exec("INSERT INTO changes (batch, time, who, kind, action, name, before, after) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		w.batch, w.now, w.who, kind, c.Action(), c.Name(), before, after)
+	if err != nil || w.batch != 0 {
+		return err
+	}
+	if w.batch, err = result.LastInsertId(); err != nil {
+		return err
+	}
+	_, err = w.exec("UPDATE changes SET batch = ? WHERE id = ?", w.batch, w.batch)
+	return err
+}
+
+// forget takes the changes before the last KeptChanges out of the history, but none of those that were made together with one that stays:
+// they are undone together.
+func (w *writer) forget() error {
+	if w.batch <= KeptChanges {
+		return nil
+	}
+	_, err := w.exec("DELETE FROM changes WHERE id < (SELECT batch FROM changes WHERE id > (SELECT max(id) FROM changes) - ? ORDER BY id LIMIT 1)", KeptChanges)
+	return err
+}
+
+// bodies gives both sides of a change as JSON, NULL where there is none.
+func bodies(c site.Change) (before, after sql.NullString, err error) {
+	for _, side := range []struct {
+		e  site.Entity
+		to *sql.NullString
+	}{{c.Before, &before}, {c.After, &after}} {
+		if side.e == nil {
+			continue
+		}
+		b, err := json.Marshal(side.e)
+		if err != nil {
+			return before, after, err
+		}
+		*side.to = sql.NullString{String: string(b), Valid: true}
+	}
+	return before, after, nil
+}

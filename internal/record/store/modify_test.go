@@ -1,0 +1,157 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/core/crash"
+	"arithmon/internal/core/site"
+)
+
+// Modifications that wait together are written together, and each has its own outcome, record and version.
+func TestModificationsTogether(t *testing.T) {
+	var followed []int // points, after each modification
+	release := make(chan struct{})
+	s, err := Open(t.Context(), t.TempDir(), func(now *site.Site, _ []site.Change) { followed = append(followed, now.Count(site.KindLink)) })
+	require.NoError(t, err)
+	defer s.Close()
+	var waiting sync.WaitGroup
+	waiting.Go(func() { // holds the one who modifies, so that the others gather
+		_, _, err := s.Modify(t.Context(), Edit{Who: "first"}, func(d *site.Draft, _ *site.Site) {
+			<-release
+			d.Add(link("first"))
+		})
+		assert.NoError(t, err)
+	})
+	for i := range 20 {
+		waiting.Go(func() {
+			edit := Edit{Who: fmt.Sprint(i)}
+			if i == 7 {
+				edit.Expect, edit.ExpectKind, edit.ExpectName = 4, site.KindLink, "first"
+			}
+			changes, left, err := s.Modify(t.Context(), edit, func(d *site.Draft, now *site.Site) {
+				switch i {
+				case 5:
+					d.Add(link("not allowed"))
+				case 6:
+					panic("a fault")
+				default:
+					d.Add(link(fmt.Sprintf("l%d", i)))
+				}
+			})
+			var faults site.Errors
+			var panicked *crash.Error
+			switch i {
+			case 5:
+				assert.ErrorAs(t, err, &faults)
+			case 6:
+				assert.ErrorAs(t, err, &panicked)
+			case 7:
+				assert.ErrorIs(t, err, ErrStale)
+			default:
+				require.NoError(t, err)
+				require.Len(t, changes, 1)
+				assert.Equal(t, int64(1), left.Version(site.KindLink, fmt.Sprintf("l%d", i)))
+			}
+		})
+	}
+	close(release)
+	waiting.Wait()
+	assert.Equal(t, 18, s.Site().Count(site.KindLink))
+	require.Len(t, followed, 18, "who follows sees every one")
+	for i, n := range followed {
+		assert.Equal(t, i+1, n)
+	}
+	records, err := s.Changes(t.Context(), "", "", 0, 100)
+	require.NoError(t, err)
+	require.Len(t, records, 18)
+	for _, r := range records {
+		assert.Equal(t, r.ID, r.Batch, "each is undone alone")
+	}
+	_, _, err = s.Undo(t.Context(), "ann", records[3].ID)
+	require.NoError(t, err)
+	assert.Equal(t, 17, s.Site().Count(site.KindLink))
+}
+
+func TestAClosedStoreTakesNothing(t *testing.T) {
+	s := open(t, t.TempDir())
+	require.NoError(t, s.Close())
+	_, _, err := s.Modify(context.Background(), Edit{}, func(d *site.Draft, _ *site.Site) { d.Add(link("late")) })
+	assert.ErrorContains(t, err, "nothing was changed")
+}
+
+// A database that the previous version wrote opens, and has everything it had.
+func TestTablesOfTheVersionBefore(t *testing.T) {
+	dir := t.TempDir()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, FileName)+"?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)")
+	require.NoError(t, err)
+	p, err := migrator(db)
+	require.NoError(t, err)
+	_, err = p.UpTo(t.Context(), 4)
+	require.NoError(t, err)
+	for _, insert := range []string{
+		`INSERT INTO links (name, version, body) VALUES ('gate', 3, '{"name":"gate","protocol":"modbus","transport":"tcp","host":"127.0.0.1","port":502,"timeout":"1s","retries":2,"pause":"0s","enabled":true}')`,
+		`INSERT INTO stations (name, link, version, body) VALUES ('plc', 'gate', 5, '{"name":"plc","link":"gate","unit":7,"enabled":true}')`,
+		`INSERT INTO points (tag, station, version, body) VALUES ('a/b', 'plc', 9, '{"tag":"a/b","station":"plc","address":"hr:40010","type":"uint16"}')`,
+		`INSERT INTO points (tag, station, version, body) VALUES ('a/a', 'plc', 1, '{"tag":"a/a","station":"plc","address":"hr:1","type":"uint16"}')`,
+		`INSERT INTO changes (batch, time, who, kind, action, name, after) VALUES (1, '2026-01-02T03:04:05Z', 'ann', 'link', 'add', 'gate', '{"name":"gate"}')`,
+	} {
+		_, err := db.Exec(insert)
+		require.NoError(t, err)
+	}
+	require.NoError(t, db.Close())
+	s := open(t, dir)
+	assert.Empty(t, s.Aside())
+	now := s.Site()
+	assert.Equal(t, []string{"a/a", "a/b"}, now.Tags())
+	assert.Equal(t, int64(9), now.Version(site.KindPoint, "a/b"))
+	assert.Equal(t, int64(5), now.Version(site.KindStation, "plc"))
+	l, ok := now.Link("gate")
+	assert.True(t, ok)
+	assert.Equal(t, 502, l.Port)
+	records, err := s.Changes(t.Context(), "", "", 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, records, 1)
+}
+
+func TestABackupOfTheRunningDatabase(t *testing.T) {
+	s := open(t, t.TempDir())
+	fill(t, s)
+	dir := t.TempDir()
+	to := filepath.Join(dir, FileName)
+	require.NoError(t, s.Backup(t.Context(), to))
+	fault := s.Backup(t.Context(), to)
+	assert.ErrorContains(t, fault, "is there already")
+	_, _, err := s.Modify(t.Context(), Edit{}, func(d *site.Draft, _ *site.Site) { d.Add(link("later")) })
+	require.NoError(t, err)
+
+	again := open(t, dir)
+	assert.Equal(t, []string{"a/b"}, again.Site().Tags())
+	assert.Equal(t, 1, again.Site().Count(site.KindLink), "as it was then")
+	records, err := again.Changes(t.Context(), "", "", 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, records, 3)
+	assert.Error(t, s.Backup(t.Context(), filepath.Join(dir, "nowhere", "x")))
+}
+
+// A long look at the records, here one that is held open, stops nobody who modifies.
+func TestReadersOfRecordsStopNobody(t *testing.T) {
+	s := open(t, t.TempDir())
+	fill(t, s)
+	rows, err := s.query(t.Context(), "SELECT id FROM changes")
+	require.NoError(t, err)
+	defer rows.Close()
+	require.True(t, rows.Next())
+	require.NoError(t, addLink(s, "meanwhile"))
+	id, err := s.BeginWrite(t.Context(), WriteRecord{})
+	require.NoError(t, err)
+	assert.Positive(t, id)
+	assert.True(t, rows.Next(), "and it goes on")
+}
