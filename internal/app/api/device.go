@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strconv"
 	"strings"
@@ -289,8 +290,14 @@ func (s *Server) recorded(c *gin.Context, send func(context.Context, func(engine
 	}
 	w, err := send(ctx, record)
 	if err != nil {
+		s.log.Warn("write failed", "who", person, "station", w.Station, "tag", w.Tag, "error", err)
 		return w, err
 	}
+	level := slog.LevelInfo
+	if w.Outcome != engine.Done {
+		level = slog.LevelWarn
+	}
+	s.log.Log(ctx, level, "write "+string(w.Outcome), "who", person, "station", w.Station, "tag", w.Tag, "address", w.Address.String(), "sent", fmt.Sprint(w.Sent), "message", w.Message)
 	if err := s.store.EndWrite(ctx, id, recordOf(w, person)); err != nil { // what became of it is told all the same
 		s.log.Error("the record of a write is not complete; it is tried again", "tag", w.Tag, "station", w.Station, "outcome", w.Outcome, "error", err)
 		s.store.Later(id, recordOf(w, person))

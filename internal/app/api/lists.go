@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"path/filepath"
 	"slices"
 	"sort"
 	"strconv"
@@ -180,6 +181,22 @@ func (s *Server) export(c *gin.Context) error {
 		panic(http.ErrAbortHandler) // half a file must not pass for a whole one: the connection ends before its last chunk
 	}
 	return err
+}
+
+// backup answers with a copy of the database, which is made on the service's disk first.
+func (s *Server) backup(c *gin.Context) error {
+	dir, remove, err := s.store.BackupDir()
+	if err != nil {
+		return err
+	}
+	defer remove()
+	path := filepath.Join(dir, store.FileName)
+	if err := s.store.Backup(c.Request.Context(), path); err != nil {
+		return err
+	}
+	c.Header("Content-Type", "application/vnd.sqlite3")
+	c.FileAttachment(path, store.FileName)
+	return nil
 }
 
 // recordCursor reads the cursor of a list of records, an id.

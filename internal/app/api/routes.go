@@ -116,6 +116,7 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/apply", "take over a site file, YAML or JSON, all or nothing",
 			[]parameter{{"dry_run", "true: say what would change"}, {"prune", "true: remove what the file does not name"}, {"file", "its name, for messages"}}, nil, ChangeSummary{}, 200, s.apply},
 		{"GET", "/api/v1/export", "the site as a site file", nil, nil, nil, 200, s.export},
+		{"GET", "/api/v1/backup", "a copy of the whole database as it is now: site, changes, writes, events", nil, nil, nil, 200, s.backup},
 		{"GET", "/api/v1/changes", "recorded changes, newest first", append([]parameter{{"kind", "link, station or point"}, {"name", "name or tag"}}, paging...), nil, changePage{}, 200, s.changes},
 		{"POST", "/api/v1/changes/:id/undo", "undo a change, with those that were made together with it", nil, nil, ChangeSummary{}, 200, s.undo},
 		{"GET", "/api/v1/quarantine", "stored records that did not fit the site when it was loaded, as they were, newest first", nil, nil, Page[store.Quarantined]{}, 200, s.quarantine},

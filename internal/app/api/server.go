@@ -16,6 +16,7 @@ import (
 	"path"
 	"runtime/debug"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
@@ -53,6 +54,9 @@ type Server struct {
 // New makes a server.
 func New(o Options) *Server {
 	gin.SetMode(gin.ReleaseMode)
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
 	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
 	router := gin.New()
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
@@ -65,6 +69,7 @@ func New(o Options) *Server {
 		s.log.Error("internal fault", "method", c.Request.Method, "path", c.Request.URL.Path, "fault", crash, "stack", string(debug.Stack()))
 		s.abort(c, fail(http.StatusInternalServerError, "the service made a mistake with this request: %v. Whether it was carried out is not certain; look before you repeat it. The service's log has the details", crash))
 	}), s.onlyThisMachine)
+	router.Use(s.logged)
 	for _, r := range s.routes() {
 		if s.store == nil && !strings.HasPrefix(r.path, "/api/v1/rig") && r.path != "/healthz" {
 			continue // a rig alone
@@ -88,6 +93,17 @@ func New(o Options) *Server {
 	router.NoRoute(s.console(o.Console))
 	s.handler = router
 	return s
+}
+
+// logged logs each request, at debug; at info one that was to change something and was refused.
+func (s *Server) logged(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	level := slog.LevelDebug
+	if c.Request.Method != http.MethodGet && c.Writer.Status() >= 400 {
+		level = slog.LevelInfo // refused
+	}
+	s.log.Log(c.Request.Context(), level, "request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took_ms", float64(time.Since(began).Microseconds())/1000, "who", who(c))
 }
 
 // ServeHTTP makes Server an http.Handler.

@@ -4,12 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
 	"net"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
@@ -23,6 +25,7 @@ import (
 
 func (a *app) serve() *cobra.Command {
 	var dir, listen string
+	var logs logging
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service",
@@ -30,7 +33,7 @@ func (a *app) serve() *cobra.Command {
 The first line on stdout is the console's URL, printed once the service answers. Ends with Ctrl-C.`,
 		Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := a.start(c.Context(), dir, listen, nil)
+			s, err := a.start(c.Context(), dir, listen, nil, logs)
 			if err != nil {
 				return err
 			}
@@ -43,11 +46,39 @@ The first line on stdout is the console's URL, printed once the service answers.
 	}
 	c.Flags().StringVar(&dir, "data", filepath.Join(home, "arithmon"), "directory of the database; made when it is missing")
 	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
+	logs.flags(c, "info")
 	return c
 }
 
-func (a *app) start(ctx context.Context, dir, listen string, devices *rig.Rig) (*service.Service, error) {
-	log := slog.New(slog.NewTextHandler(a.Err, nil))
+// logging are the flags that say what is logged on stderr, and how.
+type logging struct{ level, format string }
+
+func (l *logging) flags(c *cobra.Command, level string) {
+	c.Flags().StringVar(&l.level, "log-level", level, "least level that is logged: debug, info, warn or error")
+	c.Flags().StringVar(&l.format, "log-format", "text", "form of the log on stderr: text or json")
+}
+
+// logger is the logger that the flags describe.
+func (l *logging) logger(to io.Writer) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(l.level)); err != nil || strings.ContainsAny(l.level, "+-") {
+		return nil, usage("--log-level %s: choose debug, info, warn or error", l.level)
+	}
+	options := &slog.HandlerOptions{Level: level}
+	switch l.format {
+	case "text":
+		return slog.New(slog.NewTextHandler(to, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(to, options)), nil
+	}
+	return nil, usage("--log-format %s: choose text or json", l.format)
+}
+
+func (a *app) start(ctx context.Context, dir, listen string, devices *rig.Rig, logs logging) (*service.Service, error) {
+	log, err := logs.logger(a.Err)
+	if err != nil {
+		return nil, err
+	}
 	return service.Start(ctx, service.Options{Dir: dir, Listen: listen, Rig: devices, Console: a.Console, Log: log, Version: a.Version})
 }
 
@@ -67,6 +98,7 @@ func (a *app) untilEnd(ctx context.Context, s *service.Service) error {
 
 func (a *app) demo() *cobra.Command {
 	var dir, listen string
+	var logs logging
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Run the service with Merrowfen, an invented plant, and its simulated devices",
@@ -91,7 +123,7 @@ The first line on stdout is the console's URL. The database is thrown away at th
 				return err
 			}
 			defer devices.Stop()
-			s, err := a.start(c.Context(), dir, listen, devices)
+			s, err := a.start(c.Context(), dir, listen, devices, logs)
 			if err != nil {
 				return err
 			}
@@ -105,6 +137,7 @@ The first line on stdout is the console's URL. The database is thrown away at th
 		}}
 	c.Flags().StringVar(&dir, "data", "", "directory of the database, to keep it")
 	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
+	logs.flags(c, "warn")
 	return c
 }
 

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"time"
 
@@ -51,6 +53,38 @@ func (a *app) export() *cobra.Command {
 			}
 			_, err = a.Out.Write(data)
 			return err
+		}}
+}
+
+func (a *app) backup() *cobra.Command {
+	return &cobra.Command{
+		Use:   "backup FILE",
+		Short: "Save a copy of the whole database while it is used",
+		Long: `Save a copy of the whole database as it is now: the site, its changes, writes and events. The service goes on meanwhile.
+To go back to it, stop the service, put the copy into a data directory under the name arithmon.db, and start the service with that directory.`,
+		Args: arguments(1, 1, "one file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if _, err := os.Lstat(args[0]); err == nil {
+				return fmt.Errorf("%s is there already; nothing was saved. Give another name, or remove it first", args[0])
+			}
+			to, err := os.CreateTemp(filepath.Dir(args[0]), ".backup-*")
+			if err != nil {
+				return err
+			}
+			defer os.Remove(to.Name()) // without effect once it has its name
+			err = a.client().Backup(c.Context(), to)
+			if err = errors.Join(err, to.Sync(), to.Close()); err != nil {
+				return fmt.Errorf("nothing was saved: %w", err)
+			}
+			if err := os.Rename(to.Name(), args[0]); err != nil {
+				return err
+			}
+			saved, err := os.Stat(args[0])
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "saved %s, %d KiB\n", args[0], (saved.Size()+1023)/1024)
+			return nil
 		}}
 }
 

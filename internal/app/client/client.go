@@ -63,7 +63,7 @@ func New(base, who string) *Client {
 	return &Client{base: strings.TrimSuffix(base, "/"), who: who, http: &http.Client{}}
 }
 
-// do makes one request. body is sent as JSON unless it is []byte; answer is filled from JSON unless it is *[]byte.
+// do makes one request. body is sent as JSON unless it is []byte; answer is filled from JSON unless it is *[]byte or an io.Writer.
 func (c *Client) do(ctx context.Context, method, path string, query url.Values, body, answer any) error {
 	var reader io.Reader
 	switch b := body.(type) {
@@ -90,6 +90,12 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 		return fmt.Errorf("service at %s: %w", c.base, errors.Unwrap(err))
 	}
 	defer response.Body.Close()
+	if to, ok := answer.(io.Writer); ok && response.StatusCode < 300 {
+		if _, err := io.Copy(to, response.Body); err != nil {
+			return fmt.Errorf("service at %s: %w", c.base, err)
+		}
+		return nil
+	}
 	data, err := io.ReadAll(response.Body)
 	if err != nil {
 		return fmt.Errorf("service at %s: %w", c.base, err)
@@ -373,6 +379,11 @@ func (c *Client) Apply(ctx context.Context, name string, file []byte, dryRun, pr
 func (c *Client) Export(ctx context.Context) (file []byte, err error) {
 	err = c.do(ctx, http.MethodGet, "/api/v1/export", nil, nil, &file)
 	return file, err
+}
+
+// Backup writes a copy of the service's database.
+func (c *Client) Backup(ctx context.Context, to io.Writer) error {
+	return c.do(ctx, http.MethodGet, "/api/v1/backup", nil, nil, to)
 }
 
 // Readings returns the newest readings of the tags or patterns given.

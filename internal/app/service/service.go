@@ -65,7 +65,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	}
 	s := &Service{served: make(chan error, 1), URL: "http://" + listener.Addr().String()}
 	s.Engine = engine.New(engine.Options{Drivers: []engine.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log})
-	if s.Store, err = store.Open(ctx, o.Dir, s.Engine.Apply); err != nil {
+	if s.Store, err = store.Open(ctx, o.Dir, store.Options{Follow: s.Engine.Apply, Log: o.Log}); err != nil {
 		listener.Close()
 		return nil, err
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -23,6 +24,49 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 )
+
+func TestABackupIsAWholeDatabase(t *testing.T) {
+	p := furnished(t)
+	to := filepath.Join(t.TempDir(), "arithmon.db")
+	saved := p.run("backup", to)
+	require.Equal(t, 0, saved.code, saved.err)
+	assert.Contains(t, saved.err, "saved "+to)
+	again := p.run("backup", to)
+	assert.Equal(t, 1, again.code)
+	assert.Contains(t, again.err, "is there already; nothing was saved")
+
+	_, url := serve(t, "serve", "--data", filepath.Dir(to), "--listen", "127.0.0.1:0")
+	other := client.New(url, "test")
+	points, err := other.Points(t.Context(), "")
+	require.NoError(t, err)
+	assert.Len(t, points, 5)
+	changes, err := other.Changes(t.Context(), "", "", 10)
+	require.NoError(t, err)
+	assert.NotEmpty(t, changes, "with its history")
+}
+
+// The log says what connects, is changed, is written and is refused, in the form and from the level on that were asked for.
+func TestTheLog(t *testing.T) {
+	read, write, err := os.Pipe()
+	require.NoError(t, err)
+	cmd := exec.CommandContext(t.Context(), binary, "serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--log-format", "json", "--log-level", "debug")
+	cmd.Stderr = write
+	url := begin(t, cmd)
+	require.NoError(t, write.Close())
+	c := client.New(url, "ann")
+	_, err = c.Apply(t.Context(), "site.yaml", []byte("arithmon: 1\nlinks: [{name: gate, host: 127.0.0.1, port: 1, timeout: 50ms}]\nstations: [{name: plc, link: gate, unit: 1}]\npoints: [{tag: a, station: plc, address: hr:0}]\n"), false, false)
+	require.NoError(t, err)
+	require.NoError(t, read.SetReadDeadline(time.Now().Add(patience)))
+	var said strings.Builder
+	lines := bufio.NewScanner(read)
+	for wanted := []string{`"msg":"site changed","who":"ann","changes":3,"first":"add link gate"`, `"reason":"127.0.0.1:1: connection refused`, `"method":"POST","path":"/api/v1/apply","status":200`}; len(wanted) > 0; {
+		require.True(t, lines.Scan(), "%s\nwithout %v", said.String(), wanted)
+		said.WriteString(lines.Text() + "\n")
+		assert.True(t, json.Valid(lines.Bytes()), lines.Text())
+		wanted = slices.DeleteFunc(wanted, func(w string) bool { return strings.Contains(lines.Text(), w) })
+	}
+	require.NoError(t, cmd.Process.Kill())
+}
 
 func TestTheJobFromTheCommandLine(t *testing.T) {
 	p := start(t)
@@ -147,12 +191,18 @@ func TestWithoutAService(t *testing.T) {
 func serve(t *testing.T, args ...string) (*exec.Cmd, string) {
 	t.Helper()
 	cmd := exec.CommandContext(t.Context(), binary, args...)
+	return cmd, begin(t, cmd)
+}
+
+// begin starts a command and returns its first line.
+func begin(t *testing.T, cmd *exec.Cmd) string {
+	t.Helper()
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
 	line, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err)
-	return cmd, strings.TrimSpace(line)
+	return strings.TrimSpace(line)
 }
 
 func TestNoAcknowledgedChangeIsLostWhenTheServiceIsKilled(t *testing.T) {
@@ -242,10 +292,12 @@ func TestServeRefusesWhatItMustNot(t *testing.T) {
 		{"a port in use", []string{"--data", t.TempDir(), "--listen", taken.Addr().String()}, "is taken by another program"},
 		{"a directory that cannot be made", []string{"--data", blocked, "--listen", "127.0.0.1:0"}, "data directory " + blocked},
 		{"a damaged database", []string{"--data", damaged, "--listen", "127.0.0.1:0"}, "the database is damaged"},
+		{"a level of the log that there is not", []string{"--data", t.TempDir(), "--log-level", "loud"}, "--log-level loud: choose debug, info, warn or error"},
+		{"a form of the log that there is not", []string{"--data", t.TempDir(), "--log-format", "xml"}, "--log-format xml: choose text or json"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := command(t, "", append([]string{"serve"}, c.args...)...)
-			assert.Equal(t, 1, r.code)
+			assert.NotZero(t, r.code)
 			assert.Contains(t, r.err, c.want)
 			assert.Empty(t, r.out, "no URL of what does not answer")
 		})

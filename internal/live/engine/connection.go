@@ -127,6 +127,7 @@ func (r *runner) open(c *connection) bool {
 		}
 		reporter.Begin()
 	}
+	r.log.Debug("connection opened", "link", r.link.Name, "far_end", r.link.FarEnd())
 	r.setLink(LinkUp, "")
 	for _, s := range r.stations {
 		if fresh { // after an outage, not when only the connection was renewed
@@ -147,6 +148,7 @@ func (r *runner) notOpened(c *connection, err error, now time.Time) {
 		r.mu.Lock()
 		r.own().at(now, func(t *tally) { t.extra++ })
 		r.mu.Unlock()
+		r.log.Debug("a further connection is not taken", "link", r.link.Name, "error", err)
 		return
 	}
 	r.mu.Lock()
@@ -189,6 +191,7 @@ func (r *runner) close(c *connection) {
 	}
 	c.cancelCut()
 	c.session.Close()
+	r.log.Debug("connection closed", "link", r.link.Name, "answered", c.answered)
 	r.mu.Lock()
 	r.ended.Add(c.session.Traffic())
 	c.session = nil

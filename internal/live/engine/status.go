@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -117,11 +118,26 @@ func (r *runner) count(s *stationRun, change func(*Statistics)) {
 	}
 }
 
+// levels are those at which states of links and stations are logged; info when not listed.
+var levels = map[string]slog.Level{
+	string(LinkDown): slog.LevelWarn, string(LinkIdle): slog.LevelDebug, string(LinkConnecting): slog.LevelDebug, string(LinkDisabled): slog.LevelDebug,
+	string(StationSilent): slog.LevelWarn, string(StationUnknown): slog.LevelDebug,
+}
+
+// logState logs that the link or a station has another state.
+func (r *runner) logState(what, state, why string, attributes ...any) {
+	if why != "" {
+		attributes = append(attributes, "reason", why)
+	}
+	r.log.Log(r.ctx, levels[state], what+" "+state, attributes...)
+}
+
 func (r *runner) setLink(state LinkState, why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.status.State != state || r.status.Since.IsZero() {
 		r.status.Since = time.Now().UTC()
+		r.logState("link", string(state), why, "link", r.link.Name, "far_end", r.link.FarEnd())
 	}
 	r.status.State, r.status.Reason = state, why
 }
@@ -131,6 +147,7 @@ func (r *runner) setStation(s *stationRun, state StationState, why string) {
 	defer r.mu.Unlock()
 	if s.status.State != state || s.status.Since.IsZero() {
 		s.status.Since = time.Now().UTC()
+		r.logState("station", string(state), why, "link", r.link.Name, "station", s.Name)
 	}
 	s.status.State, s.status.Reason = state, why
 }

@@ -210,7 +210,9 @@ func (u *unitResponses) open(s shape) bool {
 
 // inOrder reports whether a response shows that those to earlier requests will not come any more: the path keeps the order, and the unit
 // sends no second responses, of which the first one may have been lost.
-func (e *expected) inOrder(u *unitResponses, now time.Time) bool { return !e.unordered && !u.doubled(now) }
+func (e *expected) inOrder(u *unitResponses, now time.Time) bool {
+	return !e.unordered && !u.doubled(now)
+}
 
 // marker is a shorter read of the same first address whose response cannot be mistaken. Once it has come, what was asked before will
 // not be answered any more.

@@ -36,7 +36,7 @@ func addLink(s *Store, name string) error {
 }
 
 func TestAFullDiskIsSaidAndLosesNothing(t *testing.T) {
-	s, err := Open(t.Context(), t.TempDir(), nil)
+	s, err := Open(t.Context(), t.TempDir(), Options{})
 	require.NoError(t, err)
 	defer s.Close()
 	limit(t, s, 0)
@@ -60,7 +60,7 @@ func TestAFullDiskIsSaidAndLosesNothing(t *testing.T) {
 // A value was sent, and then the disk is full: the record is completed as soon as that is possible.
 func TestARecordIsCompletedOnceTheDiskTakesItAgain(t *testing.T) {
 	dir := t.TempDir()
-	s, err := Open(t.Context(), dir, nil)
+	s, err := Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	defer s.Close()
 	w := WriteRecord{Time: time.Now(), Station: "a", Address: "hr:0", Outcome: "done"}
@@ -98,7 +98,7 @@ func TestADatabaseThatIsTakenAwayIsNoticed(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "data")
-			s, err := Open(t.Context(), dir, nil)
+			s, err := Open(t.Context(), dir, Options{})
 			require.NoError(t, err)
 			defer s.Close()
 			require.NoError(t, addLink(s, "before"))
@@ -116,31 +116,31 @@ func TestAnUnreadableDatabaseIsNotCalledDamaged(t *testing.T) {
 	if os.Getuid() == 0 {
 		dir := t.TempDir()
 		require.NoError(t, os.Mkdir(filepath.Join(dir, FileName), 0o700)) // what root may not read, either
-		_, err := Open(t.Context(), dir, nil)
+		_, err := Open(t.Context(), dir, Options{})
 		require.Error(t, err)
 		assert.NotErrorIs(t, err, ErrDamaged)
 		return
 	}
 	dir := t.TempDir()
-	s, err := Open(t.Context(), dir, nil)
+	s, err := Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	require.NoError(t, os.Chmod(filepath.Join(dir, FileName), 0))
-	_, err = Open(t.Context(), dir, nil)
+	_, err = Open(t.Context(), dir, Options{})
 	assert.ErrorIs(t, err, ErrForbidden)
 	assert.NotErrorIs(t, err, ErrDamaged)
 }
 
 func TestARefusedDatabaseIsLeftAsItIs(t *testing.T) {
 	dir := t.TempDir()
-	s, err := Open(t.Context(), dir, nil)
+	s, err := Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	_, err = s.db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)")
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	before, err := os.ReadDir(dir)
 	require.NoError(t, err)
-	_, err = Open(t.Context(), dir, nil)
+	_, err = Open(t.Context(), dir, Options{})
 	require.ErrorIs(t, err, ErrNewer)
 	after, err := os.ReadDir(dir)
 	require.NoError(t, err)
@@ -150,7 +150,7 @@ func TestARefusedDatabaseIsLeftAsItIs(t *testing.T) {
 // What does not fit is told of, put aside as it was, and the rest runs.
 func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 	dir := t.TempDir()
-	s, err := Open(t.Context(), dir, nil)
+	s, err := Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	require.NoError(t, addLink(s, "gate"))
 	_, _, err = s.Modify(t.Context(), Edit{Who: "test"}, func(d *site.Draft, _ *site.Site) {
@@ -175,7 +175,7 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 	}
 	require.NoError(t, s.Close())
 
-	s, err = Open(t.Context(), dir, nil)
+	s, err = Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	why := map[string]string{}
 	for _, q := range s.Aside() {
@@ -194,7 +194,7 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 	assert.Len(t, list, 3, "a damaged time hides nothing else")
 	require.NoError(t, s.Close())
 
-	s, err = Open(t.Context(), dir, nil)
+	s, err = Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	defer s.Close()
 	assert.Empty(t, s.Aside(), "it is told of once")
@@ -205,7 +205,7 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 
 // An entity, its version and what a modification left belong together.
 func TestWhatAModificationLeft(t *testing.T) {
-	s, err := Open(t.Context(), t.TempDir(), nil)
+	s, err := Open(t.Context(), t.TempDir(), Options{})
 	require.NoError(t, err)
 	defer s.Close()
 	edit := Edit{Who: "test"}

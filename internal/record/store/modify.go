@@ -102,12 +102,16 @@ func (s *Store) modify(together []*modification) {
 		return
 	}
 	if err := s.write(changed); err != nil {
+		s.log.Error("changes could not be stored", "modifications", len(changed), "error", err)
 		for _, m := range changed {
 			m.changes, m.left, m.err = nil, began, named(err)
 		}
 		return
 	}
 	s.site.Store(now)
+	for _, m := range changed {
+		s.log.Info("site changed", "who", m.edit.Who, "changes", len(m.changes), "first", fmt.Sprintf("%s %s %s", m.changes[0].Action(), m.changes[0].Kind(), m.changes[0].Name()))
+	}
 	if s.follow != nil {
 		for _, m := range changed {
 			if panicked := crash.Catch(func() { s.follow(m.left, m.changes) }); panicked != nil {

@@ -19,7 +19,7 @@ import (
 func TestModificationsTogether(t *testing.T) {
 	var followed []int // points, after each modification
 	release := make(chan struct{})
-	s, err := Open(t.Context(), t.TempDir(), func(now *site.Site, _ []site.Change) { followed = append(followed, now.Count(site.KindLink)) })
+	s, err := Open(t.Context(), t.TempDir(), Options{Follow: func(now *site.Site, _ []site.Change) { followed = append(followed, now.Count(site.KindLink)) }})
 	require.NoError(t, err)
 	defer s.Close()
 	var waiting sync.WaitGroup

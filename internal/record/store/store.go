@@ -57,6 +57,7 @@ type Store struct {
 	lost   atomic.Bool // a change that was refused went into a database that was gone, so that memory and that may differ
 	aside  []Quarantined
 	follow func(*site.Site, []site.Change)
+	log    *slog.Logger
 
 	later   later
 	closing chan struct{}
@@ -68,10 +69,19 @@ type Store struct {
 	stopped chan struct{}  // closed when it has ended
 }
 
-// Open opens the database in dir, makes both when they are missing, and loads the site. follow, when not nil, is
-// called after every modification, in their order, with the site as it is then; it must not call the store.
+// Options say who is told of what a Store does.
+type Options struct {
+	// Follow is called after every modification, in their order, with the site as it leaves it; nil for nobody. It must not call the store.
+	Follow func(*site.Site, []site.Change)
+	Log    *slog.Logger // nil discards
+}
+
+// Open opens the database in dir, makes both when they are missing, and loads the site.
 // A database that is damaged or was written by a newer version is refused and left as it is.
-func Open(ctx context.Context, dir string, follow func(*site.Site, []site.Change)) (*Store, error) {
+func Open(ctx context.Context, dir string, o Options) (*Store, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
 	if err := os.MkdirAll(dir, 0o750); err != nil {
 		return nil, fmt.Errorf("data directory %s: %w", dir, named(err))
 	}
@@ -82,7 +92,7 @@ func Open(ctx context.Context, dir string, follow func(*site.Site, []site.Change
 	} else if !mine {
 		return nil, fmt.Errorf("%s: %w", path, ErrInUse)
 	}
-	s := &Store{lock: lock, path: path, closing: make(chan struct{}), stopped: make(chan struct{}), follow: follow, edits: make(chan *modification, mostTogether)}
+	s := &Store{lock: lock, path: path, closing: make(chan struct{}), stopped: make(chan struct{}), follow: o.Follow, log: o.Log, edits: make(chan *modification, mostTogether)}
 	if err := s.open(ctx); err != nil {
 		s.release()
 		if locked(err) {

@@ -18,7 +18,7 @@ import (
 
 func open(t *testing.T, dir string) *Store {
 	t.Helper()
-	s, err := Open(context.Background(), dir, nil)
+	s, err := Open(context.Background(), dir, Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return s
@@ -133,9 +133,9 @@ func TestStaleVersionsAreRefused(t *testing.T) {
 
 func TestFollowersSeeTheSiteAsItIsThen(t *testing.T) {
 	var seen []int
-	s, err := Open(context.Background(), t.TempDir(), func(now *site.Site, changes []site.Change) {
+	s, err := Open(context.Background(), t.TempDir(), Options{Follow: func(now *site.Site, changes []site.Change) {
 		seen = append(seen, now.Count(site.KindPoint), len(changes))
-	})
+	}})
 	require.NoError(t, err)
 	defer s.Close()
 	fill(t, s)
@@ -156,7 +156,7 @@ func TestReadersDoNotWait(t *testing.T) {
 			t.Error("a reader waits")
 		}
 	}
-	s, err := Open(t.Context(), t.TempDir(), func(*site.Site, []site.Change) { read() })
+	s, err := Open(t.Context(), t.TempDir(), Options{Follow: func(*site.Site, []site.Change) { read() }})
 	require.NoError(t, err)
 	defer s.Close()
 	_, _, err = s.Modify(t.Context(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
@@ -257,7 +257,7 @@ func TestDatabasesThatAreNotOursToWriteAreRefusedAndLeft(t *testing.T) {
 			path := filepath.Join(dir, FileName)
 			c.spoil(t, path)
 			before := sum(t, path)
-			_, err := Open(context.Background(), dir, nil)
+			_, err := Open(context.Background(), dir, Options{})
 			require.ErrorIs(t, err, c.want)
 			assert.ErrorContains(t, err, "another data directory")
 			assert.Equal(t, before, sum(t, path), "left as it was")
@@ -269,7 +269,7 @@ func TestTwoServicesCannotShareADatabase(t *testing.T) {
 	dir := t.TempDir()
 	first := open(t, dir)
 	fill(t, first)
-	_, err := Open(context.Background(), dir, nil)
+	_, err := Open(context.Background(), dir, Options{})
 	require.ErrorIs(t, err, ErrInUse)
 	require.NoError(t, first.Close())
 	open(t, dir)
@@ -278,7 +278,7 @@ func TestTwoServicesCannotShareADatabase(t *testing.T) {
 func TestDataDirectoryWithoutPermission(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
-	_, err := Open(context.Background(), filepath.Join(file, "data"), nil)
+	_, err := Open(context.Background(), filepath.Join(file, "data"), Options{})
 	assert.ErrorContains(t, err, "data directory "+file)
 }
 

@@ -58,7 +58,7 @@ func TestTrialOfDisks(t *testing.T) {
 	is := truth{links: map[string]string{}, writes: map[int64]string{}, events: map[uint64]bool{}}
 	counts := map[string]int{}
 	for round := range fromEnvironment("TRIAL_ROUNDS", 20) {
-		s, err := Open(t.Context(), dir, nil)
+		s, err := Open(t.Context(), dir, Options{})
 		require.NoError(t, err, "round %d", round)
 		is.compare(t, s)
 		for range 10 + random.IntN(40) {
@@ -246,7 +246,7 @@ func TestTrialOfDamage(t *testing.T) {
 		}
 		path := filepath.Join(t.TempDir(), FileName)
 		require.NoError(t, os.WriteFile(path, data, 0o600))
-		s, err := Open(t.Context(), filepath.Dir(path), nil)
+		s, err := Open(t.Context(), filepath.Dir(path), Options{})
 		if err != nil {
 			counts["refused"]++
 			assert.Greater(t, len(err.Error()), len(path)+5, "round %d", round)

@@ -180,6 +180,7 @@ export function captureURL(query: Query): string {
 }
 
 export const exportURL = '/api/v1/export'
+export const backupURL = '/api/v1/backup'
 
 /** What to tell a person about an error. */
 export function message(error: unknown): string {

@@ -266,7 +266,7 @@ func TestTrialRequests(t *testing.T) {
 	_, err = again.Changes()
 	require.NoError(t, read.Place(err), "what the service exports is a site")
 	require.NoError(t, running.Stop())
-	kept, err := store.Open(t.Context(), dir, nil)
+	kept, err := store.Open(t.Context(), dir, store.Options{})
 	require.NoError(t, err)
 	defer kept.Close()
 	assert.Empty(t, kept.Aside(), "what the service stored is a site")

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import { exportURL } from '../../api/client'
+import { backupURL, exportURL } from '../../api/client'
 import FindingList from '../../components/FindingList.vue'
 import StateMark from '../../components/StateMark.vue'
 import { useEvery, useNow } from '../../composables/useEvery'
@@ -34,6 +34,7 @@ const links = computed(() =>
       <span class="grow" />
       <ApplyFile />
       <a :href="exportURL" download><el-button>Save site file</el-button></a>
+      <a :href="backupURL" download><el-button title="The whole database: site, changes, writes and events">Save backup</el-button></a>
     </div>
     <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
     <div class="totals">
