@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
 )
 
@@ -106,32 +107,16 @@ type Link struct {
 	Link         site.Link
 	Up           bool
 	Down         bool
-	Failure      Failure // why it does not open
-	Failures     int     // attempts in a row that failed
-	Reason       string  // in words
-	ExtraRefused int     // further connections that were refused while one was open
-	Open         int     // connections that are
-	Counts       Counts  // of the last minute
-	Since        Counts  // since the last answer
-	Faults       int     // how often a fault of this program ended one of its sessions, if one has lately
-	Fault        string  // the last one
+	Failure      failure.Kind // why it does not open
+	Failures     int          // attempts in a row that failed
+	Reason       string       // in words
+	ExtraRefused int          // further connections that were refused while one was open
+	Open         int          // connections that are
+	Counts       Counts       // of the last minute
+	Since        Counts       // since the last answer
+	Faults       int          // how often a fault of this program ended one of its sessions, if one has lately
+	Fault        string       // the last one
 }
-
-// Failure is why a link does not open.
-type Failure string
-
-// The failures; the empty one is another.
-const (
-	FailName        Failure = "name"
-	FailUnreachable Failure = "unreachable"
-	FailRefused     Failure = "refused"
-	FailTimeout     Failure = "timeout"
-	FailBind        Failure = "bind"
-	FailTLS         Failure = "tls"
-	FailPort        Failure = "port"
-	FailTaken       Failure = "taken"
-	FailModem       Failure = "modem"
-)
 
 // Station is the evidence about a station.
 type Station struct {

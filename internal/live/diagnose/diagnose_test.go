@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
 )
 
@@ -64,7 +65,7 @@ func TestFindingsWaitForEvidence(t *testing.T) {
 		assert.Len(t, list, want, "after %d timeouts", n)
 	}
 	for n, want := range []int{0, 0, 1} {
-		list := Find(Evidence{Links: []Link{link(func(l *Link) { l.Up, l.Down, l.Failure, l.Failures = false, true, FailRefused, n })}})
+		list := Find(Evidence{Links: []Link{link(func(l *Link) { l.Up, l.Down, l.Failure, l.Failures = false, true, failure.Refused, n })}})
 		assert.Len(t, list, want, "after %d attempts", n)
 	}
 }
@@ -72,7 +73,7 @@ func TestFindingsWaitForEvidence(t *testing.T) {
 func TestWhatIsWrongWithALinkHidesWhatFollowsFromIt(t *testing.T) {
 	dead := silent(Counts{Requests: 9, Timeouts: 9})
 	points := []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Better: "CDAB"}}
-	down := link(func(l *Link) { l.Up, l.Down, l.Failure, l.Failures = false, true, FailName, 5 })
+	down := link(func(l *Link) { l.Up, l.Down, l.Failure, l.Failures = false, true, failure.Name, 5 })
 	list := Find(Evidence{[]Link{down}, []Station{station("a", 1, dead), station("b", 2, dead)}, points})
 	assert.Equal(t, []Code{NameUnresolved}, codes(list), "for stations and points alike")
 	quiet := link(func(l *Link) { serial(l); l.Since = Counts{Requests: 9, Timeouts: 9} })
@@ -81,18 +82,18 @@ func TestWhatIsWrongWithALinkHidesWhatFollowsFromIt(t *testing.T) {
 }
 
 func TestEveryFailureToOpenHasItsFinding(t *testing.T) {
-	for failure, code := range map[Failure]Code{
-		FailName: NameUnresolved, FailUnreachable: HostUnreachable, FailRefused: ConnectionRefused, FailTimeout: ConnectTimeout, FailBind: BindWrong,
-		FailTLS: TLSRefused, FailPort: PortMissing, FailTaken: PortTaken, FailModem: NoModem,
+	for kind, code := range map[failure.Kind]Code{
+		failure.Name: NameUnresolved, failure.Unreachable: HostUnreachable, failure.Refused: ConnectionRefused, failure.Timeout: ConnectTimeout, failure.Bind: BindWrong,
+		failure.TLS: TLSRefused, failure.Port: PortMissing, failure.Taken: PortTaken, failure.Modem: NoModem,
 	} {
 		l := link(func(l *Link) {
-			if failure == FailPort || failure == FailTaken || failure == FailModem {
+			if kind == failure.Port || kind == failure.Taken || kind == failure.Modem {
 				serial(l)
 			}
-			l.Up, l.Down, l.Failure, l.Failures, l.Reason = false, true, failure, 3, "why"
+			l.Up, l.Down, l.Failure, l.Failures, l.Reason = false, true, kind, 3, "why"
 		})
 		list := Find(Evidence{Links: []Link{l}})
-		require.Len(t, list, 1, failure)
+		require.Len(t, list, 1, kind)
 		assert.Equal(t, code, list[0].Code)
 		assert.Contains(t, list[0].Evidence, "why")
 	}
@@ -208,7 +209,9 @@ func TestAFaultThatStationsShare(t *testing.T) {
 
 func TestTheMostCertainComesFirst(t *testing.T) {
 	list := Find(Evidence{
-		Links:    []Link{link(nil), link(func(l *Link) { l.Link.Name, l.Up, l.Down, l.Failure, l.Failures = "other", false, true, FailName, 3 })},
+		Links: []Link{link(nil), link(func(l *Link) {
+			l.Link.Name, l.Up, l.Down, l.Failure, l.Failures = "other", false, true, failure.Name, 3
+		})},
 		Stations: []Station{station("a", 1, silent(Counts{Requests: 5, Timeouts: 5}))},
 	})
 	assert.Equal(t, []Code{NameUnresolved, UnitSilent}, codes(list))

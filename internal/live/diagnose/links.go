@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
 )
 
@@ -200,33 +201,33 @@ func (f *finder) down(l Link) bool {
 		f.add(site.KindLink, name, code, certainty, cause, evidence, next...)
 	}
 	switch l.Failure {
-	case FailName:
+	case failure.Name:
 		link(NameUnresolved, 0.97, fmt.Sprintf("The name %q is known to no name server that this machine asks.", l.Link.Host),
 			say("check the spelling"), say("use the IP address of the device instead of its name"), say("check this machine's name server and network"))
-	case FailUnreachable:
+	case failure.Unreachable:
 		link(HostUnreachable, 0.9, fmt.Sprintf("There is no way from this machine to %s.", l.Link.Host),
 			say("check that this machine has an address in the device's network, and its cable"), say("check the address and mask of the device"),
 			say("with several network adapters, name the right one in bind"))
-	case FailRefused:
+	case failure.Refused:
 		link(ConnectionRefused, 0.95, fmt.Sprintf("The host is there, and refuses connections at %s: nothing listens on that port.", far),
 			portStep(l.Link), say("switch Modbus TCP on in the device"), say("see whether a firewall of the device lets only some addresses in"))
-	case FailTimeout:
+	case failure.Timeout:
 		link(ConnectTimeout, 0.8, fmt.Sprintf("Nothing answers at %s: no host with that address, or a firewall that keeps silent.", far),
 			say("ping the address; look at the device's own display for it"), say("check cable, switch port and network mask"), say("check the firewalls between"))
-	case FailBind:
+	case failure.Bind:
 		link(BindWrong, 0.97, fmt.Sprintf("%q, to go out by, is no address or interface of this machine.", l.Link.Bind),
 			set("let the machine's routes choose", site.KindLink, name, map[string]any{"bind": ""}))
-	case FailTLS:
+	case failure.TLS:
 		link(TLSRefused, 0.9, "The secured connection does not come about: certificate or protocol do not fit.",
 			say("look at the reason above: give the plant's certificates in tls.ca, or the name in the certificate in tls.server_name"),
 			say("check the clocks: a certificate is valid for a time"))
-	case FailPort:
+	case failure.Port:
 		link(PortMissing, 0.97, fmt.Sprintf("The serial port %s is not there.", l.Link.Serial.Device),
 			say("plug the adapter in; arithmon ports lists what there is"), say("choose a port that is there; the reason above names them"))
-	case FailTaken:
+	case failure.Taken:
 		link(PortTaken, 0.95, fmt.Sprintf("Another program holds the serial port %s.", l.Link.Serial.Device),
 			say("close the other program"), say("see whether a second service runs on this machine"))
-	case FailModem:
+	case failure.Modem:
 		link(NoModem, 0.9, fmt.Sprintf("The port %s opens, and no modem answers on it.", l.Link.Serial.Device),
 			say("check the modem's power and cable"), say("use the baud at which the modem takes commands"), say("check modem.init"))
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
@@ -449,8 +450,8 @@ func (s *Slot) told(v codec.Value) string {
 }
 
 // failureOf says what kind of failure an error is.
-func failureOf(err error) diagnose.Failure {
-	var kind interface{ Failure() diagnose.Failure }
+func failureOf(err error) failure.Kind {
+	var kind interface{ Failure() failure.Kind }
 	if errors.As(err, &kind) {
 		return kind.Failure()
 	}

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
@@ -60,7 +61,7 @@ type runner struct {
 	figures  *figures            // of what is the link's alone, nil while there is nothing; guarded by mu
 	since    tally               // since the last answer of anything; guarded by mu
 	units    map[int]*stationRun // by unit; guarded by mu
-	failure  diagnose.Failure    // why it does not open; guarded by mu
+	failure  failure.Kind        // why it does not open; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
 	faults   int                 // panics of its sessions; guarded by mu
 	faultAt  time.Time           // when the last one was; guarded by mu

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/term"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/diagnose"
 )
 
 // terminal is a port whose far end the test has.
@@ -126,7 +126,7 @@ func TestAPortIsForOneAlone(t *testing.T) {
 		_, err = openSerial(s)
 		var failed *OpenError
 		require.ErrorAs(t, err, &failed)
-		assert.Equal(t, diagnose.FailTaken, failed.Kind)
+		assert.Equal(t, failure.Taken, failed.Kind)
 		assert.ErrorContains(t, err, "or by another link that calls it by another name")
 	}
 	require.NoError(t, first.Close())

@@ -14,8 +14,8 @@ import (
 
 	"go.bug.st/serial"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/diagnose"
 )
 
 // Ports lists the serial ports of this machine by name.
@@ -54,7 +54,7 @@ func openSerial(s site.LineSettings) (net.Conn, error) {
 	}
 	lock, err := lockPort(s.Device)
 	if errors.Is(err, errLocked) {
-		return nil, &OpenError{diagnose.FailTaken, fmt.Errorf("port %s is taken by another program, or by another link that calls it by another name; close that one", s.Device)}
+		return nil, &OpenError{failure.Taken, fmt.Errorf("port %s is taken by another program, or by another link that calls it by another name; close that one", s.Device)}
 	}
 	data := openData(s.Device) // first, since the port is then opened for us alone
 	port, err := serial.Open(s.Device, mode)
@@ -84,9 +84,9 @@ func explainPort(device string, err error) error {
 	errors.As(err, &code)
 	switch {
 	case errors.Is(err, fs.ErrNotExist), code != nil && (code.Code() == serial.PortNotFound || code.Code() == serial.InvalidSerialPort):
-		return &OpenError{diagnose.FailPort, fmt.Errorf("there is no serial port %s%s", device, others(device))}
+		return &OpenError{failure.Port, fmt.Errorf("there is no serial port %s%s", device, others(device))}
 	case code != nil && code.Code() == serial.PortBusy:
-		return &OpenError{diagnose.FailTaken, fmt.Errorf("port %s is taken by another program; close that one", device)}
+		return &OpenError{failure.Taken, fmt.Errorf("port %s is taken by another program; close that one", device)}
 	case errors.Is(err, fs.ErrPermission), code != nil && code.Code() == serial.PermissionDenied:
 		return fmt.Errorf("this user may not open port %s; on Debian, add the user to the group dialout and log in again", device)
 	}

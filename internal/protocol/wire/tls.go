@@ -11,8 +11,8 @@ import (
 	"os"
 	"syscall"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/diagnose"
 )
 
 // secure makes the TLS handshake of a link (MODBUS/TCP Security V21: TLS 1.2 or later, the server's certificate verified,
@@ -27,7 +27,7 @@ func secure(ctx context.Context, conn net.Conn, link site.Link) (net.Conn, error
 	if err := secured.HandshakeContext(ctx); err != nil {
 		conn.Close()
 		if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) {
-			err = &OpenError{diagnose.FailTLS, fmt.Errorf("what listens there does not speak TLS, or not with this client: it closed the connection (%w)", err)}
+			err = &OpenError{failure.TLS, fmt.Errorf("what listens there does not speak TLS, or not with this client: it closed the connection (%w)", err)}
 		}
 		return nil, err
 	}

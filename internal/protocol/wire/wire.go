@@ -13,8 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/diagnose"
 )
 
 // ConnectTimeout is how long a connection may take to come about.
@@ -96,16 +96,16 @@ func local(bind string) (netip.Addr, error) {
 			}
 		}
 		if !first.IsValid() {
-			return netip.Addr{}, &OpenError{diagnose.FailBind, fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)}
+			return netip.Addr{}, &OpenError{failure.Bind, fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)}
 		}
 		return first, nil
 	}
-	return netip.Addr{}, &OpenError{diagnose.FailBind, fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))}
+	return netip.Addr{}, &OpenError{failure.Bind, fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))}
 }
 
 // OpenError is why a link did not open.
 type OpenError struct {
-	Kind diagnose.Failure // the empty one for what has no name
+	Kind failure.Kind // the empty one for what has no name
 	Err  error
 }
 
@@ -115,31 +115,31 @@ func (e *OpenError) Error() string { return e.Err.Error() }
 func (e *OpenError) Unwrap() error { return e.Err }
 
 // Failure says what kind of failure it is.
-func (e *OpenError) Failure() diagnose.Failure { return e.Kind }
+func (e *OpenError) Failure() failure.Kind { return e.Kind }
 
 // explain puts the usual causes into words a person can act on; the cause stays wrapped.
-func explain(err error) (diagnose.Failure, error) {
+func explain(err error) (failure.Kind, error) {
 	var dns *net.DNSError
 	var known *OpenError
 	switch {
 	case errors.As(err, &known):
 		return known.Kind, known.Err
 	case errors.As(err, &dns):
-		return diagnose.FailName, fmt.Errorf("the name %q does not resolve: %w", dns.Name, err)
+		return failure.Name, fmt.Errorf("the name %q does not resolve: %w", dns.Name, err)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return diagnose.FailRefused, fmt.Errorf("connection refused; the host is there, but nothing listens on that port: %w", syscall.ECONNREFUSED)
+		return failure.Refused, fmt.Errorf("connection refused; the host is there, but nothing listens on that port: %w", syscall.ECONNREFUSED)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return diagnose.FailUnreachable, fmt.Errorf("no route to the host: %w", err)
+		return failure.Unreachable, fmt.Errorf("no route to the host: %w", err)
 	case errors.Is(err, syscall.EADDRINUSE):
-		return diagnose.FailTaken, fmt.Errorf("another program, or another link, listens there: %w", err)
+		return failure.Taken, fmt.Errorf("another program, or another link, listens there: %w", err)
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return diagnose.FailBind, fmt.Errorf("the local address to go out by is not this machine's: %w", err)
+		return failure.Bind, fmt.Errorf("the local address to go out by is not this machine's: %w", err)
 	case errors.As(err, new(*tls.CertificateVerificationError)):
-		return diagnose.FailTLS, fmt.Errorf("the server's certificate is not accepted: %w", err)
+		return failure.TLS, fmt.Errorf("the server's certificate is not accepted: %w", err)
 	case errors.As(err, new(tls.RecordHeaderError)):
-		return diagnose.FailTLS, fmt.Errorf("what listens there does not speak TLS: %w", err)
+		return failure.TLS, fmt.Errorf("what listens there does not speak TLS: %w", err)
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded):
-		return diagnose.FailTimeout, fmt.Errorf("no answer to the connection request within %s; check address, cable and firewall", ConnectTimeout)
+		return failure.Timeout, fmt.Errorf("no answer to the connection request within %s; check address, cable and firewall", ConnectTimeout)
 	}
 	return "", err
 }
