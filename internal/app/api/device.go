@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"strconv"
 	"strings"
@@ -15,6 +14,8 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/wire"
 	"arithmon/internal/record/store"
 )
@@ -36,20 +37,20 @@ func (s *Server) testStation(c *gin.Context) error {
 
 // testLink connects to the far end, unless the link is connected already: some devices take one connection only.
 func (s *Server) testLink(c *gin.Context) error {
-	link, ok := s.store.Site().Link(name(c))
+	tested, ok := s.store.Site().Link(name(c))
 	if !ok {
 		return s.missing(site.KindLink, name(c))
 	}
 	links, _ := s.engine.Status()
 	for _, l := range links {
-		if l.Name == link.Name && l.State == engine.LinkUp {
-			c.JSON(http.StatusOK, engine.Test{Answers: true, Message: fmt.Sprintf("%s is open since %s", link.FarEnd(), l.Since.Local().Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
+		if l.Name == tested.Name && l.State == link.Up {
+			c.JSON(http.StatusOK, link.Test{Answers: true, Message: fmt.Sprintf("%s is open since %s", tested.FarEnd(), l.Since.Local().Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
 			return nil
 		}
 	}
 	began := time.Now()
-	message, err := wire.Test(c.Request.Context(), link)
-	t := engine.Test{Answers: err == nil, Message: message, RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
+	message, err := wire.Test(c.Request.Context(), tested)
+	t := link.Test{Answers: err == nil, Message: message, RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
 	if err != nil {
 		t.Message = err.Error()
 	}
@@ -142,7 +143,7 @@ func (s *Server) readRange(c *gin.Context) error {
 }
 
 // typed makes values of registers.
-func typed(samples []engine.Sample, layout codec.Layout, convention site.Convention) []RawReading {
+func typed(samples []table.Sample, layout codec.Layout, convention site.Convention) []RawReading {
 	list := []RawReading{}
 	for n := layout.Words(); len(samples) >= n; samples = samples[n:] {
 		r := RawReading{Address: samples[0].Address.String(), Shown: samples[0].Address.Format(convention)}
@@ -177,7 +178,7 @@ func direct(st site.Station, at site.Address, typ, order, length string) (site.P
 
 // gateway marks an error of a device as one that is not the service's.
 func gateway(err error) error {
-	if errors.Is(err, engine.ErrStopped) || errors.Is(err, engine.ErrBorrowed) || errors.Is(err, engine.ErrNoStation) {
+	if errors.Is(err, link.ErrStopped) || errors.Is(err, link.ErrBorrowed) || errors.Is(err, engine.ErrNoStation) || store.OnDisk(err) {
 		return err
 	}
 	return fail(http.StatusBadGateway, "the device gave nothing: %s", err)
@@ -263,47 +264,12 @@ func (s *Server) write(c *gin.Context) error {
 	if err := s.exists(site.KindPoint, request.Tag); err != nil {
 		return err
 	}
-	w, err := s.recorded(c, func(ctx context.Context, record func(engine.Write) error) (engine.Write, error) {
-		return s.engine.Write(ctx, request.Tag, request.Value, record)
-	})
+	w, err := s.control.Write(c.Request.Context(), principal(c), request.Tag, request.Value)
 	if err != nil {
 		return err
 	}
 	c.JSON(http.StatusOK, WriteResult{w.Tag, w.Outcome, together(w.Before), together(w.Sent), together(w.After), w.Message, w.NotAllowed})
 	return nil
-}
-
-// recorded sends something, with a record of it from before it is sent.
-func (s *Server) recorded(c *gin.Context, send func(context.Context, func(engine.Write) error) (engine.Write, error)) (engine.Write, error) {
-	// Once sent, a write is followed to its end, whether or not the client still waits.
-	ctx := context.WithoutCancel(c.Request.Context())
-	person := who(c)
-	var id int64
-	record := func(w engine.Write) (err error) {
-		if c.Request.Context().Err() != nil {
-			return fail(http.StatusRequestTimeout, "not sent: the request was given up before its turn came")
-		}
-		if id, err = s.store.BeginWrite(ctx, recordOf(w, person)); err != nil {
-			return fmt.Errorf("not sent, since it could not be recorded: %w", err)
-		}
-		return nil
-	}
-	w, err := send(ctx, record)
-	if err != nil {
-		s.log.Warn("write failed", "who", person, "station", w.Station, "tag", w.Tag, "error", err)
-		return w, err
-	}
-	level := slog.LevelInfo
-	if w.Outcome != engine.Done {
-		level = slog.LevelWarn
-	}
-	s.log.Log(ctx, level, "write "+string(w.Outcome), "who", person, "station", w.Station, "tag", w.Tag, "address", w.Address.String(), "sent", fmt.Sprint(w.Sent), "message", w.Message)
-	if err := s.store.EndWrite(ctx, id, recordOf(w, person)); err != nil { // what became of it is told all the same
-		s.log.Error("the record of a write is not complete; it is tried again", "tag", w.Tag, "station", w.Station, "outcome", w.Outcome, "error", err)
-		s.store.Later(id, recordOf(w, person))
-		w.Message += fmt.Sprintf(". Its record is not complete yet, and is completed as soon as possible: %s", err)
-	}
-	return w, nil
 }
 
 // writeRange writes to addresses that no point needs to have.
@@ -335,20 +301,13 @@ func (s *Server) writeRange(c *gin.Context) error {
 	if n := len(request.Values); n == 0 || what.Count > 1 && n*width != what.Count {
 		return wrong("values", fmt.Sprint(n), "%d values of %s take %d addresses, but %s has %d; give as many values as fit", n, p.Type, n*width, what, what.Count)
 	}
-	w, err := s.recorded(c, func(ctx context.Context, record func(engine.Write) error) (engine.Write, error) {
-		return s.engine.WriteAddresses(ctx, st, p, request.Values, record)
-	})
+	w, err := s.control.WriteAddresses(c.Request.Context(), principal(c), st, p, request.Values)
 	if err != nil {
 		return err
 	}
 	list := func(v []codec.Value) []codec.Value { return append([]codec.Value{}, v...) }
 	c.JSON(http.StatusOK, RangeResult{w.Station, w.Address.String(), w.Outcome, list(w.Before), list(w.Sent), list(w.After), w.Message, w.NotAllowed})
 	return nil
-}
-
-func recordOf(w engine.Write, who string) store.WriteRecord {
-	return store.WriteRecord{Time: time.Now(), Who: who, Tag: w.Tag, Station: w.Station, Address: w.Address.String(),
-		Outcome: string(w.Outcome), Before: together(w.Before), Sent: together(w.Sent), After: together(w.After), Message: w.Message}
 }
 
 // together is one value for several: the only one, or all of them as text.

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -11,7 +10,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/record/store"
 )
 
@@ -108,7 +108,7 @@ func (s *Server) history(ctx context.Context, f store.EventFilter, last uint64) 
 	if err != nil {
 		return nil, fmt.Errorf("reading events: %w", err)
 	}
-	fresh, _ := s.engine.Events().After(nil, max(stored, f.After), engine.MaxEvents)
+	fresh, _ := s.engine.Events().After(nil, max(stored, f.After), table.MaxEvents)
 	for _, e := range fresh {
 		if e.ID <= last && (f.Before == 0 || e.ID < f.Before) && fits(f, e) {
 			list = append(list, EventRecord(e))
@@ -124,14 +124,14 @@ func (s *Server) history(ctx context.Context, f store.EventFilter, last uint64) 
 }
 
 // EventRecord is an event as it is kept and shown.
-func EventRecord(e engine.Event) store.EventRecord {
+func EventRecord(e table.Event) store.EventRecord {
 	r := store.EventRecord{ID: e.ID, Tag: e.Point.Tag, Station: e.Point.Station, Value: e.Value, Text: e.Text(), Unit: e.Point.Unit,
 		Quality: e.Quality, Reason: e.Reason, Raw: e.Raw.String(), Time: e.Time.UTC(), SourceTime: deviceTime(e.SourceTime)}
 	return r
 }
 
 // fits reports whether an event is wanted.
-func fits(f store.EventFilter, e engine.Event) bool {
+func fits(f store.EventFilter, e table.Event) bool {
 	return (f.Tag == "" || site.Match(f.Tag, e.Point.Tag)) && (f.Station == "" || e.Point.Station == f.Station) &&
 		(f.From.IsZero() || !e.Time.Before(f.From)) && (f.Until.IsZero() || e.Time.Before(f.Until))
 }
@@ -150,8 +150,8 @@ type ActionResult struct {
 
 // Actions are what stations of a protocol can be asked to do.
 type Actions struct {
-	Protocol site.Protocol   `json:"protocol"`
-	Actions  []engine.Action `json:"actions"`
+	Protocol site.Protocol `json:"protocol"`
+	Actions  []link.Action `json:"actions"`
 }
 
 func (s *Server) actions(c *gin.Context) error {
@@ -178,24 +178,7 @@ func (s *Server) ask(c *gin.Context) error {
 	if known == "" {
 		return fail(http.StatusUnprocessableEntity, "%q is nothing that station %s can be asked to do; arithmon station ask --help lists what is", request.Action, st.Name)
 	}
-	ctx := context.WithoutCancel(c.Request.Context())
-	r := store.WriteRecord{Time: time.Now(), Who: who(c), Station: st.Name, Address: "action:" + known, Outcome: "unknown"}
-	id, err := s.store.BeginWrite(ctx, r)
-	if err != nil {
-		return err
-	}
-	message, err := s.engine.Perform(ctx, st.Name, known)
-	r.Outcome, r.Message = "done", message
-	switch {
-	case err == nil:
-	case errors.Is(err, engine.ErrRefused), errors.Is(err, engine.ErrNotAsked), errors.Is(err, engine.ErrStopped), errors.Is(err, engine.ErrBorrowed):
-		r.Outcome, r.Message = "refused", err.Error()
-	default: // it may have been done
-		r.Outcome, r.Message = "unknown", err.Error()
-	}
-	if err := s.store.EndWrite(ctx, id, r); err != nil {
-		s.store.Later(id, r)
-	}
+	message, err := s.control.Act(c.Request.Context(), principal(c), st.Name, known)
 	if err != nil {
 		return gateway(err)
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/coder/websocket"
 	"github.com/gin-gonic/gin"
 
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/table"
 )
 
 // Live messages come at most this often, each with at most so many readings; the more there are, the longer the pause.
@@ -54,7 +54,7 @@ func (s *Server) live(c *gin.Context) error {
 			wanted <- request.Tags
 		}
 	}()
-	var subscription *engine.Subscription
+	var subscription *table.Subscription
 	defer func() {
 		if subscription != nil {
 			subscription.Close()
@@ -86,7 +86,7 @@ func (s *Server) live(c *gin.Context) error {
 	}
 }
 
-func send(ctx context.Context, conn *websocket.Conn, list []engine.Live) error {
+func send(ctx context.Context, conn *websocket.Conn, list []table.Live) error {
 	for len(list) > 0 {
 		n := min(len(list), liveBatch)
 		message := LiveMessage{Readings: make([]Reading, 0, n)}

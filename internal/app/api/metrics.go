@@ -4,6 +4,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 )
 
 // collector gives the engine's statistics to /metrics.
@@ -51,7 +52,7 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 	}
 	links, stations := c.engine.Status()
 	for _, l := range links {
-		gauge(linkUp, one(l.State == engine.LinkUp), l.Name)
+		gauge(linkUp, one(l.State == link.Up), l.Name)
 		counter(linkBytes, l.Traffic.BytesSent, l.Name, "sent")
 		counter(linkBytes, l.Traffic.BytesReceived, l.Name, "received")
 		counter(linkDropped, l.Traffic.Late, l.Name, "late")
@@ -64,7 +65,7 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 	}
 	for _, st := range stations {
 		s := st.Statistics
-		gauge(stationUp, one(st.State == engine.StationAnswering), st.Link, st.Name)
+		gauge(stationUp, one(st.State == link.StationAnswering), st.Link, st.Name)
 		counter(requests, s.Requests, st.Link, st.Name)
 		counter(answers, s.Answers, st.Link, st.Name)
 		for reason, n := range s.Failures {

@@ -12,7 +12,9 @@ import (
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/record/store"
 )
 
@@ -58,13 +60,15 @@ func problem(err error) Problem {
 		p.Detail = fmt.Sprintf("the request is too large: at most %d MB are read. Divide it into several", max(1, tooLarge.Limit>>20))
 	case errors.Is(err, store.ErrStale):
 		p.Status = http.StatusPreconditionFailed
-	case errors.Is(err, engine.ErrNoPoint), errors.Is(err, engine.ErrNoStation), errors.Is(err, store.ErrNoChange):
+	case errors.Is(err, control.ErrNoPoint), errors.Is(err, engine.ErrNoStation), errors.Is(err, store.ErrNoChange):
 		p.Status = http.StatusNotFound
+	case errors.Is(err, control.ErrGivenUp):
+		p.Status = http.StatusRequestTimeout
 	case errors.Is(err, store.ErrFull):
 		p.Status = http.StatusInsufficientStorage
 	case store.OnDisk(err):
 		p.Status = http.StatusServiceUnavailable
-	case errors.Is(err, engine.ErrStopped), errors.Is(err, engine.ErrBorrowed):
+	case errors.Is(err, link.ErrStopped), errors.Is(err, link.ErrBorrowed):
 		p.Status = http.StatusServiceUnavailable
 	}
 	p.Title = http.StatusText(p.Status)

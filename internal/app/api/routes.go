@@ -17,7 +17,8 @@ import (
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/control"
+	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
@@ -58,7 +59,7 @@ func (s *Server) routes() []route {
 		{"PUT", "/api/v1/links/:name", "replace a link, or add it", nil, site.Link{}, site.Link{}, 200, s.put(site.KindLink)},
 		{"PATCH", "/api/v1/links/:name", "change some fields of a link; null gives the default", nil, site.Link{}, site.Link{}, 200, s.patch(site.KindLink)},
 		{"DELETE", "/api/v1/links/:name", "remove a link", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindLink)},
-		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, engine.Test{}, 200, s.testLink},
+		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, link.Test{}, 200, s.testLink},
 
 		{"POST", "/api/v1/links/:name/copy", "duplicate a link; the copy is disabled and has no serial port until given one", nil, Copy{}, site.Link{}, 201, s.copyLink},
 
@@ -70,7 +71,7 @@ func (s *Server) routes() []route {
 		{"PUT", "/api/v1/stations/:name", "replace a station, or add it", nil, site.Station{}, site.Station{}, 200, s.put(site.KindStation)},
 		{"PATCH", "/api/v1/stations/:name", "change some fields of a station; null gives the default", nil, site.Station{}, site.Station{}, 200, s.patch(site.KindStation)},
 		{"DELETE", "/api/v1/stations/:name", "remove a station", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindStation)},
-		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, engine.Test{}, 200, s.testStation},
+		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, link.Test{}, 200, s.testStation},
 		{"GET", "/api/v1/stations/:name/read", "read addresses that no point needs to have",
 			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}, {"type", "data type of the values, such as float32 (default single registers)"}, {"order", "byte order (default the station's)"}, {"length", "string: characters"}}, nil, Page[RawReading]{}, 200, s.readRange},
 		{"POST", "/api/v1/stations/:name/write", "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
@@ -138,13 +139,15 @@ func (s *Server) health(c *gin.Context) error {
 }
 
 func (s *Server) status(c *gin.Context) error {
-	links, stations := s.engine.Status()
-	c.JSON(http.StatusOK, Status{links, stations})
+	c.JSON(http.StatusOK, newStatus(s.engine.Status()))
 	return nil
 }
 
 // name is the entity that the path names.
 func name(c *gin.Context) string { return strings.TrimPrefix(c.Param("name"), "/") }
+
+// principal is on whose behalf a request writes.
+func principal(c *gin.Context) control.Principal { return control.Principal{Name: who(c)} }
 
 func who(c *gin.Context) string {
 	w := c.GetHeader(whoField)

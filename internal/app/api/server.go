@@ -22,6 +22,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
@@ -31,6 +32,7 @@ import (
 type Options struct {
 	Store   *store.Store
 	Engine  *engine.Engine
+	Control *control.Controller
 	Rig     *rig.Rig
 	Dir     string // where recordings go
 	Console fs.FS  // the built console; nil serves none
@@ -42,6 +44,7 @@ type Options struct {
 type Server struct {
 	store   *store.Store
 	engine  *engine.Engine
+	control *control.Controller
 	dir     string
 	rig     *rig.Rig // nil when nothing is simulated
 	log     *slog.Logger
@@ -57,7 +60,7 @@ func New(o Options) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{store: o.Store, engine: o.Engine, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
+	s := &Server{store: o.Store, engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
 	router := gin.New()
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
 	router.HandleMethodNotAllowed = true

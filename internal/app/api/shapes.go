@@ -8,8 +8,10 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/live/control"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/modbus"
 	"arithmon/internal/record/store"
@@ -31,7 +33,7 @@ type Reading struct {
 	GoodTime    *time.Time          `json:"good_time" doc:"when the value came from the device; for a bad reading, how old the last good value is"`
 }
 
-func newReading(l engine.Live) Reading {
+func newReading(l table.Live) Reading {
 	r := l.Reading
 	return Reading{
 		Tag: l.Point.Tag, Value: r.Value, Text: l.Text(), Unit: l.Point.Unit, Quality: r.Quality, Reason: r.Reason,
@@ -119,12 +121,12 @@ type WriteRequest struct {
 
 // WriteResult is how a write ended.
 type WriteResult struct {
-	Tag     string              `json:"tag"`
-	Outcome engine.WriteOutcome `json:"outcome" enum:"done,refused,differs,unknown"`
-	Before  codec.Value         `json:"before"`
-	Sent    codec.Value         `json:"sent"`
-	After   codec.Value         `json:"after"`
-	Message string              `json:"message"`
+	Tag     string          `json:"tag"`
+	Outcome control.Outcome `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  codec.Value     `json:"before"`
+	Sent    codec.Value     `json:"sent"`
+	After   codec.Value     `json:"after"`
+	Message string          `json:"message"`
 
 	NotAllowed bool `json:"not_allowed,omitempty" doc:"refused because the point may not be written"`
 }
@@ -140,13 +142,13 @@ type RangeWrite struct {
 
 // RangeResult is how writing to addresses ended.
 type RangeResult struct {
-	Station string              `json:"station"`
-	Address string              `json:"address" doc:"canonical, the first"`
-	Outcome engine.WriteOutcome `json:"outcome" enum:"done,refused,differs,unknown"`
-	Before  []codec.Value       `json:"before"`
-	Sent    []codec.Value       `json:"sent"`
-	After   []codec.Value       `json:"after"`
-	Message string              `json:"message"`
+	Station string          `json:"station"`
+	Address string          `json:"address" doc:"canonical, the first"`
+	Outcome control.Outcome `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  []codec.Value   `json:"before"`
+	Sent    []codec.Value   `json:"sent"`
+	After   []codec.Value   `json:"after"`
+	Message string          `json:"message"`
 
 	NotAllowed bool `json:"not_allowed,omitempty" doc:"refused because a point that is there may not be written"`
 }
@@ -246,8 +248,8 @@ type LensRow struct {
 
 // Status is the state of communication.
 type Status struct {
-	Links    []engine.LinkStatus    `json:"links"`
-	Stations []engine.StationStatus `json:"stations"`
+	Links    []LinkStatus         `json:"links"`
+	Stations []link.StationStatus `json:"stations"`
 }
 
 // LiveMessage is what the WebSocket sends.
@@ -285,3 +287,25 @@ type (
 	changePage = Page[store.Record]
 	writePage  = Page[store.WriteRecord]
 )
+
+// LinkStatus is a link at one moment.
+type LinkStatus struct {
+	Name        string          `json:"name"`
+	State       link.State      `json:"state" enum:"disabled,idle,connecting,up,down,paused"`
+	Reason      string          `json:"reason,omitempty" doc:"why it is in this state, in words"`
+	Doing       string          `json:"doing,omitempty" doc:"of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer"`
+	Since       time.Time       `json:"since" doc:"when it came into this state"`
+	Connections uint64          `json:"connections" doc:"how often it was opened"`
+	Statistics  link.Statistics `json:"statistics"`
+	Traffic     link.Traffic    `json:"traffic"`
+	Figures     link.Windows    `json:"figures"`
+}
+
+// newStatus makes a status of those of links and stations.
+func newStatus(links []link.Status, stations []link.StationStatus) Status {
+	s := Status{make([]LinkStatus, len(links)), stations}
+	for i, l := range links {
+		s.Links[i] = LinkStatus(l)
+	}
+	return s
+}

@@ -19,7 +19,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/control"
 )
 
 // shapes go before quality words, so that they can be told apart without colour.
@@ -233,7 +233,7 @@ func (a *app) writeRange(ctx context.Context, d direct, what string, texts []str
 }
 
 // outcome prints how a write ended and makes its exit code.
-func (a *app) outcome(r any, where string, outcome engine.WriteOutcome, notAllowed bool, values []string) error {
+func (a *app) outcome(r any, where string, outcome control.Outcome, notAllowed bool, values []string) error {
 	if err := a.print(r, func(t *table) {
 		t.header("TAG", "OUTCOME", "BEFORE", "SENT", "AFTER", "MESSAGE")
 		if a.output == "csv" {
@@ -248,7 +248,7 @@ func (a *app) outcome(r any, where string, outcome engine.WriteOutcome, notAllow
 	switch {
 	case notAllowed:
 		return &exitError{code: exitNotAllowed}
-	case outcome != engine.Done:
+	case outcome != control.Done:
 		return &exitError{code: exitFailed}
 	}
 	return nil

@@ -10,8 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"arithmon/internal/app/api"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 )
 
 func (a *app) apply() *cobra.Command {
@@ -149,14 +150,14 @@ func (a *app) ports() *cobra.Command {
 }
 
 // state says what a link is, and what it is doing.
-func state(l engine.LinkStatus) string {
+func state(l api.LinkStatus) string {
 	if l.Doing != "" {
 		return string(l.State) + ", " + l.Doing
 	}
 	return string(l.State)
 }
 
-func milliseconds(s engine.Statistics) string {
+func milliseconds(s link.Statistics) string {
 	if s.LastAnswer == nil {
 		return "-"
 	}

@@ -19,7 +19,7 @@ import (
 	"arithmon/internal/commission/probe"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
@@ -198,7 +198,7 @@ func (c *Client) Remove(ctx context.Context, kind site.Kind, name string, cascad
 }
 
 // Test asks a link or a station for a sign of life.
-func (c *Client) Test(ctx context.Context, kind site.Kind, name string) (t engine.Test, err error) {
+func (c *Client) Test(ctx context.Context, kind site.Kind, name string) (t link.Test, err error) {
 	err = c.do(ctx, http.MethodPost, entityPath(kind, name)+"/test", nil, nil, &t)
 	return t, err
 }

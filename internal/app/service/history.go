@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"arithmon/internal/app/api"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/table"
 	"arithmon/internal/record/store"
 )
 
@@ -17,7 +17,7 @@ const (
 )
 
 // recordEvents writes what devices report after the event done to the store until ctx ends, and then what is left.
-func recordEvents(ctx context.Context, from *engine.Events, done uint64, to *store.Store, log *slog.Logger) {
+func recordEvents(ctx context.Context, from *table.Events, done uint64, to *store.Store, log *slog.Logger) {
 	write := func() {
 		for {
 			events, lost := from.After(nil, done, recordMost)

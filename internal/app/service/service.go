@@ -16,9 +16,11 @@ import (
 	"time"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/live/control"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
 	modbusdriver "arithmon/internal/live/driver/modbus"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
@@ -38,9 +40,10 @@ type Options struct {
 
 // Service is a running service.
 type Service struct {
-	Store  *store.Store
-	Engine *engine.Engine
-	URL    string // of the console
+	Store   *store.Store
+	Engine  *engine.Engine
+	Control *control.Controller
+	URL     string // of the console
 
 	api    *api.Server
 	http   *http.Server
@@ -64,7 +67,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{served: make(chan error, 1), URL: "http://" + listener.Addr().String()}
-	s.Engine = engine.New(engine.Options{Drivers: []engine.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log})
+	s.Engine = engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log})
 	if s.Store, err = store.Open(ctx, o.Dir, store.Options{Follow: s.Engine.Apply, Log: o.Log}); err != nil {
 		listener.Close()
 		return nil, err
@@ -72,6 +75,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	for _, q := range s.Store.Aside() {
 		o.Log.Error("a stored record does not fit the site and was put aside; arithmon changes --quarantined lists what was", "kind", q.Kind, "name", q.Name, "why", q.Why)
 	}
+	s.Control = control.New(s.Engine, s.Store, o.Log)
 	last, err := s.Store.LastEvent(ctx)
 	if err != nil {
 		s.Store.Close()
@@ -84,7 +88,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	after := s.Engine.Events().Record() // before any device can report, so that nothing is confirmed or left out unrecorded
 	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), after, s.Store, o.Log) })
 	s.Engine.Start(context.WithoutCancel(ctx), s.Store.Site())
-	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
+	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Control: s.Control, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	requests, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel
 	s.http = &http.Server{Handler: s.api, BaseContext: func(net.Listener) context.Context { return requests }, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
@@ -98,7 +102,7 @@ func (s *Service) Failed() <-chan error { return s.served }
 
 // Stop ends pulses, tells requests to end, lets them and the exchanges under way do so for a moment, and closes the database.
 func (s *Service) Stop() error {
-	s.Engine.EndPulses() // first, so that who waits for one is told
+	s.Control.EndPulses() // first, so that who waits for one is told
 	s.api.CloseLive()
 	s.cancel()
 	ctx, cancel := context.WithTimeout(context.Background(), drain)

@@ -20,6 +20,8 @@ import (
 	"arithmon/internal/core/site"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/outstation"
 )
@@ -105,12 +107,12 @@ func replay(conn net.Conn, canned [16][][]byte) {
 
 // counting takes what a session emits, and looks whether it is whole and in order.
 type counting struct {
-	engine.Host
+	link.Host
 	n     int
 	wrong int
 }
 
-func (c *counting) Emit(samples []engine.Sample) {
+func (c *counting) Emit(samples []table.Sample) {
 	for i := range samples {
 		if f, _ := samples[i].Value.Float(); samples[i].Event {
 			if c.n++; f != float64(c.n) {
@@ -154,7 +156,7 @@ func bufferedBurst() error {
 	for i := range 1000 {
 		list = append(list, site.Point{Tag: fmt.Sprint(i), Station: "station", Address: site.Address{Space: site.AnalogInputs, Offset: uint16(i)}}.WithDefaults())
 	}
-	table, station := engine.NewTable(st, list)
+	table, station := link.NewBench(st, list)
 	host := &counting{Host: table}
 	driver := dnp3driver.New()
 	jobs := driver.Jobs(l, station)
@@ -163,8 +165,8 @@ func bufferedBurst() error {
 		return err
 	}
 	defer s.Close()
-	s.(engine.Reporter).Follow(station)
-	s.(engine.Reporter).Begin()
+	s.(link.Reporter).Follow(station)
+	s.(link.Reporter).Begin()
 	if out := s.Do(jobs[0]); out.Err != nil {
 		return out.Err
 	}
@@ -305,13 +307,13 @@ type follower struct {
 	wrong  int // read after count has reached its end
 }
 
-func follow(events *engine.Events) *follower {
+func follow(events *table.Events) *follower {
 	ctx, cancel := context.WithCancel(context.Background())
 	f := &follower{cancel: cancel, done: make(chan struct{})}
 	go func() {
 		defer close(f.done)
 		last := map[string]time.Time{}
-		var list []engine.Event
+		var list []table.Event
 		for id := uint64(0); ; {
 			select {
 			case <-ctx.Done():
@@ -384,7 +386,7 @@ func manyOutstations() error {
 	}
 	s = s.With(changes)
 	bare := heap()
-	e := engine.New(engine.Options{Drivers: []engine.Driver{dnp3driver.New()}})
+	e := engine.New(engine.Options{Drivers: []link.Driver{dnp3driver.New()}})
 	follower := follow(e.Events())
 	defer follower.end()
 	e.Start(context.Background(), s)
@@ -419,6 +421,6 @@ func manyOutstations() error {
 	}
 	runtime.GC()
 	fmt.Printf("%d outstations on TCP of %d points, %d events a second each: %d of %d events came, %d out of order, with %.0f %% of one core, and %.1f MB of heap, of which the newest %d events take a part\n",
-		outstations, pointsOfEach, eventsEach, follower.count(), total, follower.wrong, 100*used.Seconds()/span.Seconds(), float64(heap()-bare)/1e6, engine.MaxEvents)
+		outstations, pointsOfEach, eventsEach, follower.count(), total, follower.wrong, 100*used.Seconds()/span.Seconds(), float64(heap()-bare)/1e6, table.MaxEvents)
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"arithmon/internal/core/site"
 	modbusdriver "arithmon/internal/live/driver/modbus"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/modbus"
 	"arithmon/internal/rig"
@@ -49,7 +50,7 @@ func build(link func(i int) site.Link, links, stations, points int, poll time.Du
 
 // running starts an engine on a site.
 func running(s *site.Site) *engine.Engine {
-	e := engine.New(engine.Options{Drivers: []engine.Driver{modbusdriver.Driver{}}})
+	e := engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}}})
 	e.Start(context.Background(), s)
 	return e
 }

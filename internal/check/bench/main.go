@@ -16,7 +16,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	modbusdriver "arithmon/internal/live/driver/modbus"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -161,7 +161,7 @@ func session(ctx context.Context, port, registers int) (func() error, error) {
 	for i := range registers {
 		list = append(list, site.Point{Tag: fmt.Sprint(i), Station: "station", Type: codec.TypeInt16, Address: site.Address{Space: site.HoldingRegisters, Offset: uint16(i)}})
 	}
-	sink, station := engine.NewTable(st, list)
+	sink, station := link.NewBench(st, list)
 	var driver modbusdriver.Driver
 	jobs := driver.Jobs(l, station)
 	if len(jobs) != 1 {

@@ -17,7 +17,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/outstation"
 	"arithmon/internal/record/store"
@@ -98,7 +98,7 @@ func (p *plant) far(f func(now time.Time, o *outstation.Outstation)) {
 }
 
 // station is the state of a station.
-func (p *plant) station(name string) engine.StationStatus {
+func (p *plant) station(name string) link.StationStatus {
 	p.t.Helper()
 	st, err := p.client.Status(p.t.Context())
 	require.NoError(p.t, err)
@@ -108,7 +108,7 @@ func (p *plant) station(name string) engine.StationStatus {
 		}
 	}
 	p.t.Fatalf("no station %s", name)
-	return engine.StationStatus{}
+	return link.StationStatus{}
 }
 
 // until waits until something holds.

@@ -11,7 +11,8 @@ import (
 	"arithmon/internal/app/api"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/control"
+	"arithmon/internal/live/link"
 	"arithmon/internal/rig"
 )
 
@@ -52,9 +53,9 @@ func (p *plant) apply(file string) {
 }
 
 // awaitLink waits until a link is as wanted.
-func (p *plant) awaitLink(name string, wanted func(engine.LinkStatus) bool) engine.LinkStatus {
+func (p *plant) awaitLink(name string, wanted func(api.LinkStatus) bool) api.LinkStatus {
 	p.t.Helper()
-	var last engine.LinkStatus
+	var last api.LinkStatus
 	require.Eventually(p.t, func() bool {
 		st, err := p.client.Status(p.t.Context())
 		require.NoError(p.t, err)
@@ -68,8 +69,8 @@ func (p *plant) awaitLink(name string, wanted func(engine.LinkStatus) bool) engi
 	return last
 }
 
-func doing(what string) func(engine.LinkStatus) bool {
-	return func(l engine.LinkStatus) bool { return l.Doing == what }
+func doing(what string) func(api.LinkStatus) bool {
+	return func(l api.LinkStatus) bool { return l.Doing == what }
 }
 
 func TestADialUpLineServesAllOfANumberInOneCall(t *testing.T) {
@@ -79,7 +80,7 @@ func TestADialUpLineServesAllOfANumberInOneCall(t *testing.T) {
 	p.awaitLink("line", doing("connected"))
 	w, err := p.client.Write(t.Context(), api.WriteRequest{Tag: "one", Value: codec.IntValue(12)})
 	require.NoError(t, err)
-	assert.Equal(t, engine.Done, w.Outcome, w.Message)
+	assert.Equal(t, control.Done, w.Outcome, w.Message)
 	assert.Contains(t, p.run("status").out, "up, connected")
 
 	// A call to another number ends the first.
@@ -140,7 +141,7 @@ arithmon: 1
 links: [{name: line, protocol: modbus, transport: dialup, serial: {device: %s, baud: 57600}, modem: {guard: 100ms}}]
 stations: [{name: one, link: line, unit: 1, number: "100"}]
 `, p.rig.Address("line")))
-	down := p.awaitLink("line", func(l engine.LinkStatus) bool { return l.State == engine.LinkDown })
+	down := p.awaitLink("line", func(l api.LinkStatus) bool { return l.State == link.Down })
 	assert.Contains(t, down.Reason, "no modem answers on "+p.rig.Address("line"))
 }
 
@@ -152,7 +153,7 @@ func TestSeveralConnectionsAndRequestsInFlight(t *testing.T) {
 	p.awaitQuality("bus/two", "bad (timeout)")
 	p.await("bus/one", func(r api.Reading) bool { return said(r) == "good" && r.Text == "11" })
 	require.NoError(t, p.rig.SetFaults("bus", 2, rig.Faults{Identifier: true}))
-	p.awaitLink("bus", func(l engine.LinkStatus) bool { return l.Traffic.Foreign > 0 })
+	p.awaitLink("bus", func(l api.LinkStatus) bool { return l.Traffic.Foreign > 0 })
 	require.NoError(t, p.rig.SetFaults("bus", 2, rig.Faults{}))
 	p.awaitQuality("bus/two", "good")
 }
@@ -164,7 +165,7 @@ func TestALinkGoesOutByAnInterface(t *testing.T) {
 	p.awaitQuality("gate/level", "good")
 	_, err = p.client.Set(t.Context(), site.KindLink, "gate", map[string]any{"bind": "eth99"})
 	require.NoError(t, err)
-	down := p.awaitLink("gate", func(l engine.LinkStatus) bool { return l.State == engine.LinkDown })
+	down := p.awaitLink("gate", func(l api.LinkStatus) bool { return l.State == link.Down })
 	assert.Contains(t, down.Reason, `this machine has no network interface "eth99"; there are`)
 }
 
@@ -178,7 +179,7 @@ points: [{tag: all/start, station: all, address: "hr:0", writable: true}]
 `)
 	w, err := p.client.Write(t.Context(), api.WriteRequest{Tag: "all/start", Value: codec.IntValue(77)})
 	require.NoError(t, err)
-	assert.Equal(t, engine.Unknown, w.Outcome)
+	assert.Equal(t, control.Unknown, w.Outcome)
 	assert.Contains(t, w.Message, "77 was sent to all devices of the line; none answers a broadcast")
 	for unit := 1; unit <= 2; unit++ {
 		words, err := p.rig.Registers("line", unit, 0, 1)

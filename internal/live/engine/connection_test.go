@@ -14,6 +14,7 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/link"
 )
 
 var someRange = site.Range{Start: site.Address{Space: site.HoldingRegisters}, Count: 1}
@@ -39,14 +40,14 @@ func TestAWriteDoesNotKeepTheServiceFromStopping(t *testing.T) {
 	p := newPlant()
 	p.roundTrip = time.Hour
 	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
-		go e.Write(context.Background(), "st1/value", codec.UintValue(1), func(Write) error { return nil })
+		go write(e, "st1/value", codec.UintValue(1))
 		time.Sleep(time.Second)
 		began := time.Now()
 		e.mu.Lock()
 		r := e.runners["bus"]
 		e.mu.Unlock()
-		r.stop()
-		time.Sleep(drain + time.Second)
+		r.Stop()
+		time.Sleep(2 * time.Second)
 		_, closed := p.sessions()
 		assert.Equal(t, 1, closed, "the session was cut off")
 		assert.Less(t, time.Since(began), 4*time.Second)
@@ -108,7 +109,7 @@ func TestConnectionsThatTheDeviceDoesNotServeBackOff(t *testing.T) {
 					assert.Equal(t, "good", quality(t, e, st+"/value"))
 				}
 				links, _ := e.Status()
-				assert.Equal(t, LinkUp, links[0].State)
+				assert.Equal(t, link.Up, links[0].State)
 				time.Sleep(2 * time.Second)
 				var codes []diagnose.Code
 				for _, f := range e.Findings() {
@@ -132,8 +133,8 @@ func TestADisabledStationStaysDisabledWhenItsLinkGoesDown(t *testing.T) {
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(5 * time.Second)
 		_, stations := e.Status()
-		assert.Equal(t, StationUnknown, stations[0].State)
-		assert.Equal(t, StationDisabled, stations[1].State)
+		assert.Equal(t, link.StationUnknown, stations[0].State)
+		assert.Equal(t, link.StationDisabled, stations[1].State)
 		assert.Equal(t, "bad (disabled)", quality(t, e, "st2/value"))
 	})
 }
@@ -147,7 +148,7 @@ func TestOneLostExchangeCostsItsOwnPoints(t *testing.T) {
 	s = apply(t, nil, s, d)
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(3500 * time.Millisecond)
-		p.set(func() { p.outcome["st1"] = Outcome{Err: errors.New("no answer"), Reason: reading.Timeout} })
+		p.set(func() { p.outcome["st1"] = link.Outcome{Err: errors.New("no answer"), Reason: reading.Timeout} })
 		before := p.count("st1")
 		for p.count("st1") == before {
 			time.Sleep(10 * time.Millisecond)
@@ -162,7 +163,7 @@ func TestOneLostExchangeCostsItsOwnPoints(t *testing.T) {
 		}
 		assert.Equal(t, 1, bad)
 		_, stations := e.Status()
-		assert.Equal(t, StationAnswering, stations[0].State)
+		assert.Equal(t, link.StationAnswering, stations[0].State)
 		time.Sleep(1100 * time.Millisecond)
 		assert.Equal(t, "good", quality(t, e, "st1/value"), "at its next poll")
 	})
@@ -221,8 +222,8 @@ func TestDirectReadsAndWritesAreCounted(t *testing.T) {
 		r := e.runners["bus"]
 		e.mu.Unlock()
 		before, _ := e.Status()
-		r.Asked(1, Outcome{}, 10*time.Millisecond, false)
-		r.Asked(1, Outcome{Err: errors.New("no answer"), Reason: reading.Timeout}, time.Second, true)
+		r.Asked(1, link.Outcome{}, 10*time.Millisecond, false)
+		r.Asked(1, link.Outcome{Err: errors.New("no answer"), Reason: reading.Timeout}, time.Second, true)
 		after, stations := e.Status()
 		assert.Equal(t, before[0].Statistics.Requests+2, after[0].Statistics.Requests)
 		assert.Equal(t, before[0].Statistics.Answers+1, after[0].Statistics.Answers)

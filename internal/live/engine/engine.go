@@ -10,6 +10,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"reflect"
@@ -18,14 +19,15 @@ import (
 	"time"
 
 	"arithmon/internal/core/crash"
-	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 )
 
 // Options are what an Engine needs.
 type Options struct {
-	Drivers []Driver
+	Drivers []link.Driver
 	Log     *slog.Logger // nil discards
 }
 
@@ -34,17 +36,16 @@ const ageEvery = 500 * time.Millisecond
 
 // Engine runs the links of a site.
 type Engine struct {
-	drivers map[site.Protocol]Driver
-	table   *table
+	drivers map[site.Protocol]link.Driver
+	table   *table.Table
 	log     *slog.Logger
 
 	mu      sync.Mutex
 	ctx     context.Context // of the runners; nil before Start
 	cancel  context.CancelFunc
-	runners map[string]*runner // by link
-	linkOf  map[string]string  // by station
+	runners map[string]*link.Runner // by link
+	linkOf  map[string]string       // by station
 	ending  sync.WaitGroup
-	pulses  *pulses
 
 	traffic  *traffic.Log
 	findings findings // guarded by mu
@@ -52,7 +53,7 @@ type Engine struct {
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]Driver{}, table: newTable(), runners: map[string]*runner{}, linkOf: map[string]string{}, pulses: newPulses(), traffic: traffic.NewLog()}
+	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, traffic: traffic.NewLog()}
 	if e.log = o.Log; e.log == nil {
 		e.log = slog.New(slog.DiscardHandler)
 	}
@@ -80,7 +81,7 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 			case <-aging.Done():
 				return
 			case now := <-ticker.C:
-				e.guarded("ageing readings", func() { e.table.age(now) })
+				e.guarded("ageing readings", func() { e.table.Age(now) })
 			}
 		}
 	})
@@ -93,15 +94,8 @@ func (e *Engine) guarded(what string, f func()) {
 	}
 }
 
-// pulsesEnd is how long the ends of pulses may take when the engine stops.
-const pulsesEnd = time.Second
-
-// EndPulses ends pulses early, and lets no further one begin.
-func (e *Engine) EndPulses() { e.pulses.halt(pulsesEnd) }
-
-// Stop ends pulses early, then all links, lets exchanges under way end, and waits for that.
+// Stop ends all links, lets exchanges under way end, and waits for that.
 func (e *Engine) Stop() {
-	e.EndPulses()
 	e.traffic.StopRecording()
 	e.mu.Lock()
 	if e.cancel != nil {
@@ -113,22 +107,22 @@ func (e *Engine) Stop() {
 
 // startLink starts a runner for l with all its stations.
 func (e *Engine) startLink(s *site.Site, l site.Link, after <-chan struct{}) {
-	var stations []Station
+	var stations []link.Station
 	for _, st := range s.StationsOf(l.Name) {
 		e.linkOf[st.Name] = l.Name
 		stations = append(stations, e.station(s, st))
 	}
-	r := start(e.ctx, e.log, l, e.drivers[l.Protocol], e.table, e.traffic.Ring(l.Name, len(s.Links())), stations, after)
+	r := link.Start(e.ctx, link.Options{Log: e.log, Link: l, Driver: e.drivers[l.Protocol], Table: e.table, Ring: e.traffic.Ring(l.Name, s.Count(site.KindLink)), Stations: stations, After: after})
 	e.runners[l.Name] = r
-	e.ending.Go(func() { <-r.done })
+	e.ending.Go(func() { <-r.Done() })
 }
 
 // station gathers the slots of a station's points.
-func (e *Engine) station(s *site.Site, st site.Station) Station {
+func (e *Engine) station(s *site.Site, st site.Station) link.Station {
 	points := s.SharedPointsOf(st.Name)
-	station := Station{Station: st, Slots: make([]*Slot, len(points))}
+	station := link.Station{Station: st, Slots: make([]*table.Slot, len(points))}
 	for i, p := range points {
-		station.Slots[i] = e.table.put(p, st)
+		station.Slots[i] = e.table.Put(p, st)
 	}
 	return station
 }
@@ -157,14 +151,14 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 		}
 	}
 	for _, tag := range removed {
-		e.table.remove(tag)
+		e.table.Remove(tag)
 	}
 	// Stations leave their old links before anything takes them up on the new ones.
 	for name := range stations {
 		st, exists := s.Station(name)
 		if was, ok := e.linkOf[name]; ok && (!exists || was != st.Link) {
 			if r := e.runners[was]; r != nil && !links[was] {
-				r.inbox.put(func(*connection) { r.drop(name) })
+				r.Drop(name)
 			}
 			delete(e.linkOf, name)
 		}
@@ -172,8 +166,8 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 	for name := range links {
 		var after <-chan struct{}
 		if old := e.runners[name]; old != nil {
-			old.stop()
-			after = old.done
+			old.Stop()
+			after = old.Done()
 			delete(e.runners, name)
 		}
 		if l, ok := s.Link(name); ok {
@@ -185,8 +179,7 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 	for name := range stations {
 		if st, exists := s.Station(name); exists && !links[st.Link] {
 			e.linkOf[name] = st.Link
-			r, station := e.runners[st.Link], e.station(s, st)
-			r.inbox.put(func(*connection) { r.configure(station) })
+			e.runners[st.Link].Configure(e.station(s, st))
 		}
 	}
 }
@@ -199,7 +192,7 @@ func sameLink(before, after site.Entity) bool {
 	return ok1 && ok2 && reflect.DeepEqual(a, b)
 }
 
-func (e *Engine) runnerOf(station string) (*runner, error) {
+func (e *Engine) runnerOf(station string) (*link.Runner, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if r := e.runners[e.linkOf[station]]; r != nil {
@@ -209,27 +202,29 @@ func (e *Engine) runnerOf(station string) (*runner, error) {
 }
 
 // Reading returns the newest reading of a point.
-func (e *Engine) Reading(tag string) (Live, bool) {
-	slot := e.table.get(tag)
+func (e *Engine) Reading(tag string) (table.Live, bool) {
+	slot := e.table.Get(tag)
 	if slot == nil {
-		return Live{}, false
+		return table.Live{}, false
 	}
-	return slot.live(), true
+	return slot.Live(), true
 }
 
 // Subscribe follows the points whose tags fit any of the patterns; the caller closes the subscription.
-func (e *Engine) Subscribe(patterns ...string) *Subscription { return e.table.subscribe(patterns) }
+func (e *Engine) Subscribe(patterns ...string) *table.Subscription {
+	return e.table.Subscribe(patterns...)
+}
 
 // all lists the runners by the names of their links.
-func (e *Engine) all() []*runner {
+func (e *Engine) all() []*link.Runner {
 	e.mu.Lock()
-	runners := make([]*runner, 0, len(e.runners))
+	runners := make([]*link.Runner, 0, len(e.runners))
 	for _, r := range e.runners {
 		runners = append(runners, r)
 	}
 	e.mu.Unlock()
-	slices.SortFunc(runners, func(a, b *runner) int {
-		if a.link.Name < b.link.Name {
+	slices.SortFunc(runners, func(a, b *link.Runner) int {
+		if a.Link().Name < b.Link().Name {
 			return -1
 		}
 		return 1
@@ -238,22 +233,96 @@ func (e *Engine) all() []*runner {
 }
 
 // Status returns the state of all links and stations, by name.
-func (e *Engine) Status() ([]LinkStatus, []StationStatus) {
+func (e *Engine) Status() ([]link.Status, []link.StationStatus) {
 	runners := e.all()
-	links, stations := []LinkStatus{}, []StationStatus{}
+	links, stations := []link.Status{}, []link.StationStatus{}
 	for _, r := range runners {
-		link, its := r.snapshot(e.table)
-		links = append(links, link)
+		status, its := r.Snapshot()
+		links = append(links, status)
 		stations = append(stations, its...)
 	}
 	return links, stations
 }
 
-// Raw is the wire data of a sample.
-func (sample Sample) Raw() reading.Raw {
-	raw := reading.Raw{Words: sample.Words, HasBit: sample.HasBit, Object: sample.Object}
-	if sample.Bit {
-		raw.Bit = 1
+// Slot is the place of a point in the live table; nil when there is no such point.
+func (e *Engine) Slot(tag string) *table.Slot { return e.table.Get(tag) }
+
+// Events are those of all points.
+func (e *Engine) Events() *table.Events { return e.table.Events() }
+
+// Command runs f on a connection of a station's link, between two exchanges, and waits for it. When ctx ends before f's turn, f is not run.
+func (e *Engine) Command(ctx context.Context, station string, f func(*link.Turn) error) error {
+	r, err := e.runnerOf(station)
+	if err != nil {
+		return err
 	}
-	return raw
+	return r.Command(ctx, station, f)
 }
+
+// Hold keeps the link of a station from being lent until release is called.
+func (e *Engine) Hold(station string) (release func()) {
+	r, err := e.runnerOf(station)
+	if err != nil {
+		return func() {}
+	}
+	return r.Hold()
+}
+
+// ReadAddresses asks a station for addresses that no point needs to have.
+func (e *Engine) ReadAddresses(ctx context.Context, station string, what site.Range) ([]table.Sample, error) {
+	r, err := e.runnerOf(station)
+	if err != nil {
+		return nil, err
+	}
+	return r.ReadAddresses(ctx, station, what)
+}
+
+// Refresh plans a station anew and asks it everything at once, what it refused before included.
+func (e *Engine) Refresh(ctx context.Context, station string) error {
+	r, err := e.runnerOf(station)
+	if err != nil {
+		return err
+	}
+	return r.Refresh(ctx, station)
+}
+
+// TestStation asks a station for any sign of life.
+func (e *Engine) TestStation(ctx context.Context, station string) (link.Test, error) {
+	r, err := e.runnerOf(station)
+	if err != nil {
+		return link.Test{}, err
+	}
+	return r.TestStation(ctx, station)
+}
+
+// Perform has a station do one of its Actions and says what came of it.
+func (e *Engine) Perform(ctx context.Context, station, action string) (string, error) {
+	r, err := e.runnerOf(station)
+	if err != nil {
+		return "", err
+	}
+	return r.Perform(ctx, station, action)
+}
+
+// Actions are what stations of a protocol can do beside reading and writing.
+func (e *Engine) Actions(p site.Protocol) []link.Action {
+	if actor, ok := e.drivers[p].(link.Actor); ok {
+		return actor.Actions()
+	}
+	return nil
+}
+
+// Borrow gives a link to f alone: its connections are closed and its polls pause until f returns. f ends soon after its context does,
+// which is when ctx ends or the link is stopped or changed.
+func (e *Engine) Borrow(ctx context.Context, name, why string, f func(context.Context)) error {
+	e.mu.Lock()
+	r := e.runners[name]
+	e.mu.Unlock()
+	if r == nil {
+		return link.ErrStopped
+	}
+	return r.Lend(ctx, why, f)
+}
+
+// ErrNoStation says that there is no station of a name.
+var ErrNoStation = errors.New("no such station")

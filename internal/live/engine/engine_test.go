@@ -17,6 +17,10 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/control"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
+	"arithmon/internal/record/store"
 )
 
 // These tests run in synctest bubbles: time stands still but for when every goroutine waits, so that they are exact
@@ -26,13 +30,13 @@ import (
 type plant struct {
 	mu        sync.Mutex
 	roundTrip time.Duration
-	opening   time.Duration      // how long Open takes
-	most      int                // connections that are served; further ones end when they are asked; 0: all
-	panics    map[string]bool    // stations whose exchanges panic
-	refuse    error              // Open fails with it
-	silent    map[string]bool    // stations that do not answer
-	lose      map[string]int     // so many exchanges of a station lose the link
-	outcome   map[string]Outcome // what a station answers instead of a value
+	opening   time.Duration           // how long Open takes
+	most      int                     // connections that are served; further ones end when they are asked; 0: all
+	panics    map[string]bool         // stations whose exchanges panic
+	refuse    error                   // Open fails with it
+	silent    map[string]bool         // stations that do not answer
+	lose      map[string]int          // so many exchanges of a station lose the link
+	outcome   map[string]link.Outcome // what a station answers instead of a value
 	opened    int
 	closed    int
 	log       []string               // exchanges in order
@@ -41,23 +45,23 @@ type plant struct {
 }
 
 func newPlant() *plant {
-	return &plant{roundTrip: 10 * time.Millisecond, silent: map[string]bool{}, lose: map[string]int{}, outcome: map[string]Outcome{}, times: map[string][]time.Time{}}
+	return &plant{roundTrip: 10 * time.Millisecond, silent: map[string]bool{}, lose: map[string]int{}, outcome: map[string]link.Outcome{}, times: map[string][]time.Time{}}
 }
 
 type plantJob struct {
 	station string
 	period  time.Duration
-	slots   []*Slot
+	slots   []*table.Slot
 }
 
 func (j *plantJob) Period() time.Duration { return j.period }
-func (j *plantJob) Slots() []*Slot        { return j.slots }
+func (j *plantJob) Slots() []*table.Slot  { return j.slots }
 
 func (p *plant) Protocol() site.Protocol { return site.Modbus }
 
-func (p *plant) Jobs(_ site.Link, s Station) []Job {
+func (p *plant) Jobs(_ site.Link, s link.Station) []link.Job {
 	byPeriod := map[time.Duration]*plantJob{}
-	var jobs []Job
+	var jobs []link.Job
 	for _, slot := range s.Slots {
 		if byPeriod[slot.Period] == nil {
 			byPeriod[slot.Period] = &plantJob{station: s.Name, period: slot.Period}
@@ -71,13 +75,13 @@ func (p *plant) Jobs(_ site.Link, s Station) []Job {
 type plantSession struct {
 	*plant
 	link site.Link
-	host Host
+	host link.Host
 	lost atomic.Bool
 
 	served bool
 }
 
-func (p *plant) Open(ctx context.Context, link site.Link, host Host) (Session, error) {
+func (p *plant) Open(ctx context.Context, link site.Link, host link.Host) (link.Session, error) {
 	p.mu.Lock()
 	takes := p.opening
 	p.mu.Unlock()
@@ -95,7 +99,7 @@ func (p *plant) Open(ctx context.Context, link site.Link, host Host) (Session, e
 	return &plantSession{plant: p, link: link, host: host, served: p.most == 0 || p.opened-p.closed <= p.most}, nil
 }
 
-func (s *plantSession) Do(job Job) Outcome {
+func (s *plantSession) Do(job link.Job) link.Outcome {
 	j := job.(*plantJob)
 	s.mu.Lock()
 	s.log = append(s.log, j.station)
@@ -108,29 +112,29 @@ func (s *plantSession) Do(job Job) Outcome {
 	}
 	s.lost.Store(lose)
 	if lose {
-		return Outcome{Err: errors.New("connection lost"), Reason: reading.LinkDown}
+		return link.Outcome{Err: errors.New("connection lost"), Reason: reading.LinkDown}
 	}
 	if silent {
 		time.Sleep(time.Duration(s.link.Timeout))
-		return Outcome{Err: errors.New("no answer in time"), Reason: reading.Timeout}
+		return link.Outcome{Err: errors.New("no answer in time"), Reason: reading.Timeout}
 	}
 	time.Sleep(s.roundTrip)
 	if out.Err != nil {
 		return out
 	}
 	for _, slot := range j.slots {
-		s.host.Emit([]Sample{{Slot: slot, Value: codec.UintValue(7), Words: []uint16{7}, Quality: reading.Good}})
+		s.host.Emit([]table.Sample{{Slot: slot, Value: codec.UintValue(7), Words: []uint16{7}, Quality: reading.Good}})
 	}
-	return Outcome{}
+	return link.Outcome{}
 }
 
-func (s *plantSession) Read(site.Station, site.Range) ([]Sample, error) {
+func (s *plantSession) Read(site.Station, site.Range) ([]table.Sample, error) {
 	time.Sleep(s.roundTrip)
 	s.set(func() { s.log = append(s.log, "read") })
-	return []Sample{{Value: codec.UintValue(7), Words: []uint16{7}}}, nil
+	return []table.Sample{{Value: codec.UintValue(7), Words: []uint16{7}}}, nil
 }
 
-func (s *plantSession) Write(_ site.Station, what Command) Written {
+func (s *plantSession) Write(_ site.Station, what link.Command) link.Written {
 	raw := what.Raw[0]
 	time.Sleep(s.roundTrip)
 	s.mu.Lock()
@@ -138,15 +142,15 @@ func (s *plantSession) Write(_ site.Station, what Command) Written {
 	s.log = append(s.log, "write")
 	s.held = raw
 	if s.outcome["write"].Err != nil {
-		return Written{Err: s.outcome["write"].Err, Reached: true}
+		return link.Written{Err: s.outcome["write"].Err, Reached: true}
 	}
-	samples := []Sample{{Slot: what.Slot, Value: raw, Words: []uint16{1}, Quality: reading.Good}}
-	return Written{Before: []Sample{{Value: codec.UintValue(0), Quality: reading.Good}}, Sent: samples, After: samples, Reached: true, Accepted: true}
+	samples := []table.Sample{{Slot: what.Slot, Value: raw, Words: []uint16{1}, Quality: reading.Good}}
+	return link.Written{Before: []table.Sample{{Value: codec.UintValue(0), Quality: reading.Good}}, Sent: samples, After: samples, Reached: true, Accepted: true}
 }
 
 func (s *plantSession) Test(site.Station) (string, error) { return "here", nil }
 func (s *plantSession) Lost() bool                        { return s.lost.Load() }
-func (s *plantSession) Traffic() Traffic                  { return Traffic{} }
+func (s *plantSession) Traffic() link.Traffic             { return link.Traffic{} }
 func (s *plantSession) Close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -222,10 +226,33 @@ func apply(t *testing.T, e *Engine, s *site.Site, d *site.Draft) *site.Site {
 	return s
 }
 
+// memory are records of writes that are kept in memory.
+type memory struct {
+	refuse error
+	begun  []store.WriteRecord
+}
+
+func (m *memory) BeginWrite(_ context.Context, w store.WriteRecord) (int64, error) {
+	if m.refuse != nil {
+		return 0, m.refuse
+	}
+	m.begun = append(m.begun, w)
+	return int64(len(m.begun)), nil
+}
+
+func (*memory) EndWrite(context.Context, int64, store.WriteRecord) error { return nil }
+
+func (*memory) Later(int64, store.WriteRecord) {}
+
+// write writes a value by a controller of its own.
+func write(e *Engine, tag string, v codec.Value) (control.Write, error) {
+	return control.New(e, &memory{}, nil).Write(context.Background(), control.Principal{Name: "tester"}, tag, v)
+}
+
 // run starts an engine on a site in a bubble.
 func run(t *testing.T, s *site.Site, p *plant, f func(t *testing.T, e *Engine)) {
 	synctest.Test(t, func(t *testing.T) {
-		e := New(Options{Drivers: []Driver{p}})
+		e := New(Options{Drivers: []link.Driver{p}})
 		e.Start(context.Background(), s)
 		defer e.Stop()
 		f(t, e)
@@ -251,7 +278,7 @@ func TestPollsKeepTheirPeriod(t *testing.T) {
 		assert.Equal(t, "good", quality(t, e, "st1/value"))
 		_, stations := e.Status()
 		assert.Zero(t, stations[0].Statistics.LatePolls)
-		assert.Equal(t, Count{Good: 1}, stations[0].Points)
+		assert.Equal(t, table.Count{Good: 1}, stations[0].Points)
 	})
 }
 
@@ -337,7 +364,7 @@ func TestALinkThatCannotBeOpenedIsTriedWithGrowingPauses(t *testing.T) {
 		time.Sleep(time.Minute)
 		assert.Equal(t, "bad (link-down)", quality(t, e, "st1/value"))
 		links, _ := e.Status()
-		assert.Equal(t, LinkDown, links[0].State)
+		assert.Equal(t, link.Down, links[0].State)
 		assert.Contains(t, links[0].Reason, "connection refused")
 		p.set(func() { p.refuse = nil })
 		time.Sleep(16 * time.Second)
@@ -374,12 +401,12 @@ func TestASilentConnectionIsRenewed(t *testing.T) {
 
 func TestARefusalIsAnAnswer(t *testing.T) {
 	p := newPlant()
-	p.outcome["st1"] = Outcome{Err: errors.New("exception 2"), Reason: reading.ExceptionReason(2), Answered: true}
+	p.outcome["st1"] = link.Outcome{Err: errors.New("exception 2"), Reason: reading.ExceptionReason(2), Answered: true}
 	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
 		time.Sleep(10 * time.Second)
 		assert.Equal(t, "bad (exception-2)", quality(t, e, "st1/value"))
 		_, stations := e.Status()
-		assert.Equal(t, StationAnswering, stations[0].State)
+		assert.Equal(t, link.StationAnswering, stations[0].State)
 		assert.InDelta(t, 10, p.count("st1"), 1, "no retries, no setting back")
 	})
 }
@@ -389,10 +416,10 @@ func TestAJobCanBeReplacedByOthers(t *testing.T) {
 	s := build(t, 1, nil)
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(1500 * time.Millisecond)
-		slot, before := e.table.get("st1/value"), p.count("st1")
+		slot, before := e.table.Get("st1/value"), p.count("st1")
 		p.set(func() {
-			p.outcome["st1"] = Outcome{Err: errors.New("exception 2"), Answered: true, Reason: reading.ExceptionReason(2),
-				Instead: []Job{&plantJob{station: "half", period: time.Second, slots: []*Slot{slot}}}}
+			p.outcome["st1"] = link.Outcome{Err: errors.New("exception 2"), Answered: true, Reason: reading.ExceptionReason(2),
+				Instead: []link.Job{&plantJob{station: "half", period: time.Second, slots: []*table.Slot{slot}}}}
 		})
 		time.Sleep(5 * time.Second)
 		assert.Equal(t, 1, p.count("st1")-before, "asked once more as a whole")
@@ -533,12 +560,14 @@ func TestWritesGoAheadOfPolls(t *testing.T) {
 	run(t, build(t, 5, nil), p, func(t *testing.T, e *Engine) {
 		time.Sleep(5 * time.Second) // five stations at 0.6 s: polls are always waiting
 		began := len(p.order())
-		var recorded Write
-		w, err := e.Write(context.Background(), "st3/value", codec.TextValue("12"), func(w Write) error { recorded = w; return nil })
+		var kept memory
+		w, err := control.New(e, &kept, nil).Write(context.Background(), control.Principal{Name: "ann"}, "st3/value", codec.TextValue("12"))
 		require.NoError(t, err)
-		assert.Equal(t, Done, w.Outcome)
+		assert.Equal(t, control.Done, w.Outcome)
 		assert.Equal(t, codec.IntValue(12), p.written())
-		assert.Equal(t, []codec.Value{codec.IntValue(12)}, recorded.Sent, "recorded before it was sent")
+		require.Len(t, kept.begun, 1)
+		assert.Equal(t, "ann", kept.begun[0].Who)
+		assert.Equal(t, codec.IntValue(12), kept.begun[0].Sent, "recorded before it was sent")
 		since := p.order()[began:]
 		assert.Contains(t, since[:min(2, len(since))], "write", "after at most the exchange under way")
 	})
@@ -550,21 +579,22 @@ func TestWritesThatAreRefused(t *testing.T) {
 	d := s.Edit()
 	d.Add(site.Point{Tag: "fixed", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 3}})
 	s = apply(t, nil, s, d)
-	never := func(Write) error { return errors.New("must not be recorded as sent") }
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(time.Second)
-		w, err := e.Write(context.Background(), "fixed", codec.IntValue(1), never)
+		kept := memory{refuse: errors.New("disk full")} // what is refused is not recorded as sent
+		c := control.New(e, &kept, nil)
+		w, err := c.Write(context.Background(), control.Principal{}, "fixed", codec.IntValue(1))
 		require.NoError(t, err)
-		assert.Equal(t, Refused, w.Outcome)
+		assert.Equal(t, control.Refused, w.Outcome)
 		assert.True(t, w.NotAllowed)
-		w, err = e.Write(context.Background(), "st1/value", codec.IntValue(70000), never)
+		w, err = c.Write(context.Background(), control.Principal{}, "st1/value", codec.IntValue(70000))
 		require.NoError(t, err)
-		assert.Equal(t, Refused, w.Outcome)
+		assert.Equal(t, control.Refused, w.Outcome)
 		assert.Contains(t, w.Message, "70000 is out of the range of uint16 (0 to 65535)")
-		_, err = e.Write(context.Background(), "nothing", codec.IntValue(1), never)
-		assert.ErrorIs(t, err, ErrNoPoint)
-		_, err = e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return errors.New("disk full") })
-		assert.EqualError(t, err, "disk full")
+		_, err = c.Write(context.Background(), control.Principal{}, "nothing", codec.IntValue(1))
+		assert.ErrorIs(t, err, control.ErrNoPoint)
+		_, err = c.Write(context.Background(), control.Principal{}, "st1/value", codec.IntValue(1))
+		assert.EqualError(t, err, "not sent, since it could not be recorded: disk full")
 		assert.True(t, p.written().IsZero(), "what cannot be recorded is not sent")
 	})
 }
@@ -575,9 +605,9 @@ func TestCommandsToALinkThatIsDownOrDisabledSaySo(t *testing.T) {
 	s := build(t, 1, nil)
 	run(t, s, p, func(t *testing.T, e *Engine) {
 		time.Sleep(3 * time.Second)
-		w, err := e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return nil })
+		w, err := write(e, "st1/value", codec.IntValue(1))
 		require.NoError(t, err)
-		assert.Equal(t, Refused, w.Outcome)
+		assert.Equal(t, control.Refused, w.Outcome)
 		assert.Contains(t, w.Message, "link bus of station st1 is down: connection refused")
 		_, err = e.ReadAddresses(context.Background(), "st1", site.Range{Start: site.Address{Space: site.Coils}, Count: 1})
 		assert.ErrorContains(t, err, "is down")
@@ -592,7 +622,7 @@ func TestCommandsToALinkThatIsDownOrDisabledSaySo(t *testing.T) {
 		l.Enabled = false
 		d.Put(l)
 		s = apply(t, e, s, d)
-		w, err = e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return nil })
+		w, err = write(e, "st1/value", codec.IntValue(1))
 		require.NoError(t, err)
 		assert.Contains(t, w.Message, "link bus is disabled; enable it first")
 	})
@@ -663,7 +693,7 @@ func TestStopLetsTheExchangeUnderWayEnd(t *testing.T) {
 	p := newPlant()
 	p.roundTrip = time.Second
 	synctest.Test(t, func(t *testing.T) {
-		e := New(Options{Drivers: []Driver{p}})
+		e := New(Options{Drivers: []link.Driver{p}})
 		e.Start(context.Background(), build(t, 1, nil))
 		time.Sleep(100 * time.Millisecond)
 		began := time.Now()

@@ -12,6 +12,8 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/control"
+	"arithmon/internal/live/link"
 )
 
 func parallel(connections, inFlight int) func(*site.Link) {
@@ -76,7 +78,7 @@ func TestALostConnectionOfSeveralIsOpenedAnewAlone(t *testing.T) {
 		opened, closed := p.sessions()
 		assert.Equal(t, []int{4, 1}, []int{opened, closed})
 		links, _ := e.Status()
-		assert.Equal(t, LinkUp, links[0].State)
+		assert.Equal(t, link.Up, links[0].State)
 		assert.Equal(t, "good", quality(t, e, "st1/value"))
 	})
 }
@@ -100,19 +102,19 @@ func TestRepetitionsWaitForTheRetryDelayAndLetOthersGoOn(t *testing.T) {
 func TestWhatDevicesAskForByTheirRefusal(t *testing.T) {
 	t.Run("later", func(t *testing.T) {
 		p := newPlant()
-		p.outcome["st1"] = Outcome{Err: errors.New("busy"), Reason: "exception-6", Answered: true, Later: true}
+		p.outcome["st1"] = link.Outcome{Err: errors.New("busy"), Reason: "exception-6", Answered: true, Later: true}
 		run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
 			time.Sleep(300 * time.Millisecond)
 			assert.Equal(t, "bad (never-read)", quality(t, e, "st1/value"), "not refused while it may yet answer")
 			p.set(func() { delete(p.outcome, "st1") })
 			time.Sleep(300 * time.Millisecond)
 			assert.Equal(t, "good", quality(t, e, "st1/value"), "well before the next poll")
-			assert.GreaterOrEqual(t, p.at("st1")[1].Sub(p.at("st1")[0]), busyDelay)
+			assert.GreaterOrEqual(t, p.at("st1")[1].Sub(p.at("st1")[0]), 250*time.Millisecond)
 		})
 	})
 	t.Run("rest", func(t *testing.T) {
 		p := newPlant()
-		p.outcome["st1"] = Outcome{Err: errors.New("no path"), Reason: "exception-10", Rest: 5 * time.Second}
+		p.outcome["st1"] = link.Outcome{Err: errors.New("no path"), Reason: "exception-10", Rest: 5 * time.Second}
 		run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
 			time.Sleep(4 * time.Second)
 			assert.Equal(t, 1, p.count("st1"), "neither repeated nor asked within its rest")
@@ -123,12 +125,12 @@ func TestWhatDevicesAskForByTheirRefusal(t *testing.T) {
 	})
 	t.Run("skipped", func(t *testing.T) {
 		p := newPlant()
-		p.outcome["st1"] = Outcome{Err: errors.New("no such function"), Reason: "exception-1", Answered: true, Skipped: true}
+		p.outcome["st1"] = link.Outcome{Err: errors.New("no such function"), Reason: "exception-1", Answered: true, Skipped: true}
 		run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
 			time.Sleep(4 * time.Second)
 			_, stations := e.Status()
 			assert.Zero(t, stations[0].Statistics.Requests)
-			assert.Equal(t, StationUnknown, stations[0].State, "what was not asked says nothing about it")
+			assert.Equal(t, link.StationUnknown, stations[0].State, "what was not asked says nothing about it")
 			assert.Equal(t, "bad (exception-1)", quality(t, e, "st1/value"))
 		})
 	})
@@ -142,7 +144,6 @@ func TestPulses(t *testing.T) {
 		s = apply(t, nil, s, d)
 		return s
 	}
-	record := func(Write) error { return nil }
 	t.Run("on, time, off", func(t *testing.T) {
 		p := newPlant()
 		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {
@@ -151,9 +152,9 @@ func TestPulses(t *testing.T) {
 				time.Sleep(time.Second)
 				assert.Equal(t, codec.BoolValue(true), p.written(), "on meanwhile")
 			}()
-			w, err := e.Write(context.Background(), "horn", codec.BoolValue(true), record)
+			w, err := write(e, "horn", codec.BoolValue(true))
 			require.NoError(t, err)
-			assert.Equal(t, Done, w.Outcome, w.Message)
+			assert.Equal(t, control.Done, w.Outcome, w.Message)
 			assert.Equal(t, codec.BoolValue(false), p.written())
 			assert.InDelta(t, 3, time.Since(began).Seconds(), 0.1)
 			assert.Greater(t, p.count("st1"), 2, "polls go on during a pulse")
@@ -163,7 +164,7 @@ func TestPulses(t *testing.T) {
 		p := newPlant()
 		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {
 			began := time.Now()
-			_, err := e.Write(context.Background(), "horn", codec.BoolValue(false), record)
+			_, err := write(e, "horn", codec.BoolValue(false))
 			require.NoError(t, err)
 			assert.Less(t, time.Since(began), time.Second)
 		})
@@ -173,11 +174,11 @@ func TestPulses(t *testing.T) {
 		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {
 			go func() {
 				time.Sleep(time.Second)
-				p.set(func() { p.outcome["write"] = Outcome{Err: errors.New("no answer in time")} })
+				p.set(func() { p.outcome["write"] = link.Outcome{Err: errors.New("no answer in time")} })
 			}()
-			w, err := e.Write(context.Background(), "horn", codec.BoolValue(true), record)
+			w, err := write(e, "horn", codec.BoolValue(true))
 			require.NoError(t, err)
-			assert.Equal(t, Unknown, w.Outcome)
+			assert.Equal(t, control.Unknown, w.Outcome)
 			assert.Contains(t, w.Message, "its end was not confirmed in 5 tries")
 			assert.Contains(t, w.Message, "It may still be")
 		})
@@ -185,16 +186,16 @@ func TestPulses(t *testing.T) {
 	t.Run("nobody borrows the line before it has ended", func(t *testing.T) {
 		p := newPlant()
 		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {
-			done := make(chan Write)
+			done := make(chan control.Write)
 			go func() {
-				w, _ := e.Write(context.Background(), "horn", codec.BoolValue(true), record)
+				w, _ := write(e, "horn", codec.BoolValue(true))
 				done <- w
 			}()
 			time.Sleep(time.Second)
 			err := e.Borrow(context.Background(), "bus", "a scan", func(context.Context) { t.Error("borrowed") })
 			assert.ErrorContains(t, err, "a pulse is being written")
 			w := <-done
-			assert.Equal(t, Done, w.Outcome, w.Message)
+			assert.Equal(t, control.Done, w.Outcome, w.Message)
 		})
 	})
 	t.Run("stopping cuts it short", func(t *testing.T) {
@@ -204,16 +205,17 @@ func TestPulses(t *testing.T) {
 				time.Sleep(time.Second)
 				assert.Equal(t, codec.BoolValue(true), p.written())
 			}()
-			done := make(chan Write)
+			done := make(chan control.Write)
+			c := control.New(e, &memory{}, nil)
 			go func() {
-				w, _ := e.Write(context.Background(), "horn", codec.BoolValue(true), record)
+				w, _ := c.Write(context.Background(), control.Principal{}, "horn", codec.BoolValue(true))
 				done <- w
 			}()
 			time.Sleep(1500 * time.Millisecond)
-			go e.pulses.halt(time.Minute)
+			go c.EndPulses()
 			w := <-done
 			assert.Equal(t, codec.BoolValue(false), p.written())
-			assert.Equal(t, Done, w.Outcome)
+			assert.Equal(t, control.Done, w.Outcome)
 		})
 	})
 }
@@ -226,20 +228,21 @@ func TestAddressesWithoutAPointAreWrittenUnlessAPointForbidsIt(t *testing.T) {
 	s = apply(t, nil, s, d)
 	st, _ := s.Station("st1")
 	run(t, s, p, func(t *testing.T, e *Engine) {
-		recorded := 0
-		write := func(offset uint16, values ...codec.Value) Write {
-			w, err := e.WriteAddresses(context.Background(), st, site.Point{Tag: "x", Station: "st1", Type: codec.TypeUint16,
-				Address: site.Address{Space: site.HoldingRegisters, Offset: offset}}, values, func(Write) error { recorded++; return nil })
+		var kept memory
+		c := control.New(e, &kept, nil)
+		write := func(offset uint16, values ...codec.Value) control.Write {
+			w, err := c.WriteAddresses(context.Background(), control.Principal{}, st, site.Point{Tag: "x", Station: "st1", Type: codec.TypeUint16,
+				Address: site.Address{Space: site.HoldingRegisters, Offset: offset}}, values)
 			require.NoError(t, err)
 			return w
 		}
-		assert.Equal(t, Done, write(20, codec.IntValue(5)).Outcome)
+		assert.Equal(t, control.Done, write(20, codec.IntValue(5)).Outcome)
 		w := write(2, codec.IntValue(1), codec.IntValue(2), codec.IntValue(3))
-		assert.Equal(t, Refused, w.Outcome)
+		assert.Equal(t, control.Refused, w.Outcome)
 		assert.True(t, w.NotAllowed)
 		assert.Contains(t, w.Message, "point fixed is there and is read-only")
 		assert.Contains(t, write(20, codec.IntValue(70000)).Message, "not sent: value 1: ")
-		assert.Equal(t, 1, recorded, "only what was sent")
+		assert.Len(t, kept.begun, 1, "only what was sent")
 	})
 }
 
@@ -266,7 +269,7 @@ func (c caller) AtHand(st site.Station) bool {
 
 type callingPlant struct{ *plant }
 
-func (p callingPlant) Open(ctx context.Context, link site.Link, host Host) (Session, error) {
+func (p callingPlant) Open(ctx context.Context, link site.Link, host link.Host) (link.Session, error) {
 	s, err := p.plant.Open(ctx, link, host)
 	return caller{s.(*plantSession)}, err
 }
@@ -284,7 +287,7 @@ func TestWhatIsDueAtTheStationAtHandGoesFirst(t *testing.T) {
 	}
 	s = apply(t, nil, s, d)
 	synctest.Test(t, func(t *testing.T) {
-		e := New(Options{Drivers: []Driver{callingPlant{p}}})
+		e := New(Options{Drivers: []link.Driver{callingPlant{p}}})
 		e.Start(context.Background(), s)
 		defer e.Stop()
 		time.Sleep(19 * time.Second)
@@ -318,16 +321,16 @@ func TestALinkThatIsBorrowed(t *testing.T) {
 		opened, closed := p.sessions()
 		assert.Equal(t, opened, closed, "and nothing else holds the line")
 		links, _ := e.Status()
-		assert.Equal(t, LinkPaused, links[0].State)
+		assert.Equal(t, link.Paused, links[0].State)
 
 		err := e.Borrow(context.Background(), "bus", "another", func(context.Context) { t.Error("both at once") })
-		assert.ErrorIs(t, err, ErrBorrowed)
+		assert.ErrorIs(t, err, link.ErrBorrowed)
 		assert.ErrorContains(t, err, "a scan has the line")
-		w, err := e.Write(context.Background(), "st1/value", codec.IntValue(1), func(Write) error { return nil })
+		w, err := write(e, "st1/value", codec.IntValue(1))
 		require.NoError(t, err)
 		assert.Contains(t, w.Message, "not sent: link bus: something else has the line: a scan has the line")
 		_, err = e.ReadAddresses(context.Background(), "st1", site.Range{Count: 1})
-		assert.ErrorIs(t, err, ErrBorrowed)
+		assert.ErrorIs(t, err, link.ErrBorrowed)
 
 		require.NoError(t, <-ended)
 		time.Sleep(2 * time.Second)

@@ -17,8 +17,11 @@ import (
 	"arithmon/internal/check/e2e/farend"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/control"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 )
 
 // The outstation of the trial has analog inputs that say their index and a number that counts, of which every change is an event of
@@ -248,7 +251,7 @@ func TestTrialDNP3(t *testing.T) {
 	changes, err := draft.Changes()
 	require.NoError(t, err)
 	s = s.With(changes)
-	e := engine.New(engine.Options{Drivers: []engine.Driver{dnp3driver.New()}})
+	e := engine.New(engine.Options{Drivers: []link.Driver{dnp3driver.New()}})
 	e.Start(context.Background(), s)
 	defer e.Stop()
 	begun(t, e, "ai0")
@@ -257,7 +260,7 @@ func TestTrialDNP3(t *testing.T) {
 	o.mu.Unlock()
 
 	var got result
-	got.writes = map[engine.WriteOutcome]int{}
+	got.writes = map[control.Outcome]int{}
 	end := time.Now().Add(duration())
 	var busy sync.WaitGroup
 	busy.Go(func() {
@@ -324,7 +327,7 @@ func TestTrialDNP3(t *testing.T) {
 	}
 	invented := 0
 	seen := map[int64]bool{}
-	list, lost := e.Events().After(nil, 0, engine.MaxEvents)
+	list, lost := e.Events().After(nil, 0, table.MaxEvents)
 	for _, ev := range list {
 		v, _ := ev.Value.Int()
 		if !o.given[int(v)] {
@@ -354,7 +357,7 @@ func TestTrialDNP3(t *testing.T) {
 func (o *rtu) command(t *testing.T, e *engine.Engine, end time.Time, got *result) {
 	for v := int32(1); time.Now().Before(end); v++ {
 		i := int(v) % outputs
-		w, err := e.Write(t.Context(), fmt.Sprintf("ao%d", i), codec.IntValue(int64(v)), func(engine.Write) error { return nil })
+		w, err := write(t.Context(), e, fmt.Sprintf("ao%d", i), codec.IntValue(int64(v)))
 		if err != nil {
 			continue
 		}
@@ -364,11 +367,11 @@ func (o *rtu) command(t *testing.T, e *engine.Engine, end time.Time, got *result
 		got.writes[w.Outcome]++
 		wrong := false
 		switch w.Outcome {
-		case engine.Done:
+		case control.Done:
 			wrong = executed != 1 || held != v
-		case engine.Refused:
+		case control.Refused:
 			wrong = executed != 0
-		case engine.Differs:
+		case control.Differs:
 			wrong = held == v
 		}
 		if wrong {

@@ -24,7 +24,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/control"
 )
 
 // rounds is how often the service is killed.
@@ -48,7 +48,7 @@ type ledger struct {
 	apply   span
 	made    map[string]bool // points that were made (true) or removed (false), and it was acknowledged
 	sent    uint16
-	written map[int64]engine.WriteOutcome
+	written map[int64]control.Outcome
 	events  map[int64]int // how often each was kept
 	last    uint64        // of the events' ids
 	counts  killed
@@ -84,7 +84,7 @@ func TestTrialKill(t *testing.T) {
 	})
 
 	dir := filepath.Join(t.TempDir(), "data")
-	l := &ledger{made: map[string]bool{}, written: map[int64]engine.WriteOutcome{}, events: map[int64]int{}}
+	l := &ledger{made: map[string]bool{}, written: map[int64]control.Outcome{}, events: map[int64]int{}}
 	for round := range rounds() + 1 {
 		service, c := begin(t, program, dir)
 		if round == 0 {
@@ -294,13 +294,13 @@ func (l *ledger) compareWrites(t *testing.T, c *client.Client, dev *device) {
 	require.NoError(t, err)
 	dev.mu.Lock()
 	defer dev.mu.Unlock()
-	recorded := map[int64]engine.WriteOutcome{}
+	recorded := map[int64]control.Outcome{}
 	for _, w := range list {
 		v, _ := w.Sent.Int()
-		outcome := engine.WriteOutcome(w.Outcome)
+		outcome := control.Outcome(w.Outcome)
 		recorded[v] = outcome
 		times := dev.executed[uint16(v)]
-		if times > 1 || outcome == engine.Done && times == 0 || outcome == engine.Refused && times > 0 {
+		if times > 1 || outcome == control.Done && times == 0 || outcome == control.Refused && times > 0 {
 			l.counts.untrue++
 			t.Errorf("write of %d is recorded as %s; the device has done it %d times", v, outcome, times)
 		}

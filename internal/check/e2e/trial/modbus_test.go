@@ -22,8 +22,10 @@ import (
 	"arithmon/internal/check/e2e/farend"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/control"
 	modbusdriver "arithmon/internal/live/driver/modbus"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 )
 
 // The registers of the trial's device: blocks of equal length, which are read, and registers that are written. A register that is read
@@ -254,7 +256,7 @@ func plant(t *testing.T, l site.Link) *site.Site {
 // result is what came of a trial.
 type result struct {
 	good, wrong, old int
-	writes           map[engine.WriteOutcome]int
+	writes           map[control.Outcome]int
 	untrue, twice    int
 }
 
@@ -275,7 +277,7 @@ func TestTrialModbus(t *testing.T) {
 			l := d.listen(t, c.transport)
 			l.Connections, l.InFlight = c.connections, c.flight
 			s := plant(t, l)
-			e := engine.New(engine.Options{Drivers: []engine.Driver{modbusdriver.Driver{}}})
+			e := engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}}})
 			e.Start(context.Background(), s)
 			defer e.Stop()
 			begun(t, e, tags()[0])
@@ -283,7 +285,7 @@ func TestTrialModbus(t *testing.T) {
 			d.weather = true
 			d.mu.Unlock()
 			var got result
-			got.writes = map[engine.WriteOutcome]int{}
+			got.writes = map[control.Outcome]int{}
 			end := time.Now().Add(duration())
 			var busy sync.WaitGroup
 			busy.Go(func() { d.watch(e, end, &got) })
@@ -370,7 +372,7 @@ func (d *device) watch(e *engine.Engine, end time.Time, got *result) {
 func (d *device) write(t *testing.T, e *engine.Engine, end time.Time, got *result) {
 	for value := uint16(1); time.Now().Before(end) && value < 60000; value++ {
 		a := firstWritable + int(value)%writables
-		w, err := e.Write(t.Context(), fmt.Sprintf("w%d", a), codec.UintValue(uint64(value)), func(engine.Write) error { return nil })
+		w, err := write(t.Context(), e, fmt.Sprintf("w%d", a), codec.UintValue(uint64(value)))
 		if err != nil {
 			continue // the link was changed meanwhile
 		}
@@ -384,17 +386,17 @@ func (d *device) write(t *testing.T, e *engine.Engine, end time.Time, got *resul
 			after = uint64(n)
 		}
 		switch w.Outcome {
-		case engine.Done:
+		case control.Done:
 			if executed != 1 || held != value || after != uint64(value) {
 				got.untrue++
 				t.Logf("%d: done, executed %d times, held %d, after %d: %s", value, executed, held, after, w.Message)
 			}
-		case engine.Refused:
+		case control.Refused:
 			if executed != 0 {
 				got.untrue++
 				t.Logf("%d: refused, executed %d times: %s", value, executed, w.Message)
 			}
-		case engine.Differs:
+		case control.Differs:
 			if held == value {
 				got.untrue++
 				t.Logf("%d: differs, and is held: %s", value, w.Message)

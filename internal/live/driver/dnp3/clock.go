@@ -68,7 +68,7 @@ func (r *remote) timeOff(off time.Duration) {
 		r.todo.time = r.todo.time || set
 		r.mu.Unlock()
 		if set {
-			r.session.host.Hurry(r.station.Name)
+			r.session.host.PollNow(r.station.Name)
 		}
 		direction := "ahead"
 		if off < 0 {

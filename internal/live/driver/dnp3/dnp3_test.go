@@ -15,7 +15,8 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/master"
@@ -103,7 +104,7 @@ func TestJobsOfAStation(t *testing.T) {
 		s := st
 		edit(&s)
 		list := map[time.Duration]master.Classes{}
-		for _, work := range New().Jobs(site.Link{}, engine.Station{Station: s}) {
+		for _, work := range New().Jobs(site.Link{}, link.Station{Station: s}) {
 			j := work.(*job)
 			list[j.Period()] = j.classes
 		}
@@ -120,14 +121,14 @@ func TestJobsOfAStation(t *testing.T) {
 
 // host takes what a session tells.
 type host struct {
-	engine.Host
+	link.Host
 	mu       sync.Mutex
 	timeouts int
 	notes    map[diagnose.NoteKind]diagnose.Note
 	says     []string
 }
 
-func (h *host) Saw(f engine.Frame) {
+func (h *host) FrameSeen(f link.Frame) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if f.Kind == traffic.Timeout {
@@ -143,7 +144,7 @@ func (h *host) Note(_ string, n diagnose.Note) {
 	}
 }
 
-func (h *host) Says(_ string, what []string) {
+func (h *host) DeviceState(_ string, what []string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.says = what
@@ -152,9 +153,9 @@ func (h *host) Says(_ string, what []string) {
 // yard is a session with one station on a simulated outstation.
 type yard struct {
 	*host
-	session engine.Session
-	jobs    []engine.Job
-	station engine.Station
+	session link.Session
+	jobs    []link.Job
+	station link.Station
 	line    *outstation.Line
 	far     *outstation.Outstation
 }
@@ -186,7 +187,7 @@ func open(t *testing.T, c outstation.Config, edit func(*site.Station), faults fu
 	for tag, a := range map[string]site.Address{"closed": {Space: site.BinaryInputs}, "seen": {Space: site.AnalogInputs}, "hidden": {Space: site.AnalogInputs, Offset: 1}, "missing": {Space: site.AnalogInputs, Offset: 9}} {
 		points = append(points, site.Point{Tag: tag, Station: "rtu", Address: a}.WithDefaults())
 	}
-	table, station := engine.NewTable(st, points)
+	table, station := link.NewBench(st, points)
 	y.host, y.station = &host{Host: table, notes: map[diagnose.NoteKind]diagnose.Note{}}, station
 	l := site.NewLink()
 	l.Name, l.Protocol, l.Host, l.Port, l.Timeout = "yard", site.DNP3, "127.0.0.1", listener.Addr().(*net.TCPAddr).Port, site.Duration(300*time.Millisecond)
@@ -194,8 +195,8 @@ func open(t *testing.T, c outstation.Config, edit func(*site.Station), faults fu
 	y.jobs = driver.Jobs(l, station)
 	y.session, err = driver.Open(t.Context(), l.WithDefaults(), y.host)
 	require.NoError(t, err)
-	y.session.(engine.Reporter).Follow(station)
-	y.session.(engine.Reporter).Begin()
+	y.session.(link.Reporter).Follow(station)
+	y.session.(link.Reporter).Begin()
 	t.Cleanup(func() { y.session.Close(); cancel(); serving.Wait() })
 	return y
 }
@@ -231,10 +232,10 @@ func TestTheStartUpOfASession(t *testing.T) {
 	off := time.Until(y.far.Clock(time.Now()).Go())
 	y.line.Lock.Unlock()
 	assert.Less(t, off.Abs(), time.Second)
-	said, err := y.session.(engine.Performer).Perform(y.station.Station, "test-link")
+	said, err := y.session.(link.Performer).Perform(y.station.Station, "test-link")
 	require.NoError(t, err)
 	assert.Equal(t, "its data link layer keeps count with ours", said)
-	_, err = y.session.(engine.Performer).Perform(y.station.Station, "dance")
+	_, err = y.session.(link.Performer).Perform(y.station.Station, "dance")
 	assert.Error(t, err)
 }
 
@@ -275,11 +276,11 @@ func TestASilentOutstationCostsOneTimeout(t *testing.T) {
 
 // counting is a host that counts the points of which samples come.
 type counting struct {
-	engine.Host
+	link.Host
 	points map[string]int
 }
 
-func (c *counting) Emit(samples []engine.Sample) {
+func (c *counting) Emit(samples []table.Sample) {
 	for _, s := range samples {
 		c.points[s.Slot.Point.Tag]++
 	}
@@ -289,7 +290,7 @@ func TestEventsOfPointsThatNobodyConfiguredAreAllKept(t *testing.T) {
 	kept := &counting{points: map[string]int{}}
 	st := site.NewStation()
 	st.Name = "rtu"
-	r := &remote{session: &session{host: kept}, station: st, unknown: map[identity]*engine.Slot{}, samples: make([]engine.Sample, 0, emitted)}
+	r := &remote{session: &session{host: kept}, station: st, unknown: map[identity]*table.Slot{}, samples: make([]table.Sample, 0, emitted)}
 	const points = mostUnknown + 1000
 	for range 2 {
 		for i := range points {

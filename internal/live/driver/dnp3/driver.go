@@ -11,7 +11,8 @@ import (
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/dnp3/master"
 	"arithmon/internal/protocol/wire"
@@ -39,10 +40,10 @@ type memory struct {
 const maxMemories = 10_000
 
 // memory gives that of a station.
-func (d *Driver) memory(link string, address int) *memory {
+func (d *Driver) memory(linkName string, address int) *memory {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	key := fmt.Sprint(link, " ", address)
+	key := fmt.Sprint(linkName, " ", address)
 	if d.memories[key] == nil {
 		for other := range d.memories {
 			if len(d.memories) < maxMemories {
@@ -73,20 +74,20 @@ type job struct {
 	kind    jobKind
 	classes master.Classes
 	period  time.Duration
-	slots   []*engine.Slot
+	slots   []*table.Slot
 }
 
-// Period is part of engine.Job.
+// Period is part of link.Job.
 func (j *job) Period() time.Duration { return j.period }
 
-// Slots is part of engine.Job. Only what an integrity poll does not get is bad for it.
-func (j *job) Slots() []*engine.Slot { return j.slots }
+// Slots is part of link.Job. Only what an integrity poll does not get is bad for it.
+func (j *job) Slots() []*table.Slot { return j.slots }
 
 // Jobs are the integrity poll, the event polls with one for each period, and a request for link status where nothing else is asked
 // often.
-func (*Driver) Jobs(_ site.Link, station engine.Station) []engine.Job {
+func (*Driver) Jobs(_ site.Link, station link.Station) []link.Job {
 	s := station.Station
-	jobs := []engine.Job{&job{station: s.Name, kind: integrity, classes: master.Class0 | master.Events, period: s.IntegrityPeriod(), slots: station.Slots}}
+	jobs := []link.Job{&job{station: s.Name, kind: integrity, classes: master.Class0 | master.Events, period: s.IntegrityPeriod(), slots: station.Slots}}
 	byPeriod := map[time.Duration]*job{}
 	often := s.IntegrityPeriod()
 	for class, period := range s.EventPolls() {
@@ -113,12 +114,12 @@ func (*Driver) Jobs(_ site.Link, station engine.Station) []engine.Job {
 }
 
 // Open connects to the far end, or begins to wait for stations that call in.
-func (d *Driver) Open(ctx context.Context, link site.Link, host engine.Host) (engine.Session, error) {
-	s := &session{driver: d, link: link, host: host, remotes: map[string]*remote{}}
-	if link.Listen != "" {
+func (d *Driver) Open(ctx context.Context, l site.Link, host link.Host) (link.Session, error) {
+	s := &session{driver: d, link: l, host: host, remotes: map[string]*remote{}}
+	if l.Listen != "" {
 		return s, s.listen(ctx)
 	}
-	conn, err := wire.Open(ctx, link)
+	conn, err := wire.Open(ctx, l)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +128,7 @@ func (d *Driver) Open(ctx context.Context, link site.Link, host engine.Host) (en
 }
 
 // watcher tells the host of what a channel sees; what an adapter is known to give back is not told.
-func watcher(host engine.Host, ends *traffic.Ends, echoes bool) func(master.Event) {
+func watcher(host link.Host, ends *traffic.Ends, echoes bool) func(master.Event) {
 	kinds := [...]traffic.Kind{
 		master.EventSent: traffic.Sent, master.EventAnswer: traffic.Answer, master.EventLate: traffic.Late, master.EventForeign: traffic.Foreign,
 		master.EventStray: traffic.Stray, master.EventDamaged: traffic.Damaged, master.EventEcho: traffic.Echo, master.EventTimeout: traffic.Timeout,
@@ -137,13 +138,13 @@ func watcher(host engine.Host, ends *traffic.Ends, echoes bool) func(master.Even
 		if echoes && e.Kind == master.EventEcho {
 			return
 		}
-		host.Saw(engine.Frame{Kind: kinds[e.Kind], Unit: e.From, Asked: e.Asked, Data: e.Data, After: e.After, Text: e.Text, Ends: ends})
+		host.FrameSeen(link.Frame{Kind: kinds[e.Kind], Unit: e.From, Asked: e.Asked, Data: e.Data, After: e.After, Text: e.Text, Ends: ends})
 	}
 }
 
-// Actions is for engine.Actor.
-func (*Driver) Actions() []engine.Action {
-	list := make([]engine.Action, len(actions))
+// Actions is for link.Actor.
+func (*Driver) Actions() []link.Action {
+	list := make([]link.Action, len(actions))
 	for i, a := range actions {
 		list[i] = a.Action
 	}

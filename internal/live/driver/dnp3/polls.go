@@ -64,7 +64,7 @@ func (r *remote) lookAt(a site.Address, after time.Duration) {
 			r.reread = append(r.reread, a)
 		}
 		r.mu.Unlock()
-		r.session.host.Hurry(r.station.Name)
+		r.session.host.PollNow(r.station.Name)
 	})
 }
 

@@ -10,7 +10,8 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/master"
 )
@@ -26,7 +27,7 @@ type call struct {
 func (c *call) Heard() {
 	if c.remote.outstation() != c.out {
 		c.remote.use(c.out)
-		c.remote.session.host.Hurry(c.remote.station.Name)
+		c.remote.session.host.PollNow(c.remote.station.Name)
 	}
 }
 
@@ -71,19 +72,19 @@ type remote struct {
 
 	// What follows belongs to the reader, and to those who hold taking.
 	taking  sync.Mutex
-	entries [dnp3.KindCount][]*entry  // by index
-	extra   []*engine.Slot            // deadbands and classes
-	unknown map[identity]*engine.Slot // of events of points that nobody configured
-	round   int                       // of integrity polls
-	single  int                       // the class that is being asked for alone, 0 for none
+	entries [dnp3.KindCount][]*entry // by index
+	extra   []*table.Slot            // deadbands and classes
+	unknown map[identity]*table.Slot // of events of points that nobody configured
+	round   int                      // of integrity polls
+	single  int                      // the class that is being asked for alone, 0 for none
 	memory  *memory
-	came    time.Time       // when the fragment did that is being taken
-	samples []engine.Sample // of its measurements, to be emitted together
+	came    time.Time      // when the fragment did that is being taken
+	samples []table.Sample // of its measurements, to be emitted together
 }
 
 // entry is a point of the outstation.
 type entry struct {
-	slots     []*engine.Slot
+	slots     []*table.Slot
 	round     int  // in which it was seen last
 	class     int  // 0: not known
 	variation byte // of its present value
@@ -92,14 +93,14 @@ type entry struct {
 // emitted is how many readings are emitted together at most.
 const emitted = 64
 
-func newRemote(s *session, station engine.Station) *remote {
-	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, noClass: map[master.Classes]refusal{}, unknown: map[identity]*engine.Slot{}, samples: make([]engine.Sample, 0, emitted)}
+func newRemote(s *session, station link.Station) *remote {
+	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, noClass: map[master.Classes]refusal{}, unknown: map[identity]*table.Slot{}, samples: make([]table.Sample, 0, emitted)}
 	r.points(station.Slots)
 	return r
 }
 
 // points takes the slots that the station's points have now.
-func (r *remote) points(slots []*engine.Slot) {
+func (r *remote) points(slots []*table.Slot) {
 	r.taking.Lock()
 	defer r.taking.Unlock()
 	before := r.entries
@@ -123,7 +124,7 @@ func (r *remote) points(slots []*engine.Slot) {
 		r.mu.Lock()
 		r.todo.integrity = true
 		r.mu.Unlock()
-		r.session.host.Hurry(r.station.Name)
+		r.session.host.PollNow(r.station.Name)
 	}
 }
 
@@ -349,11 +350,11 @@ func (r *remote) extras(out *master.Outstation) error {
 }
 
 // read reads addresses, whether or not there are points for them.
-func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]engine.Sample, error) {
-	list := make([]engine.Sample, count)
+func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]table.Sample, error) {
+	list := make([]table.Sample, count)
 	kind := dnp3.KindOf(string(from.Space))
 	group := kind.StaticGroup()
-	found := func(index int, s engine.Sample) {
+	found := func(index int, s table.Sample) {
 		if i := index - int(from.Offset); i >= 0 && i < count {
 			s.Address = site.Address{Space: from.Space, Offset: uint16(index), Part: from.Part}
 			list[i] = s
@@ -364,7 +365,7 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]e
 		r.taking.Lock()
 		for i := range count {
 			if e := r.entry(kind, from.Offset+uint16(i), false); e != nil && e.class > 0 {
-				found(int(from.Offset)+i, engine.Sample{Quality: good, Value: codec.UintValue(uint64(e.class)), Object: reading.Text(fmt.Sprintf("class %d", e.class))})
+				found(int(from.Offset)+i, table.Sample{Quality: good, Value: codec.UintValue(uint64(e.class)), Object: reading.Text(fmt.Sprintf("class %d", e.class))})
 			}
 		}
 		r.taking.Unlock()
@@ -384,7 +385,7 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]e
 				size := dnp3.Octets(34, other.Header.Variation)
 				for i := range int(other.Header.Count) {
 					v := dnp3.ReadDeadband(other.Header.Variation, other.Body[i*size:])
-					found(int(other.Header.Start)+i, engine.Sample{Quality: good, Value: codec.FloatValue(v), Object: reading.Text(fmt.Sprintf("g34v%d %v", other.Header.Variation, v))})
+					found(int(other.Header.Start)+i, table.Sample{Quality: good, Value: codec.FloatValue(v), Object: reading.Text(fmt.Sprintf("g34v%d %v", other.Header.Variation, v))})
 				}
 			}
 		})

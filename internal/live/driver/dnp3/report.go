@@ -7,7 +7,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/dnp3"
 )
 
@@ -131,7 +131,7 @@ func (r *remote) measured(m *dnp3.Measurement, class int) {
 }
 
 // sample adds a measurement of a point to those that are emitted together.
-func (r *remote) sample(slot *engine.Slot, m *dnp3.Measurement) {
+func (r *remote) sample(slot *table.Slot, m *dnp3.Measurement) {
 	if len(r.samples) == cap(r.samples) {
 		r.emit()
 	}
@@ -155,7 +155,7 @@ func (r *remote) unconfigured(m *dnp3.Measurement) {
 			code = "fai"
 		}
 		a := site.Address{Space: site.Space(code), Offset: m.Index}
-		slot = engine.NewSlot(site.Point{Tag: r.station.Name + " " + a.String(), Station: r.station.Name, Address: a}, r.station)
+		slot = table.NewSlot(site.Point{Tag: r.station.Name + " " + a.String(), Station: r.station.Name, Address: a}, r.station)
 		if len(r.unknown) < mostUnknown {
 			r.unknown[key] = slot
 		}
@@ -207,7 +207,7 @@ func (r *remote) indicated(f dnp3.Fragment, had bool) {
 	}
 	r.mu.Unlock()
 	if shown := f.IIN &^ (dnp3.IINEvents | dnp3.IINBroadcast | dnp3.IINRefused); shown != before&^(dnp3.IINEvents|dnp3.IINBroadcast|dnp3.IINRefused) {
-		host.Says(name, shown.Names())
+		host.DeviceState(name, shown.Names())
 		for bit, kind := range map[dnp3.IIN]diagnose.NoteKind{dnp3.IINNeedTime: diagnose.NoteNeedsTime, dnp3.IINTrouble: diagnose.NoteTrouble, dnp3.IINCorrupt: diagnose.NoteCorrupt, dnp3.IINLocalControl: diagnose.NoteLocal} {
 			text := ""
 			if shown&bit != 0 {
@@ -217,6 +217,6 @@ func (r *remote) indicated(f dnp3.Fragment, had bool) {
 		}
 	}
 	if hurry {
-		host.Hurry(name)
+		host.PollNow(name)
 	}
 }

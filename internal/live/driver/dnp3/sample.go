@@ -7,7 +7,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/dnp3"
 )
 
@@ -42,7 +42,7 @@ func (teller) Tell(o reading.Object) string {
 }
 
 // fill makes of a measurement a sample of a point that is yet to be said.
-func fill(s *engine.Sample, m *dnp3.Measurement) {
+func fill(s *table.Sample, m *dnp3.Measurement) {
 	s.Value, s.Event, s.Object, s.SourceTime = m.Value, m.Event, objectOf(m), time.Time{}
 	if m.HasTime {
 		s.SourceTime = m.Time.Go()
@@ -51,7 +51,7 @@ func fill(s *engine.Sample, m *dnp3.Measurement) {
 }
 
 // sampleOf makes of a measurement a sample of no point.
-func sampleOf(m *dnp3.Measurement) (s engine.Sample) {
+func sampleOf(m *dnp3.Measurement) (s table.Sample) {
 	fill(&s, m)
 	return s
 }

@@ -17,7 +17,8 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 )
 
 // script is an outstation in octets, which shares no code with the master or the simulated one. It answers each request with what
@@ -114,7 +115,7 @@ type hurrying struct {
 	hurried int
 }
 
-func (h *hurrying) Hurry(string) {
+func (h *hurrying) PollNow(string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.hurried++
@@ -124,9 +125,9 @@ func (h *hurrying) Hurry(string) {
 type scripted struct {
 	*hurrying
 	*script
-	session engine.Session
-	jobs    []engine.Job
-	station engine.Station
+	session link.Session
+	jobs    []link.Job
+	station link.Station
 }
 
 func perform(t *testing.T, s *script, edit func(*site.Station), more ...site.Point) *scripted {
@@ -163,7 +164,7 @@ func perform(t *testing.T, s *script, edit func(*site.Station), more ...site.Poi
 	for i := range points {
 		points[i] = points[i].WithDefaults()
 	}
-	table, station := engine.NewTable(st, points)
+	table, station := link.NewBench(st, points)
 	c := &scripted{hurrying: &hurrying{host: &host{Host: table, notes: map[diagnose.NoteKind]diagnose.Note{}}}, script: s, station: station}
 	l := site.NewLink()
 	l.Name, l.Protocol, l.Host, l.Port, l.Timeout = "yard", site.DNP3, "127.0.0.1", listener.Addr().(*net.TCPAddr).Port, site.Duration(250*time.Millisecond)
@@ -171,8 +172,8 @@ func perform(t *testing.T, s *script, edit func(*site.Station), more ...site.Poi
 	c.jobs = driver.Jobs(l, station)
 	c.session, err = driver.Open(t.Context(), l.WithDefaults(), c)
 	require.NoError(t, err)
-	c.session.(engine.Reporter).Follow(station)
-	c.session.(engine.Reporter).Begin()
+	c.session.(link.Reporter).Follow(station)
+	c.session.(link.Reporter).Begin()
 	t.Cleanup(func() {
 		c.session.Close()
 		listener.Close()
@@ -188,12 +189,12 @@ func perform(t *testing.T, s *script, edit func(*site.Station), more ...site.Poi
 
 // reads is the reading of a point.
 func (c *scripted) reads(tag string) reading.Reading {
-	i := slices.IndexFunc(c.station.Slots, func(s *engine.Slot) bool { return s.Point.Tag == tag })
+	i := slices.IndexFunc(c.station.Slots, func(s *table.Slot) bool { return s.Point.Tag == tag })
 	return c.station.Slots[i].Reading()
 }
 
-func (c *scripted) slot(tag string) *engine.Slot {
-	return c.station.Slots[slices.IndexFunc(c.station.Slots, func(s *engine.Slot) bool { return s.Point.Tag == tag })]
+func (c *scripted) slot(tag string) *table.Slot {
+	return c.station.Slots[slices.IndexFunc(c.station.Slots, func(s *table.Slot) bool { return s.Point.Tag == tag })]
 }
 
 func (c *scripted) poll(t *testing.T, job int) {
@@ -350,7 +351,7 @@ func TestEventsOfPointsThatNobodyConfiguredAreKept(t *testing.T) {
 	}}, nil)
 	c.poll(t, 0)
 	c.poll(t, 1)
-	list, _ := engine.EventsOf(c.Host).After(nil, 0, 10)
+	list, _ := c.Host.(link.Bench).Events().After(nil, 0, 10)
 	var tags []string
 	for _, e := range list {
 		tags = append(tags, e.Point.Tag+" "+e.Text())
@@ -368,7 +369,7 @@ func TestAPulseWhoseReadBackIsLostIsNotDone(t *testing.T) {
 		return iin, answer, silent || lose && function == 1 && objects[0] == 10
 	}}, nil)
 	c.poll(t, 0)
-	w := c.session.Write(c.station.Station, engine.Command{Slot: c.slot("cmd"), Address: site.Address{Space: site.BinaryOutputs, Offset: 3}, Raw: []codec.Value{codec.BoolValue(true)}})
+	w := c.session.Write(c.station.Station, link.Command{Slot: c.slot("cmd"), Address: site.Address{Space: site.BinaryOutputs, Offset: 3}, Raw: []codec.Value{codec.BoolValue(true)}})
 	assert.True(t, w.Accepted)
 	assert.Nil(t, w.After, "nothing was read")
 	assert.Error(t, w.Err)
@@ -389,7 +390,7 @@ func TestAnOutputIsReadAgainAfterItsPulse(t *testing.T) {
 	}}, nil)
 	c.poll(t, 0)
 	before := c.hurried
-	w := c.session.Write(c.station.Station, engine.Command{Slot: c.slot("cmd"), Address: site.Address{Space: site.BinaryOutputs, Offset: 3}, Raw: []codec.Value{codec.BoolValue(true)}})
+	w := c.session.Write(c.station.Station, link.Command{Slot: c.slot("cmd"), Address: site.Address{Space: site.BinaryOutputs, Offset: 3}, Raw: []codec.Value{codec.BoolValue(true)}})
 	require.NoError(t, w.Err)
 	assert.Equal(t, codec.BoolValue(true), c.reads("cmd").Value)
 	require.Eventually(t, func() bool {
@@ -406,7 +407,7 @@ func TestAnAssignedClassIsNotReadBack(t *testing.T) {
 	class := site.Point{Tag: "class", Station: "rtu", Address: site.Address{Space: site.BinaryInputs, Part: site.EventClass}, Writable: true}
 	c := perform(t, &script{}, nil, class)
 	c.poll(t, 0)
-	w := c.session.Write(c.station.Station, engine.Command{Slot: c.slot("class"), Address: class.Address, Raw: []codec.Value{codec.UintValue(2)}})
+	w := c.session.Write(c.station.Station, link.Command{Slot: c.slot("class"), Address: class.Address, Raw: []codec.Value{codec.UintValue(2)}})
 	assert.True(t, w.Accepted)
 	assert.ErrorContains(t, w.Err, "the standard has no request that reads the class")
 	assert.Nil(t, w.After)

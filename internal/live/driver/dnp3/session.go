@@ -12,7 +12,7 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/master"
@@ -23,7 +23,7 @@ import (
 type session struct {
 	driver *Driver
 	link   site.Link
-	host   engine.Host
+	host   link.Host
 
 	channel  *master.Channel // nil where stations call in
 	listener net.Listener
@@ -33,8 +33,8 @@ type session struct {
 	remotes map[string]*remote // by station
 	calls   map[*master.Channel]bool
 	closing bool
-	ended   engine.Traffic // of calls that are over
-	knocked time.Time      // when it was last looked for other addresses
+	ended   link.Traffic // of calls that are over
+	knocked time.Time    // when it was last looked for other addresses
 }
 
 // begin speaks on a connection.
@@ -91,8 +91,8 @@ func (s *session) place(ch *master.Channel, r *remote) *master.Outstation {
 	return c.out
 }
 
-// Follow is for engine.Reporter.
-func (s *session) Follow(station engine.Station) {
+// Follow is for link.Reporter.
+func (s *session) Follow(station link.Station) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	old := s.remotes[station.Name]
@@ -121,7 +121,7 @@ func sameStation(a, b site.Station) bool {
 		slices.Equal(a.UnsolicitedClasses, b.UnsolicitedClasses) && a.TimeSync == b.TimeSync && a.LinkReset == b.LinkReset && a.LinkConfirm == b.LinkConfirm
 }
 
-// Begin is for engine.Reporter.
+// Begin is for link.Reporter.
 func (s *session) Begin() {
 	if s.channel != nil {
 		s.channel.Start()
@@ -138,7 +138,7 @@ func (s *session) Begin() {
 	})
 }
 
-// Leave is for engine.Reporter.
+// Leave is for link.Reporter.
 func (s *session) Leave(station string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -183,12 +183,12 @@ func (s *session) stranger(f dnp3.Frame) {
 // errNotCalled is why a station that calls in cannot be asked.
 var errNotCalled = errors.New("it has not called in yet")
 
-// Do is part of engine.Session.
-func (s *session) Do(work engine.Job) engine.Outcome {
+// Do is part of link.Session.
+func (s *session) Do(work link.Job) link.Outcome {
 	j := work.(*job)
 	r := s.remote(j.station)
 	if r == nil {
-		return engine.Outcome{Skipped: true, Err: engine.ErrStopped, Reason: reading.Disabled}
+		return link.Outcome{Skipped: true, Err: link.ErrStopped, Reason: reading.Disabled}
 	}
 	if err := r.do(j); err != nil {
 		out := outcome(err)
@@ -197,12 +197,12 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 		}
 		return out
 	}
-	return engine.Outcome{}
+	return link.Outcome{}
 }
 
 // outcome says what an exchange that failed means.
-func outcome(err error) engine.Outcome {
-	out := engine.Outcome{Err: err}
+func outcome(err error) link.Outcome {
+	out := link.Outcome{Err: err}
 	var refused *master.RefusedError
 	switch {
 	case errors.As(err, &refused):
@@ -247,7 +247,7 @@ func (s *session) lookAround(r *remote) {
 	s.channel.Knock(uint16(r.station.MasterAddress()), addresses...) // a connection that is gone is noticed elsewhere
 }
 
-// Test is part of engine.Session.
+// Test is part of link.Session.
 func (s *session) Test(station site.Station) (string, error) {
 	r, out, err := s.ready(station)
 	if err != nil {
@@ -276,7 +276,7 @@ func (s *session) Test(station site.Station) (string, error) {
 func (s *session) ready(station site.Station) (*remote, *master.Outstation, error) {
 	r := s.remote(station.Name)
 	if r == nil {
-		return nil, nil, engine.ErrStopped
+		return nil, nil, link.ErrStopped
 	}
 	out := r.outstation()
 	if out == nil {
@@ -285,10 +285,10 @@ func (s *session) ready(station site.Station) (*remote, *master.Outstation, erro
 	return r, out, nil
 }
 
-// Lost is part of engine.Session.
+// Lost is part of link.Session.
 func (s *session) Lost() bool { return s.channel != nil && s.channel.Lost() }
 
-// Close is part of engine.Session.
+// Close is part of link.Session.
 func (s *session) Close() {
 	if s.channel != nil {
 		s.channel.Close()
@@ -308,8 +308,8 @@ func (s *session) Close() {
 	s.ending.Wait()
 }
 
-// Traffic is part of engine.Session.
-func (s *session) Traffic() engine.Traffic {
+// Traffic is part of link.Session.
+func (s *session) Traffic() link.Traffic {
 	if s.channel != nil {
 		return counted(s.channel)
 	}
@@ -322,7 +322,7 @@ func (s *session) Traffic() engine.Traffic {
 	return t
 }
 
-func counted(ch *master.Channel) engine.Traffic {
+func counted(ch *master.Channel) link.Traffic {
 	c := &ch.Counters
-	return engine.Traffic{BytesSent: c.BytesSent.Load(), BytesReceived: c.BytesReceived.Load(), Late: c.Late.Load(), Foreign: c.Foreign.Load(), Stray: c.Stray.Load()}
+	return link.Traffic{BytesSent: c.BytesSent.Load(), BytesReceived: c.BytesReceived.Load(), Late: c.Late.Load(), Foreign: c.Foreign.Load(), Stray: c.Stray.Load()}
 }

@@ -8,13 +8,14 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/master"
 )
 
-// Read is part of engine.Session.
-func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, error) {
+// Read is part of link.Session.
+func (s *session) Read(station site.Station, what site.Range) ([]table.Sample, error) {
 	if what.Start.Space.Protocol() != site.DNP3 {
 		return nil, fmt.Errorf("%s is no DNP3 address", what.Start)
 	}
@@ -22,7 +23,7 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 	if err != nil {
 		return nil, err
 	}
-	var samples []engine.Sample
+	var samples []table.Sample
 	err = s.repeated(station, func() (err error) {
 		samples, err = r.read(out, what.Start, what.Count)
 		return err
@@ -44,7 +45,7 @@ func (s *session) repeated(station site.Station, f func() error) (err error) {
 func (s *session) counting(station site.Station, repeated bool, f func() error) error {
 	began := time.Now()
 	err := f()
-	out := engine.Outcome{}
+	out := link.Outcome{}
 	if err != nil {
 		out = outcome(err)
 	}
@@ -52,8 +53,8 @@ func (s *session) counting(station site.Station, repeated bool, f func() error) 
 	return err
 }
 
-// Write is part of engine.Session. What is before and after is read from the outstation itself.
-func (s *session) Write(station site.Station, what engine.Command) (w engine.Written) {
+// Write is part of link.Session. What is before and after is read from the outstation itself.
+func (s *session) Write(station site.Station, what link.Command) (w link.Written) {
 	r, out, err := s.ready(station)
 	if err != nil {
 		w.Err = err
@@ -68,7 +69,7 @@ func (s *session) Write(station site.Station, what engine.Command) (w engine.Wri
 		w.Err = err
 		return w
 	}
-	w.Sent = []engine.Sample{{Slot: what.Slot, Value: c.sent, Quality: good}}
+	w.Sent = []table.Sample{{Slot: what.Slot, Value: c.sent, Quality: good}}
 	back := what.Address
 	if what.ReadBack.Space != "" {
 		back = what.ReadBack
@@ -106,7 +107,7 @@ type command struct {
 }
 
 // command makes a command of what is to be written.
-func (r *remote) command(what engine.Command) (c command, err error) {
+func (r *remote) command(what link.Command) (c command, err error) {
 	a, raw := what.Address, what.Raw[0]
 	p := site.Point{}
 	if what.Slot != nil {
@@ -205,7 +206,7 @@ func outputOf(p site.Point, on bool) (dnp3.Output, error) {
 
 // analogOf is the analog output block for a number: in the variation of the point's type, or that in which the device reports the
 // output.
-func (r *remote) analogOf(what engine.Command, raw codec.Value) (dnp3.AnalogCommand, error) {
+func (r *remote) analogOf(what link.Command, raw codec.Value) (dnp3.AnalogCommand, error) {
 	variation := map[codec.Type]byte{codec.TypeInt32: 1, codec.TypeInt16: 2, codec.TypeFloat32: 3}[what.Layout.Type]
 	f, _ := raw.Float()
 	if variation == 0 {
@@ -227,7 +228,7 @@ func (r *remote) analogOf(what engine.Command, raw codec.Value) (dnp3.AnalogComm
 }
 
 // now reads what is at an address; nil when it cannot be read.
-func (r *remote) now(out *master.Outstation, what engine.Command, at site.Address) []engine.Sample {
+func (r *remote) now(out *master.Outstation, what link.Command, at site.Address) []table.Sample {
 	samples, err := r.read(out, at, 1)
 	if err != nil {
 		return nil
@@ -245,7 +246,7 @@ const (
 )
 
 // confirmed reads back what a command has led to.
-func (r *remote) confirmed(out *master.Outstation, what engine.Command, at site.Address, c command) ([]engine.Sample, error) {
+func (r *remote) confirmed(out *master.Outstation, what link.Command, at site.Address, c command) ([]table.Sample, error) {
 	if c.unread {
 		return nil, errors.New("the standard has no request that reads the class of a point; its next event will tell")
 	}
@@ -281,48 +282,48 @@ func equal(a, b codec.Value) bool {
 
 // action is something that a station can be asked to do.
 type action struct {
-	engine.Action
+	link.Action
 	reads bool // it may be repeated
 	do    func(r *remote, out *master.Outstation) (string, error)
 }
 
 var actions = []action{
-	{engine.Action{Name: "integrity", Text: "read all events and all present values"}, true, func(r *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "integrity", Text: "read all events and all present values"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		return "all values were read", r.integrity(out)
 	}},
-	{engine.Action{Name: "set-time", Text: "set its clock by the procedure of its time_sync (default lan)"}, false, func(r *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "set-time", Text: "set its clock by the procedure of its time_sync (default lan)"}, false, func(r *remote, out *master.Outstation) (string, error) {
 		if r.station.TimeSync == site.TimeSyncSerial {
 			delay, err := out.SetTimeSerial()
 			return fmt.Sprintf("its clock was set; a message takes %s", delay.Round(time.Millisecond)), err
 		}
 		return "its clock was set", out.SetTimeLAN()
 	}},
-	{engine.Action{Name: "clock", Text: "read its clock"}, true, func(r *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "clock", Text: "read its clock"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		theirs, ours, err := out.Clock()
 		off := theirs.Go().Sub(ours).Round(time.Millisecond)
 		return fmt.Sprintf("it says %s, which is %s off", theirs.Go().Format("2006-01-02 15:04:05.000Z07:00"), off), err
 	}},
-	{engine.Action{Name: "delay", Text: "measure how long a message takes"}, true, func(r *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "delay", Text: "measure how long a message takes"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		delay, err := out.Delay()
 		return fmt.Sprintf("a message takes %.1f ms one way", float64(delay)/float64(time.Millisecond)), err
 	}},
-	{engine.Action{Name: "freeze", Text: "freeze all counters"}, false, simple("all counters are frozen", dnp3.FuncFreeze, frozen)},
-	{engine.Action{Name: "freeze-clear", Text: "freeze all counters and set them to 0"}, false, simple("all counters are frozen and begin at 0", dnp3.FuncFreezeClear, frozen)},
-	{engine.Action{Name: "freeze-analogs", Text: "freeze all analog inputs"}, false, simple("all analog inputs are frozen", dnp3.FuncFreeze, dnp3.AppendHeader(nil, dnp3.Header{Group: 30, Qualifier: dnp3.All}))},
-	{engine.Action{Name: "enable-unsolicited", Text: "let it report events by itself"}, true, func(r *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "freeze", Text: "freeze all counters"}, false, simple("all counters are frozen", dnp3.FuncFreeze, frozen)},
+	{link.Action{Name: "freeze-clear", Text: "freeze all counters and set them to 0"}, false, simple("all counters are frozen and begin at 0", dnp3.FuncFreezeClear, frozen)},
+	{link.Action{Name: "freeze-analogs", Text: "freeze all analog inputs"}, false, simple("all analog inputs are frozen", dnp3.FuncFreeze, dnp3.AppendHeader(nil, dnp3.Header{Group: 30, Qualifier: dnp3.All}))},
+	{link.Action{Name: "enable-unsolicited", Text: "let it report events by itself"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		_, err := out.Unsolicited(true, master.Events)
 		return "it reports events of classes 1, 2 and 3 by itself", err
 	}},
-	{engine.Action{Name: "disable-unsolicited", Text: "let it be silent until it is asked"}, true, func(r *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "disable-unsolicited", Text: "let it be silent until it is asked"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		_, err := out.Unsolicited(false, master.Events)
 		return "it is silent until it is asked", err
 	}},
-	{engine.Action{Name: "cold-restart", Text: "restart it wholly"}, false, simple("it restarts", dnp3.FuncColdRestart, nil)},
-	{engine.Action{Name: "warm-restart", Text: "restart its communication"}, false, simple("it restarts", dnp3.FuncWarmRestart, nil)},
-	{engine.Action{Name: "test-link", Text: "reset and test the states of its data link layer"}, true, func(_ *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "cold-restart", Text: "restart it wholly"}, false, simple("it restarts", dnp3.FuncColdRestart, nil)},
+	{link.Action{Name: "warm-restart", Text: "restart its communication"}, false, simple("it restarts", dnp3.FuncWarmRestart, nil)},
+	{link.Action{Name: "test-link", Text: "reset and test the states of its data link layer"}, true, func(_ *remote, out *master.Outstation) (string, error) {
 		return "its data link layer keeps count with ours", out.Test()
 	}},
-	{engine.Action{Name: "attributes", Text: "read what it says of itself"}, true, func(r *remote, out *master.Outstation) (string, error) {
+	{link.Action{Name: "attributes", Text: "read what it says of itself"}, true, func(r *remote, out *master.Outstation) (string, error) {
 		list, err := out.Attributes()
 		text := ""
 		for i, a := range list {
@@ -348,7 +349,7 @@ func simple(said string, f dnp3.Function, objects []byte) func(*remote, *master.
 	}
 }
 
-// Perform is for engine.Performer.
+// Perform is for link.Performer.
 func (s *session) Perform(station site.Station, name string) (string, error) {
 	r, out, err := s.ready(station)
 	if err != nil {
@@ -367,7 +368,7 @@ func (s *session) Perform(station site.Station, name string) (string, error) {
 				err = s.counting(station, false, do)
 			}
 			if isRefusal(err) {
-				return "", fmt.Errorf("%w: %w", engine.ErrRefused, err)
+				return "", fmt.Errorf("%w: %w", link.ErrRefused, err)
 			}
 			if err != nil {
 				return "", err

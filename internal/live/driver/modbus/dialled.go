@@ -7,7 +7,8 @@ import (
 
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/wire"
 )
 
@@ -15,7 +16,7 @@ import (
 // number and ends when nothing was for a while.
 type dialled struct {
 	link  site.Link
-	host  engine.Host
+	host  link.Host
 	modem *wire.Modem
 
 	mu     sync.Mutex // held while anything is done over the modem, which may take long
@@ -25,20 +26,20 @@ type dialled struct {
 	closed bool
 	gone   bool // the port is
 
-	state sync.Mutex     // guards what follows; call changes with mu held, too
-	call  *session       // nil while on hook
-	ended engine.Traffic // of calls that are over
+	state sync.Mutex   // guards what follows; call changes with mu held, too
+	call  *session     // nil while on hook
+	ended link.Traffic // of calls that are over
 }
 
 // callTurn is how long a call is preferred to what is due at other numbers.
 const callTurn = time.Minute
 
-func openDialled(ctx context.Context, link site.Link, host engine.Host) (engine.Session, error) {
-	modem, err := wire.OpenModem(ctx, link, host.Doing)
+func openDialled(ctx context.Context, l site.Link, host link.Host) (link.Session, error) {
+	modem, err := wire.OpenModem(ctx, l, host.Doing)
 	if err != nil {
 		return nil, err
 	}
-	d := &dialled{link: link, host: host, modem: modem}
+	d := &dialled{link: l, host: host, modem: modem}
 	d.idle = time.AfterFunc(time.Hour, d.leave)
 	return d, nil
 }
@@ -116,28 +117,28 @@ func (d *dialled) over(number string, f func(*session)) error {
 	return nil
 }
 
-// Do is engine.Session's. A number that does not answer is left alone for the modem's redial time.
-func (d *dialled) Do(work engine.Job) (out engine.Outcome) {
+// Do is link.Session's. A number that does not answer is left alone for the modem's redial time.
+func (d *dialled) Do(work link.Job) (out link.Outcome) {
 	if err := d.over(work.(*job).to.number, func(s *session) {
 		began := time.Now()
 		out = s.Do(work)
 		out.Took = time.Since(began) // dialling is no part of it
 	}); err != nil {
-		return engine.Outcome{Err: err, Reason: reading.LinkDown, Rest: time.Duration(d.link.Modem.Redial)}
+		return link.Outcome{Err: err, Reason: reading.LinkDown, Rest: time.Duration(d.link.Modem.Redial)}
 	}
 	return out
 }
 
-func (d *dialled) Read(station site.Station, what site.Range) (samples []engine.Sample, err error) {
+func (d *dialled) Read(station site.Station, what site.Range) (samples []table.Sample, err error) {
 	if down := d.over(station.Number, func(s *session) { samples, err = s.Read(station, what) }); down != nil {
 		return nil, down
 	}
 	return samples, err
 }
 
-func (d *dialled) Write(station site.Station, what engine.Command) (w engine.Written) {
+func (d *dialled) Write(station site.Station, what link.Command) (w link.Written) {
 	if err := d.over(station.Number, func(s *session) { w = s.Write(station, what) }); err != nil {
-		return engine.Written{Err: err}
+		return link.Written{Err: err}
 	}
 	return w
 }
@@ -167,7 +168,7 @@ func (d *dialled) Close() {
 	d.modem.Close()
 }
 
-func (d *dialled) Traffic() engine.Traffic {
+func (d *dialled) Traffic() link.Traffic {
 	d.state.Lock()
 	defer d.state.Unlock()
 	t := d.ended

@@ -4,7 +4,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/plan"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -35,7 +35,7 @@ type search struct {
 }
 
 // divided makes of a job that was refused the jobs of its parts; nil when it has only one.
-func (j *job) divided() []engine.Job {
+func (j *job) divided() []link.Job {
 	slots := j.Slots()
 	items := make([]plan.Item, len(j.items))
 	for i, it := range j.items {
@@ -87,7 +87,7 @@ func (j *job) divided() []engine.Job {
 		j.learnt.dividing++
 		j.learnt.mu.Unlock()
 	}
-	jobs := make([]engine.Job, len(requests))
+	jobs := make([]link.Job, len(requests))
 	for i, r := range requests {
 		made := j.of(r, items, slots)
 		made.part = p
@@ -166,10 +166,10 @@ func (s *search) take(refused bool) {
 }
 
 // step makes one step of a search and ends it when it was the last.
-func (s *session) step(j *job) engine.Outcome {
+func (s *session) step(j *job) link.Outcome {
 	span, more := j.search.next()
 	if !more {
-		return engine.Outcome{Skipped: true, Instead: []engine.Job{}, Replan: j.found()}
+		return link.Outcome{Skipped: true, Instead: []link.Job{}, Replan: j.found()}
 	}
 	request := j.request
 	request.Address, request.Quantity, request.Spare = uint16(span.From), uint16(span.To-span.From), 0

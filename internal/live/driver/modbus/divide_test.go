@@ -13,7 +13,8 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -51,8 +52,8 @@ func holes(at ...int) func(first, count int) modbus.Exception {
 // polling does a station's jobs as a runner would, without its times.
 type polling struct {
 	session *session
-	station engine.Station
-	jobs    []engine.Job
+	station link.Station
+	jobs    []link.Job
 }
 
 func newPolling(m *registerMap, points ...site.Point) *polling {
@@ -78,14 +79,14 @@ func (p *polling) round(t require.TestingT) {
 			todo = append(todo, j)
 		}
 		if out.Instead != nil {
-			p.jobs = slices.DeleteFunc(p.jobs, func(o engine.Job) bool { return o == j })
+			p.jobs = slices.DeleteFunc(p.jobs, func(o link.Job) bool { return o == j })
 			p.jobs = append(p.jobs, out.Instead...)
 			todo = append(todo, out.Instead...)
 		}
 		if out.Replan {
 			fresh := Driver{}.Jobs(site.Link{}, p.station)
 			for _, j := range fresh {
-				if !slices.ContainsFunc(p.jobs, func(o engine.Job) bool { return j.(engine.Adopter).Adopt(o) }) {
+				if !slices.ContainsFunc(p.jobs, func(o link.Job) bool { return j.(link.Adopter).Adopt(o) }) {
 					todo = append(todo, j)
 				}
 			}
@@ -106,7 +107,7 @@ func (p *polling) polls() (n int) {
 
 // good lists the addresses whose points have been read, and checks what they read.
 func (p *polling) good(t require.TestingT) (list []int) {
-	read := map[*engine.Slot]bool{}
+	read := map[*table.Slot]bool{}
 	for _, work := range p.jobs {
 		j := work.(*job)
 		if j.refused || j.block == nil {

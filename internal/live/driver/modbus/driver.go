@@ -10,7 +10,7 @@ import (
 
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/modbus"
 	"arithmon/internal/protocol/wire"
@@ -61,34 +61,34 @@ const (
 )
 
 // Open connects to the far end; of a dial-up line it opens the modem.
-func (Driver) Open(ctx context.Context, link site.Link, host engine.Host) (engine.Session, error) {
-	if link.Transport == site.Dialup {
-		return openDialled(ctx, link, host)
+func (Driver) Open(ctx context.Context, l site.Link, host link.Host) (link.Session, error) {
+	if l.Transport == site.Dialup {
+		return openDialled(ctx, l, host)
 	}
-	conn, err := wire.Open(ctx, link)
+	conn, err := wire.Open(ctx, l)
 	if err != nil {
 		return nil, err
 	}
-	return newSession(conn, link, host), nil
+	return newSession(conn, l, host), nil
 }
 
 // watcher tells the host of what a client sees.
-func watcher(conn net.Conn, link site.Link, host engine.Host) func(modbus.Event) {
+func watcher(conn net.Conn, l site.Link, host link.Host) func(modbus.Event) {
 	if host == nil {
 		return nil
 	}
-	ends := traffic.EndsOf(conn, string(link.Framing))
+	ends := traffic.EndsOf(conn, string(l.Framing))
 	return func(e modbus.Event) {
-		host.Saw(engine.Frame{Kind: traffic.Kind(e.Kind), Unit: int(e.Unit), Asked: e.Asked, Data: e.Data, After: e.After, At: e.At, Text: e.Text, Ends: ends})
+		host.FrameSeen(link.Frame{Kind: traffic.Kind(e.Kind), Unit: int(e.Unit), Asked: e.Asked, Data: e.Data, After: e.After, At: e.At, Text: e.Text, Ends: ends})
 	}
 }
 
 // newSession speaks over an open connection.
-func newSession(conn net.Conn, link site.Link, host engine.Host) *session {
-	s := &session{conn: conn, host: host, timeout: time.Duration(link.Timeout), retries: link.Retries}
-	o := modbus.ClientOptions{Framing: modbus.Framings[string(link.Framing)], Gap: gatewayGap, Datagrams: link.Transport == site.UDP, Watch: watcher(conn, link, host)}
+func newSession(conn net.Conn, l site.Link, host link.Host) *session {
+	s := &session{conn: conn, host: host, timeout: time.Duration(l.Timeout), retries: l.Retries}
+	o := modbus.ClientOptions{Framing: modbus.Framings[string(l.Framing)], Gap: gatewayGap, Datagrams: l.Transport == site.UDP, Watch: watcher(conn, l, host)}
 	s.identified = o.Framing == modbus.MBAP
-	if link.InFlight > 1 {
+	if l.InFlight > 1 {
 		if host != nil {
 			o.Fault = host.Fault
 		}
@@ -96,10 +96,10 @@ func newSession(conn net.Conn, link site.Link, host engine.Host) *session {
 		s.asker, s.counters = p, &p.Counters
 		return s
 	}
-	if link.Serial != nil {
-		o.Character, o.Echo = link.Serial.Character(), link.Serial.Echo
+	if l.Serial != nil {
+		o.Character, o.Echo = l.Serial.Character(), l.Serial.Echo
 		o.Gap = max(adapterGap, 5*o.Character)
-		s.silence = modbus.Silence(link.Serial.Baud, link.Serial.Bits())
+		s.silence = modbus.Silence(l.Serial.Baud, l.Serial.Bits())
 	}
 	s.client = modbus.NewClient(conn, o)
 	s.asker, s.counters = s.client, &s.client.Counters
@@ -107,10 +107,10 @@ func newSession(conn net.Conn, link site.Link, host engine.Host) *session {
 }
 
 // outcome says what an exchange that failed means to its points.
-func outcome(err error) engine.Outcome {
+func outcome(err error) link.Outcome {
 	var exception modbus.Exception
 	var unsettled *modbus.UnsettledError
-	out := engine.Outcome{Err: err}
+	out := link.Outcome{Err: err}
 	switch {
 	case errors.As(err, &unsettled):
 		out.Skipped, out.NotBefore = true, unsettled.Until

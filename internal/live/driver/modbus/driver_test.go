@@ -11,11 +11,11 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/modbus"
 )
 
-func station(points ...site.Point) (engine.Host, engine.Station) {
+func station(points ...site.Point) (link.Host, link.Station) {
 	st := site.NewStation()
 	st.Name, st.Link = "st", "link"
 	for i := range points {
@@ -23,14 +23,14 @@ func station(points ...site.Point) (engine.Host, engine.Station) {
 		points[i].Tag = fmt.Sprint(i)
 		points[i] = points[i].WithDefaults()
 	}
-	return engine.NewTable(st, points)
+	return link.NewBench(st, points)
 }
 
 func point(space site.Space, offset int, typ codec.Type) site.Point {
 	return site.Point{Address: site.Address{Space: space, Offset: uint16(offset)}, Type: typ}
 }
 
-func requests(jobs []engine.Job) (list []string) {
+func requests(jobs []link.Job) (list []string) {
 	for _, j := range jobs {
 		r := j.(*job).request
 		list = append(list, fmt.Sprintf("%d:%d+%d", r.Function, r.Address, r.Quantity))
@@ -62,7 +62,7 @@ func TestWriteRequests(t *testing.T) {
 		{"a high byte keeps the rest", codec.Layout{Type: codec.TypeUint8, High: true}, site.HoldingRegisters, codec.UintValue(0x12), modbus.Request{Function: modbus.MaskWriteRegister, Address: 7, And: 0x00FF, Or: 0x1200}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			got, _, err := writeRequest(site.Station{}, engine.Command{Address: site.Address{Space: c.space, Offset: 7}, Layout: c.layout, Raw: []codec.Value{c.raw}})
+			got, _, err := writeRequest(site.Station{}, link.Command{Address: site.Address{Space: c.space, Offset: 7}, Layout: c.layout, Raw: []codec.Value{c.raw}})
 			require.NoError(t, err)
 			assert.Equal(t, c.want, got)
 		})
@@ -72,7 +72,7 @@ func TestWriteRequests(t *testing.T) {
 func TestWriteFunctionsOfAStation(t *testing.T) {
 	register, coil := site.Address{Space: site.HoldingRegisters, Offset: 7}, site.Address{Space: site.Coils, Offset: 7}
 	function := func(s site.Station, a site.Address, l codec.Layout) (modbus.Function, error) {
-		r, _, err := writeRequest(s, engine.Command{Address: a, Layout: l, Raw: []codec.Value{codec.IntValue(1)}})
+		r, _, err := writeRequest(s, link.Command{Address: a, Layout: l, Raw: []codec.Value{codec.IntValue(1)}})
 		return r.Function, err
 	}
 	int16s, int32s, bit := codec.Layout{Type: codec.TypeInt16}, codec.Layout{Type: codec.TypeInt32}, codec.Layout{Type: codec.TypeBool, Bit: 3}
@@ -106,7 +106,7 @@ func TestJobsKeepTheLimitsOfTheStation(t *testing.T) {
 }
 
 // bench runs a session against a device that answers 125 registers.
-func bench(b testing.TB) (engine.Session, engine.Job) {
+func bench(b testing.TB) (link.Session, link.Job) {
 	pdu := append([]byte{3, 250}, make([]byte, 250)...)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(b, err)

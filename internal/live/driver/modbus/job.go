@@ -8,7 +8,8 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/plan"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -26,14 +27,14 @@ const (
 type job struct {
 	to      target
 	request modbus.Request
-	items   []engine.Place
+	items   []table.Place
 	period  time.Duration
 	limits  limits
 	learnt  *learnt
-	block   *engine.Block // what it was answered last
-	part    *part         // of a refused request that is being divided; nil otherwise
-	search  *search       // for why a request is refused whose parts are read; nil otherwise
-	refused bool          // the device refused it, and it is not divided for now
+	block   *table.Block // what it was answered last
+	part    *part        // of a refused request that is being divided; nil otherwise
+	search  *search      // for why a request is refused whose parts are read; nil otherwise
+	refused bool         // the device refused it, and it is not divided for now
 }
 
 // target is where a request goes.
@@ -54,21 +55,21 @@ func (j *job) Period() time.Duration {
 	return j.period
 }
 
-// Asks is for engine.Refusable.
+// Asks is for link.Refusable.
 func (j *job) Asks() site.Range {
 	return site.Range{Start: site.Address{Space: tables[j.request.Function], Offset: j.request.Address}, Count: max(1, int(j.request.Quantity))}
 }
 
-func (j *job) Slots() []*engine.Slot {
-	slots := make([]*engine.Slot, len(j.items))
+func (j *job) Slots() []*table.Slot {
+	slots := make([]*table.Slot, len(j.items))
 	for i, it := range j.items {
 		slots[i] = it.Slot
 	}
 	return slots
 }
 
-// Adopt is for engine.Adopter: j takes the place of a job that asks for the same.
-func (j *job) Adopt(old engine.Job) bool {
+// Adopt is for link.Adopter: j takes the place of a job that asks for the same.
+func (j *job) Adopt(old link.Job) bool {
 	o, ok := old.(*job)
 	if !ok || o.part != nil || o.search != nil || o.request.Function != j.request.Function || o.request.Address != j.request.Address ||
 		o.request.Quantity != j.request.Quantity || o.period != j.period || !slices.Equal(o.items, j.items) {
@@ -99,7 +100,7 @@ var tables = map[modbus.Function]site.Space{
 
 // Jobs plans the requests that read a station's points: per table and period the cheapest set that the station is known to answer.
 // Where none of them is due often enough to show that the station lives, another one does.
-func (Driver) Jobs(link site.Link, station engine.Station) []engine.Job {
+func (Driver) Jobs(l site.Link, station link.Station) []link.Job {
 	if station.Broadcast {
 		return nil // nobody answers
 	}
@@ -107,7 +108,7 @@ func (Driver) Jobs(link site.Link, station engine.Station) []engine.Job {
 		space  site.Space
 		period time.Duration
 	}
-	groups := map[group][]*engine.Slot{}
+	groups := map[group][]*table.Slot{}
 	var order []group
 	for _, slot := range station.Slots {
 		g := group{slot.Point.Address.Space, slot.Period}
@@ -116,9 +117,9 @@ func (Driver) Jobs(link site.Link, station engine.Station) []engine.Job {
 		}
 		groups[g] = append(groups[g], slot)
 	}
-	var jobs []engine.Job
-	limits := limitsOf(link, station.Station)
-	limits.exchange = exchangeCost(link, station.RoundTrip)
+	var jobs []link.Job
+	limits := limitsOf(l, station.Station)
+	limits.exchange = exchangeCost(l, station.RoundTrip)
 	known := learntOf(station)
 	like := job{to: targetOf(station.Station), limits: limits, learnt: known}
 	often := time.Duration(cmp.Or(station.Liveness, site.Duration(site.DefaultLiveness)))
@@ -139,7 +140,7 @@ func (Driver) Jobs(link site.Link, station engine.Station) []engine.Job {
 
 // livenessRequest is what shows that a station lives: what the station says, or else a read that one of its points needs, with a
 // function that the station is not known to refuse.
-func livenessRequest(s site.Station, known *learnt, jobs []engine.Job) (modbus.Request, bool) {
+func livenessRequest(s site.Station, known *learnt, jobs []link.Job) (modbus.Request, bool) {
 	address, word, err := s.LivenessRequest()
 	switch {
 	case err != nil || word == site.AskNothing:
@@ -187,7 +188,7 @@ func limitsOf(l site.Link, s site.Station) limits {
 }
 
 // planned makes jobs like j for points of its table and period.
-func (j *job) planned(slots []*engine.Slot) []engine.Job {
+func (j *job) planned(slots []*table.Slot) []link.Job {
 	l, table := j.limits, j.learnt.table(tables[j.request.Function])
 	barred, limit := table.barred()
 	cost := plan.Cost{Largest: l.registers, Gap: l.gap, Exchange: l.exchange, Address: 1, Barred: barred}
@@ -204,7 +205,7 @@ func (j *job) planned(slots []*engine.Slot) []engine.Job {
 	for i, slot := range slots {
 		items[i] = plan.Item{Start: slot.Point.Address.Offset, Count: slot.Layout.Words(), Alone: l.stringsAlone && slot.Layout.Type == codec.TypeString}
 	}
-	var jobs []engine.Job
+	var jobs []link.Job
 	for _, r := range plan.Requests(items, cost) {
 		made := j.of(r, items, slots)
 		made.part = nil
@@ -214,13 +215,13 @@ func (j *job) planned(slots []*engine.Slot) []engine.Job {
 }
 
 // of is a job like j for a planned request.
-func (j *job) of(r plan.Request, items []plan.Item, slots []*engine.Slot) *job {
+func (j *job) of(r plan.Request, items []plan.Item, slots []*table.Slot) *job {
 	made := *j
-	made.block = new(engine.Block)
+	made.block = new(table.Block)
 	made.request.Address, made.request.Quantity, made.request.Spare = r.Start, uint16(r.Count), 0
-	made.items, made.refused = make([]engine.Place, 0, len(r.Items)), false
+	made.items, made.refused = make([]table.Place, 0, len(r.Items)), false
 	for _, i := range r.Items {
-		made.items = append(made.items, engine.Place{Slot: slots[i], First: int32(items[i].Start) - int32(r.Start), Count: int32(items[i].Count)})
+		made.items = append(made.items, table.Place{Slot: slots[i], First: int32(items[i].Start) - int32(r.Start), Count: int32(items[i].Count)})
 	}
 	made.request.Spare = made.spare()
 	return &made

@@ -7,7 +7,7 @@ import (
 
 	"arithmon/internal/core/plan"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -16,7 +16,7 @@ import (
 type learnt struct {
 	mu        sync.Mutex                    // guards what follows, and its tables
 	functions map[modbus.Function]time.Time // refused ones, with the last time
-	tables    map[site.Space]*table
+	tables    map[site.Space]*tableLearnt
 
 	dividing int       // refused requests that are being divided
 	inARow   int       // single points refused since anything was read
@@ -24,8 +24,8 @@ type learnt struct {
 	refilled time.Time // of budget
 }
 
-// table is what is known of one table of a station.
-type table struct {
+// tableLearnt is what is known of one table of a station.
+type tableLearnt struct {
 	learnt    *learnt
 	spans     []plan.Span       // of points that are refused
 	crossings []plan.Span       // shortest runs that are refused though their parts are read
@@ -47,7 +47,7 @@ const (
 )
 
 // learntOf is the memory of a station.
-func learntOf(s engine.Station) *learnt {
+func learntOf(s link.Station) *learnt {
 	if s.Memory != nil {
 		if known, ok := s.Memory.Load().(*learnt); ok {
 			known.mu.Lock()
@@ -56,19 +56,19 @@ func learntOf(s engine.Station) *learnt {
 			return known
 		}
 	}
-	known := &learnt{functions: map[modbus.Function]time.Time{}, tables: map[site.Space]*table{}, budget: mostBudget}
+	known := &learnt{functions: map[modbus.Function]time.Time{}, tables: map[site.Space]*tableLearnt{}, budget: mostBudget}
 	if s.Memory != nil {
 		s.Memory.Store(known)
 	}
 	return known
 }
 
-func (l *learnt) table(space site.Space) *table {
+func (l *learnt) table(space site.Space) *tableLearnt {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	t := l.tables[space]
 	if t == nil {
-		t = &table{learnt: l, tight: map[int]time.Time{}}
+		t = &tableLearnt{learnt: l, tight: map[int]time.Time{}}
 		l.tables[space] = t
 	}
 	return t
@@ -107,7 +107,7 @@ func (l *learnt) function(f modbus.Function, refused bool) (changed bool) {
 }
 
 // answered notes that addresses were read, so that nothing within them is refused; changed says that something was thought to be.
-func (t *table) answered(s plan.Span) (changed bool) {
+func (t *tableLearnt) answered(s plan.Span) (changed bool) {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
 	if t.learnt.inARow = 0; t.learnt.dividing > 0 { // it is worth its while
@@ -126,7 +126,7 @@ func (t *table) answered(s plan.Span) (changed bool) {
 }
 
 // refused notes that the addresses of a point are refused.
-func (t *table) refused(s plan.Span) {
+func (t *tableLearnt) refused(s plan.Span) {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
 	t.learnt.inARow++
@@ -138,7 +138,7 @@ func (t *table) refused(s plan.Span) {
 // crossed notes a shortest run of addresses that is refused though its parts are read. whole says that it has no gaps, and largest how
 // much of it is read at once: unless more has been read, that is a limit rather than a boundary of several points in a row, and so it is
 // when several such runs are equally long.
-func (t *table) crossed(s plan.Span, points int, whole bool, largest int) {
+func (t *tableLearnt) crossed(s plan.Span, points int, whole bool, largest int) {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
 	equal := 1
@@ -158,14 +158,14 @@ func (t *table) crossed(s plan.Span, points int, whole bool, largest int) {
 }
 
 // barred are the runs of addresses that no request may hold, and the most addresses of one, 0 where that is not known.
-func (t *table) barred() ([]plan.Span, int) {
+func (t *tableLearnt) barred() ([]plan.Span, int) {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
 	return slices.Concat(t.spans, t.crossings), t.limit
 }
 
 // bearable is by how many addresses, at most so many, a read may be widened as far as is known.
-func (t *table) bearable(s plan.Span, most int) uint16 {
+func (t *tableLearnt) bearable(s plan.Span, most int) uint16 {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
 	if at, tight := t.tight[s.To]; tight && time.Since(at) < recheckPeriod {
@@ -183,7 +183,7 @@ func (t *table) bearable(s plan.Span, most int) uint16 {
 }
 
 // tighten notes that reads that end here cannot be widened.
-func (t *table) tighten(end int) {
+func (t *tableLearnt) tighten(end int) {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
 	if len(t.tight) > mostSpans {
@@ -215,7 +215,7 @@ func (l *learnt) spend(n float64) bool {
 }
 
 // rechecks are jobs that find out whether a boundary or limit still holds.
-func (l *learnt) rechecks(like job, planned []engine.Job) (jobs []engine.Job) {
+func (l *learnt) rechecks(like job, planned []link.Job) (jobs []link.Job) {
 	first := map[site.Space]modbus.Request{} // a request of each table that is as long as its limit
 	for _, work := range planned {
 		j := work.(*job)

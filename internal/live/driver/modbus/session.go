@@ -11,7 +11,8 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -21,7 +22,7 @@ const turnaround = 100 * time.Millisecond
 // session is an open connection to the stations behind it.
 type session struct {
 	conn       net.Conn
-	host       engine.Host // nil in tests
+	host       link.Host // nil in tests
 	asker      asker
 	client     *modbus.Client // nil where several requests are under way at once
 	counters   *modbus.Counters
@@ -62,7 +63,7 @@ func (s *session) wait() {
 }
 
 // Do sends a job's request and emits a sample for each of its points.
-func (s *session) Do(work engine.Job) engine.Outcome {
+func (s *session) Do(work link.Job) link.Outcome {
 	j := work.(*job)
 	if j.search != nil {
 		return s.step(j)
@@ -86,7 +87,7 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 		out.Took = answer.Took
 		return out
 	}
-	out := engine.Outcome{Took: answer.Took}
+	out := link.Outcome{Took: answer.Took}
 	j.refused = false
 	j.learnt.function(function, false)
 	if tables[function] == "" {
@@ -102,19 +103,19 @@ func (s *session) Do(work engine.Job) engine.Outcome {
 }
 
 // divisionGoesOn notes how a job ended that may be a part of a refused one.
-func (j *job) divisionGoesOn(out *engine.Outcome, read bool) {
+func (j *job) divisionGoesOn(out *link.Outcome, read bool) {
 	next, replan := j.learnt.concluded(j, read)
 	out.Replan = replan
 	if next != nil {
 		seek := *j
 		seek.items, seek.search = nil, next
 		again := *j
-		out.Instead = []engine.Job{&again, &seek}
+		out.Instead = []link.Job{&again, &seek}
 	}
 }
 
 // failed says what follows from a request that failed. A refusal that may be meant for an earlier request teaches nothing.
-func (j *job) failed(err error, doubtful bool) engine.Outcome {
+func (j *job) failed(err error, doubtful bool) link.Outcome {
 	out := outcome(err)
 	switch {
 	case doubtful:
@@ -213,7 +214,7 @@ func (s *session) spareOf(station site.Station) uint16 {
 }
 
 // Read asks for a range, in as many requests as it takes; each address is a sample, registers as uint16.
-func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, error) {
+func (s *session) Read(station site.Station, what site.Range) ([]table.Sample, error) {
 	function, known := readFunction[what.Start.Space]
 	if !known {
 		return nil, fmt.Errorf("%s is no Modbus address", what.Start)
@@ -222,7 +223,7 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 	if function.Bits() {
 		largest = bits
 	}
-	samples := make([]engine.Sample, 0, what.Count)
+	samples := make([]table.Sample, 0, what.Count)
 	for done := 0; done < what.Count; {
 		n := min(largest, what.Count-done)
 		at := what.Start.Offset + uint16(done)
@@ -234,7 +235,7 @@ func (s *session) Read(station site.Station, what site.Range) ([]engine.Sample, 
 		}
 		words := modbus.AppendWords(nil, answer.Data)
 		for i := range n {
-			sample := engine.Sample{Quality: reading.Good, Time: answer.At}
+			sample := table.Sample{Quality: reading.Good, Time: answer.At}
 			if function.Bits() {
 				sample.DecodeBit(modbus.Bit(answer.Data, i))
 			} else {
@@ -275,7 +276,7 @@ func (s *session) Lost() bool { return s.lost.Load() }
 
 func (s *session) Close() { s.conn.Close() }
 
-func (s *session) Traffic() engine.Traffic {
+func (s *session) Traffic() link.Traffic {
 	c := s.counters
-	return engine.Traffic{BytesSent: c.Sent.Load(), BytesReceived: c.Got.Load(), Late: c.Late.Load(), Foreign: c.Foreign.Load(), Stray: c.Stray.Load()}
+	return link.Traffic{BytesSent: c.Sent.Load(), BytesReceived: c.Got.Load(), Late: c.Late.Load(), Foreign: c.Foreign.Load(), Stray: c.Stray.Load()}
 }

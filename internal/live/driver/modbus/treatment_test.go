@@ -12,7 +12,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -115,7 +115,7 @@ func TestAStationIsAskedForASignOfLifeWhenNothingElseIsDueOftenEnough(t *testing
 	slow.Poll = site.Duration(time.Hour)
 	minutely := slow
 	minutely.Poll = site.Duration(time.Minute)
-	ask := func(edit func(*engine.Station), points ...site.Point) []string {
+	ask := func(edit func(*link.Station), points ...site.Point) []string {
 		_, st := station(points...)
 		if edit != nil {
 			edit(&st)
@@ -125,13 +125,13 @@ func TestAStationIsAskedForASignOfLifeWhenNothingElseIsDueOftenEnough(t *testing
 	assert.Equal(t, []string{"3:0+1"}, ask(nil), "a station without points")
 	assert.Equal(t, []string{"1:3+1", "1:3+1"}, ask(nil, slow), "by what its points need")
 	assert.Equal(t, []string{"1:3+1"}, ask(nil, minutely), "its polls show that it lives")
-	assert.Equal(t, []string{"1:3+1", "1:3+1"}, ask(func(s *engine.Station) { s.Liveness = site.Duration(15 * time.Second) }, minutely), "unless it says so")
+	assert.Equal(t, []string{"1:3+1", "1:3+1"}, ask(func(s *link.Station) { s.Liveness = site.Duration(15 * time.Second) }, minutely), "unless it says so")
 	assert.Equal(t, []string{"3:0+1"}, ask(nil, point(site.HoldingRegisters, 0, "")), "its polls show that it lives")
-	assert.Equal(t, []string{"4:7+1"}, ask(func(s *engine.Station) { s.LivenessAsk = "ir:7" }))
-	assert.Equal(t, []string{"8:0+0"}, ask(func(s *engine.Station) { s.LivenessAsk = site.AskDiagnostics }))
-	assert.Equal(t, []string{"43:0+0"}, ask(func(s *engine.Station) { s.LivenessAsk = site.AskIdentification }))
-	assert.Empty(t, ask(func(s *engine.Station) { s.LivenessAsk = site.AskNothing }))
-	assert.Empty(t, ask(func(s *engine.Station) { s.Broadcast = true }))
+	assert.Equal(t, []string{"4:7+1"}, ask(func(s *link.Station) { s.LivenessAsk = "ir:7" }))
+	assert.Equal(t, []string{"8:0+0"}, ask(func(s *link.Station) { s.LivenessAsk = site.AskDiagnostics }))
+	assert.Equal(t, []string{"43:0+0"}, ask(func(s *link.Station) { s.LivenessAsk = site.AskIdentification }))
+	assert.Empty(t, ask(func(s *link.Station) { s.LivenessAsk = site.AskNothing }))
+	assert.Empty(t, ask(func(s *link.Station) { s.Broadcast = true }))
 	_, st := station()
 	st.Liveness = site.Duration(4 * time.Second)
 	assert.Equal(t, 4*time.Second, Driver{}.Jobs(site.Link{}, st)[0].Period())
@@ -178,8 +178,8 @@ func memory(size int) ([]uint16, func(byte, modbus.Request) []byte) {
 	}
 }
 
-func command(at uint16, values ...int64) engine.Command {
-	c := engine.Command{Address: site.Address{Space: site.HoldingRegisters, Offset: at}, Layout: codec.Layout{Type: codec.TypeInt16, Bit: codec.WholeRegister}}
+func command(at uint16, values ...int64) link.Command {
+	c := link.Command{Address: site.Address{Space: site.HoldingRegisters, Offset: at}, Layout: codec.Layout{Type: codec.TypeInt16, Bit: codec.WholeRegister}}
 	for _, v := range values {
 		c.Raw = append(c.Raw, codec.IntValue(v))
 	}
@@ -205,7 +205,7 @@ func TestWritesOfSeveralValuesAndReadingBackElsewhere(t *testing.T) {
 	held[30] = 5
 	assert.NoError(t, s.Write(site.Station{Unit: 1}, c).Err)
 
-	coils := engine.Command{Address: site.Address{Space: site.Coils}, Layout: codec.Layout{Type: codec.TypeBool},
+	coils := link.Command{Address: site.Address{Space: site.Coils}, Layout: codec.Layout{Type: codec.TypeBool},
 		Raw: []codec.Value{codec.BoolValue(true), codec.BoolValue(false), codec.BoolValue(true)}}
 	assert.NoError(t, s.Write(site.Station{Unit: 1}, coils).Err)
 

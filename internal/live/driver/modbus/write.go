@@ -8,7 +8,8 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/engine"
+	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/modbus"
 )
 
@@ -19,8 +20,8 @@ const (
 )
 
 // Write sends raw values with the function that fits, single where one address is enough, and reads them back.
-func (s *session) Write(station site.Station, what engine.Command) engine.Written {
-	var w engine.Written
+func (s *session) Write(station site.Station, what link.Command) link.Written {
+	var w link.Written
 	request, sent, err := writeRequest(station, what)
 	if err != nil {
 		w.Err = err
@@ -67,7 +68,7 @@ func (s *session) Write(station site.Station, what engine.Command) engine.Writte
 }
 
 // settled reads back what was written, from what was read already on, until it is what was sent or the device has had time enough.
-func (s *session) settled(station site.Station, what engine.Command, back site.Address, sent, after []engine.Sample) (_ []engine.Sample, err error) {
+func (s *session) settled(station site.Station, what link.Command, back site.Address, sent, after []table.Sample) (_ []table.Sample, err error) {
 	for try := range readBackTries {
 		if try > 0 {
 			time.Sleep(readBackPause)
@@ -91,7 +92,7 @@ func refusedWrite(err error) bool {
 }
 
 // broadcast sends a request to all devices of the line.
-func (s *session) broadcast(w engine.Written, request modbus.Request) engine.Written {
+func (s *session) broadcast(w link.Written, request modbus.Request) link.Written {
 	if s.client == nil {
 		w.Err = errors.New("only a serial line has a broadcast")
 		return w
@@ -106,7 +107,7 @@ func (s *session) broadcast(w engine.Written, request modbus.Request) engine.Wri
 }
 
 // readBack is where what was written is read back from.
-func readBack(what engine.Command) site.Address {
+func readBack(what link.Command) site.Address {
 	if what.ReadBack.Space != "" {
 		return what.ReadBack
 	}
@@ -114,13 +115,13 @@ func readBack(what engine.Command) site.Address {
 }
 
 // writeRequest makes the request that writes, and the samples that reading back should give.
-func writeRequest(station site.Station, what engine.Command) (r modbus.Request, sent []engine.Sample, err error) {
+func writeRequest(station site.Station, what link.Command) (r modbus.Request, sent []table.Sample, err error) {
 	address, layout := what.Address, what.Layout
 	if address.Space == site.Coils {
 		r = modbus.Request{Function: modbus.WriteMultipleCoils, Address: address.Offset}
 		for _, raw := range what.Raw {
 			r.Bits = append(r.Bits, raw.Bool())
-			sent = append(sent, engine.Sample{Slot: what.Slot, Value: codec.BoolValue(raw.Bool()), HasBit: true, Bit: raw.Bool(), Quality: reading.Good})
+			sent = append(sent, table.Sample{Slot: what.Slot, Value: codec.BoolValue(raw.Bool()), HasBit: true, Bit: raw.Bool(), Quality: reading.Good})
 		}
 		switch {
 		case len(r.Bits) == 1 && station.WriteFunction != site.WriteMultiple:
@@ -140,7 +141,7 @@ func writeRequest(station site.Station, what engine.Command) (r modbus.Request, 
 		if err != nil {
 			return r, nil, err
 		}
-		sample := engine.Sample{Slot: what.Slot, Words: encoded, Quality: reading.Good}
+		sample := table.Sample{Slot: what.Slot, Words: encoded, Quality: reading.Good}
 		if sample.Value, err = layout.Decode(encoded); err != nil {
 			return r, nil, err
 		}
@@ -173,7 +174,7 @@ func registersRequest(station site.Station, offset uint16, words []uint16) modbu
 }
 
 // same reports whether what was read back holds what was sent, as far as its point is concerned.
-func same(layout codec.Layout, sent, after []engine.Sample) bool {
+func same(layout codec.Layout, sent, after []table.Sample) bool {
 	for i := range sent {
 		if sent[i].HasBit || after[i].HasBit {
 			if sent[i].Value.Bool() != after[i].Value.Bool() {
@@ -197,7 +198,7 @@ func same(layout codec.Layout, sent, after []engine.Sample) bool {
 }
 
 // readBack reads what a command writes.
-func (s *session) readBack(station site.Station, what engine.Command, from site.Address) ([]engine.Sample, error) {
+func (s *session) readBack(station site.Station, what link.Command, from site.Address) ([]table.Sample, error) {
 	function := readFunction[from.Space]
 	n := len(what.Raw) * what.Layout.Words()
 	answer, err := s.read(byte(station.Unit), modbus.Request{Function: function, Address: from.Offset, Quantity: uint16(n), Spare: s.spareOf(station)})
@@ -211,16 +212,16 @@ func (s *session) readBack(station site.Station, what engine.Command, from site.
 }
 
 // samplesOf decodes the values of a command.
-func samplesOf(what engine.Command, function modbus.Function, answer modbus.Answered) []engine.Sample {
+func samplesOf(what link.Command, function modbus.Function, answer modbus.Answered) []table.Sample {
 	data := answer.Data
 	words := modbus.AppendWords(nil, data)
 	if function.Bits() {
 		words = nil
 	}
-	samples := make([]engine.Sample, len(what.Raw))
+	samples := make([]table.Sample, len(what.Raw))
 	for i := range samples {
 		n := what.Layout.Words()
-		samples[i] = engine.Sample{Slot: what.Slot, Quality: reading.Good, Time: answer.At}
+		samples[i] = table.Sample{Slot: what.Slot, Quality: reading.Good, Time: answer.At}
 		if function.Bits() {
 			samples[i].DecodeBit(modbus.Bit(data, i))
 		} else {

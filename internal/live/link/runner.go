@@ -1,15 +1,17 @@
-package engine
+package link
 
 import (
 	"context"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"arithmon/internal/core/failure"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 )
 
@@ -38,11 +40,11 @@ const (
 // each of its connections. The lanes take turns: one holds turn while it acts, and gives it up only while it waits for the
 // far end, so that everything between two waits happens at once for the others. A link of one lane, which is the usual
 // one, does one thing after the other.
-type runner struct {
+type Runner struct {
 	log    *slog.Logger
 	link   site.Link
 	driver Driver
-	table  *table
+	table  *table.Table
 	lanes  int
 
 	turn        sync.Mutex // guards what follows, to inbox
@@ -55,8 +57,8 @@ type runner struct {
 	inbox inbox
 
 	mu     sync.Mutex
-	status LinkStatus // guarded by mu
-	ended  Traffic    // of sessions that are closed; guarded by mu
+	status Status  // guarded by mu
+	ended  Traffic // of sessions that are closed; guarded by mu
 
 	figures  *figures            // of what is the link's alone, nil while there is nothing; guarded by mu
 	since    tally               // since the last answer of anything; guarded by mu
@@ -71,6 +73,7 @@ type runner struct {
 	ctx    context.Context // ends when the runner is stopped
 	cancel context.CancelFunc
 	done   chan struct{}
+	holds  atomic.Int32 // things begun whose end must not wait
 }
 
 // stationRun is a station as its runner sees it.
@@ -94,19 +97,30 @@ type stationRun struct {
 	notes     map[diagnose.NoteKind]diagnose.Note
 }
 
-// start begins running a link once after has closed; the runner it replaces closes it.
-func start(ctx context.Context, log *slog.Logger, link site.Link, driver Driver, table *table, ring *traffic.Ring, stations []Station, after <-chan struct{}) *runner {
-	link = link.WithDefaults()
-	r := &runner{
-		log: log, link: link, driver: driver, table: table, ring: ring, units: map[int]*stationRun{}, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
+// Options are what a Runner needs.
+type Options struct {
+	Log      *slog.Logger
+	Link     site.Link
+	Driver   Driver
+	Table    *table.Table
+	Ring     *traffic.Ring // of what crosses the link
+	Stations []Station
+	After    <-chan struct{} // once this is closed it begins: the runner that it replaces has ended; nil for none
+}
+
+// Start begins running a link, until ctx ends or it is stopped.
+func Start(ctx context.Context, o Options) *Runner {
+	link, after := o.Link.WithDefaults(), o.After
+	r := &Runner{
+		log: o.Log, link: link, driver: o.Driver, table: o.Table, ring: o.Ring, units: map[int]*stationRun{}, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
 		inbox: inbox{signal: make(chan struct{}, 1)}, done: make(chan struct{}),
-		status: LinkStatus{Name: link.Name, State: LinkConnecting},
+		status: Status{Name: link.Name, State: Connecting},
 	}
 	for range link.Connections {
 		r.connections = append(r.connections, &connection{})
 	}
 	r.ctx, r.cancel = context.WithCancel(ctx)
-	for _, s := range stations {
+	for _, s := range o.Stations {
 		r.configure(s)
 	}
 	go func() {
@@ -119,14 +133,30 @@ func start(ctx context.Context, log *slog.Logger, link site.Link, driver Driver,
 	return r
 }
 
-// stop ends the runner; done is closed when the exchanges under way have ended, or were cut off after drain.
-func (r *runner) stop() { r.cancel() }
+// Stop ends the runner; Done is closed when the exchanges under way have ended, or were cut off after a moment.
+func (r *Runner) Stop() { r.cancel() }
 
-func (r *runner) stopped() bool { return r.ctx.Err() != nil }
+// Done is closed when the runner has ended.
+func (r *Runner) Done() <-chan struct{} { return r.done }
 
-func (r *runner) run(ctx context.Context) {
+// Link is the link that it runs.
+func (r *Runner) Link() site.Link { return r.link }
+
+// Configure adds a station, or replaces what is known of it.
+func (r *Runner) Configure(station Station) {
+	r.inbox.put(func(*connection) { r.configure(station) })
+}
+
+// Drop forgets a station.
+func (r *Runner) Drop(station string) {
+	r.inbox.put(func(*connection) { r.drop(station) })
+}
+
+func (r *Runner) stopped() bool { return r.ctx.Err() != nil }
+
+func (r *Runner) run(ctx context.Context) {
 	if !r.link.Enabled {
-		r.setLink(LinkDisabled, "")
+		r.setLink(Disabled, "")
 		for _, s := range r.stations {
 			failAll(s.Slots, reading.Disabled)
 		}
@@ -149,7 +179,7 @@ func (r *runner) run(ctx context.Context) {
 }
 
 // lane does what is due, one thing after the other, on one connection. Commands and polls that are due take turns.
-func (r *runner) lane(ctx context.Context, c *connection) {
+func (r *Runner) lane(ctx context.Context, c *connection) {
 	r.turn.Lock()
 	defer r.turn.Unlock()
 	commanded := false // a command was the last thing
@@ -172,13 +202,13 @@ func (r *runner) lane(ctx context.Context, c *connection) {
 }
 
 // due reports whether a poll is.
-func (r *runner) due() bool {
+func (r *Runner) due() bool {
 	e := r.schedule.next()
 	return e != nil && !r.paused && !e.next.After(time.Now())
 }
 
 // sleep waits until there may be something to do.
-func (r *runner) sleep(ctx context.Context, wait time.Duration) {
+func (r *Runner) sleep(ctx context.Context, wait time.Duration) {
 	timer := time.NewTimer(wait)
 	defer timer.Stop()
 	select {
@@ -189,7 +219,7 @@ func (r *runner) sleep(ctx context.Context, wait time.Duration) {
 }
 
 // outside gives up the turn while f waits for the far end.
-func (r *runner) outside(f func()) {
+func (r *Runner) outside(f func()) {
 	if r.lanes > 1 {
 		r.inbox.wake() // another lane may have something to do meanwhile
 	}
@@ -199,7 +229,7 @@ func (r *runner) outside(f func()) {
 }
 
 // idle serves the inbox of a link that is not opened.
-func (r *runner) idle(ctx context.Context) {
+func (r *Runner) idle(ctx context.Context) {
 	r.turn.Lock()
 	defer r.turn.Unlock()
 	for ctx.Err() == nil {
@@ -212,7 +242,7 @@ func (r *runner) idle(ctx context.Context) {
 }
 
 // serve does the changes of the configuration that were handed in and, where it may, one command; it reports whether it did one.
-func (r *runner) serve(c *connection, commands bool) bool {
+func (r *Runner) serve(c *connection, commands bool) bool {
 	for {
 		t, ok := r.inbox.take(commands)
 		if !ok {
@@ -225,13 +255,13 @@ func (r *runner) serve(c *connection, commands bool) bool {
 }
 
 // serveAll does everything that was handed in.
-func (r *runner) serveAll(c *connection) {
+func (r *Runner) serveAll(c *connection) {
 	for r.serve(c, true) {
 	}
 }
 
 // step does the one thing that is due on a connection and returns how long nothing else is.
-func (r *runner) step(c *connection) (wait time.Duration, polled bool) {
+func (r *Runner) step(c *connection) (wait time.Duration, polled bool) {
 	if r.paused {
 		return time.Hour, false // it wakes the others when it ends
 	}
@@ -244,7 +274,7 @@ func (r *runner) step(c *connection) (wait time.Duration, polled bool) {
 		case now.Before(c.reconnect.until):
 			return c.reconnect.until.Sub(now), false
 		case e == nil:
-			r.setLink(LinkIdle, "nothing is to be read on it")
+			r.setLink(Idle, "nothing is to be read on it")
 			return time.Hour, false
 		case c != r.connections[0] && e.next.After(now): // a further one is opened when it has something to do
 			return e.next.Sub(now), false

@@ -1,4 +1,4 @@
-package engine
+package link
 
 import (
 	"reflect"
@@ -8,10 +8,11 @@ import (
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/reading"
+	"arithmon/internal/live/table"
 )
 
 // configure adds a station, or replaces what is known of it; the caller has the turn, or the runner has not started.
-func (r *runner) configure(station Station) {
+func (r *Runner) configure(station Station) {
 	s, known := r.stations[station.Name]
 	if known {
 		for _, e := range s.entries {
@@ -53,7 +54,7 @@ func (r *runner) configure(station Station) {
 		r.setStation(s, StationUnknown, "")
 	}
 	switch {
-	case !r.up() && r.status.State == LinkDown:
+	case !r.up() && r.status.State == Down:
 		failAll(station.Slots, reading.LinkDown)
 	case s.setBack.pause > 0:
 		s.setBack.until = now // what changed may be the cure
@@ -67,7 +68,7 @@ func (r *runner) configure(station Station) {
 }
 
 // reporters calls f with the open sessions whose stations report by themselves.
-func (r *runner) reporters(f func(Reporter)) {
+func (r *Runner) reporters(f func(Reporter)) {
 	for _, c := range r.connections {
 		if reporter, ok := c.session.(Reporter); ok {
 			f(reporter)
@@ -76,7 +77,7 @@ func (r *runner) reporters(f func(Reporter)) {
 }
 
 // jobs are those of a station; none when planning them fails.
-func (r *runner) jobs(station Station) (jobs []Job) {
+func (r *Runner) jobs(station Station) (jobs []Job) {
 	if fault := crash.Catch(func() { jobs = r.driver.Jobs(r.link, station) }); fault != nil {
 		r.Fault(fault)
 	}
@@ -84,7 +85,7 @@ func (r *runner) jobs(station Station) (jobs []Job) {
 }
 
 // replan plans a station's jobs anew. Those that ask for the same go on as they were.
-func (r *runner) replan(s *stationRun, trip time.Duration, now time.Time) {
+func (r *Runner) replan(s *stationRun, trip time.Duration, now time.Time) {
 	s.RoundTrip, s.planned = trip, trip
 	old := s.entries
 	s.entries = nil
@@ -110,7 +111,7 @@ func (r *runner) replan(s *stationRun, trip time.Duration, now time.Time) {
 }
 
 // roundTrip is how long an exchange with the station takes, 0 while too little is known.
-func (r *runner) roundTrip(s *stationRun) time.Duration {
+func (r *Runner) roundTrip(s *stationRun) time.Duration {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if s.status.Statistics.Answers < planAnswers {
@@ -120,7 +121,7 @@ func (r *runner) roundTrip(s *stationRun) time.Duration {
 }
 
 // drop forgets a station.
-func (r *runner) drop(name string) {
+func (r *Runner) drop(name string) {
 	s, known := r.stations[name]
 	if !known {
 		return
@@ -137,15 +138,15 @@ func (r *runner) drop(name string) {
 	r.mu.Unlock()
 }
 
-func failAll(slots []*Slot, reason reading.Reason) {
+func failAll(slots []*table.Slot, reason reading.Reason) {
 	now := time.Now()
 	for _, slot := range slots {
-		slot.fail(reason, now)
+		slot.Bad(reason, now)
 	}
 }
 
 // holdOff lets a station come to itself: nothing is due before a moment.
-func (r *runner) holdOff(s *stationRun, until time.Time) {
+func (r *Runner) holdOff(s *stationRun, until time.Time) {
 	for _, e := range s.entries {
 		if e.due.Before(until) {
 			r.schedule.move(e, until)
@@ -153,7 +154,7 @@ func (r *runner) holdOff(s *stationRun, until time.Time) {
 	}
 }
 
-func (r *runner) forget(e *entry) {
+func (r *Runner) forget(e *entry) {
 	r.schedule.remove(e)
 	e.gone = true
 	r.mu.Lock()
@@ -161,7 +162,7 @@ func (r *runner) forget(e *entry) {
 	r.mu.Unlock()
 }
 
-func (r *runner) addJobs(s *stationRun, jobs []Job, due time.Time) {
+func (r *Runner) addJobs(s *stationRun, jobs []Job, due time.Time) {
 	for _, job := range jobs {
 		e := &entry{job: job, station: s, anchor: due, due: due, next: due, index: -1}
 		s.entries = append(s.entries, e)

@@ -1,4 +1,4 @@
-package engine
+package link
 
 // What a runner does for the sessions of its driver: it is their Host.
 
@@ -9,14 +9,15 @@ import (
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/table"
 )
 
 // Emit is for Host.
-func (r *runner) Emit(samples []Sample) { r.table.Emit(samples) }
+func (r *Runner) Emit(samples []table.Sample) { r.table.Emit(samples) }
 
-// Hurry is for Host. A station that was set back is asked again, too. Of its jobs the one that is done most often is due: what news
+// PollNow is for Host. A station that was set back is asked again, too. Of its jobs the one that is done most often is due: what news
 // there is, it learns.
-func (r *runner) Hurry(station string) {
+func (r *Runner) PollNow(station string) {
 	r.inbox.put(func(*connection) {
 		s := r.stations[station]
 		if s == nil {
@@ -36,7 +37,7 @@ func (r *runner) Hurry(station string) {
 }
 
 // Note is for Host.
-func (r *runner) Note(station string, n diagnose.Note) {
+func (r *Runner) Note(station string, n diagnose.Note) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	s := r.stations[station]
@@ -55,11 +56,14 @@ func (r *runner) Note(station string, n diagnose.Note) {
 	s.notes[n.Kind] = n
 }
 
+// keepWithin is how long events may take to be on the disk. An outstation that is not confirmed in time gives them again.
+const keepWithin = 2 * time.Second
+
 // Keep is for Host.
-func (r *runner) Keep() bool { return r.table.Keep() }
+func (r *Runner) Keep() bool { return r.table.Events().Keep(keepWithin) }
 
 // Asked is for Host.
-func (r *runner) Asked(unit int, out Outcome, took time.Duration, repeated bool) {
+func (r *Runner) Asked(unit int, out Outcome, took time.Duration, repeated bool) {
 	r.mu.Lock()
 	s := r.units[unit]
 	r.mu.Unlock()
@@ -69,7 +73,7 @@ func (r *runner) Asked(unit int, out Outcome, took time.Duration, repeated bool)
 }
 
 // Fault is for Host.
-func (r *runner) Fault(f *crash.Error) {
+func (r *Runner) Fault(f *crash.Error) {
 	r.log.Error("internal fault; the session ends", "link", r.link.Name, "fault", f.Value, "stack", string(f.Stack))
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -77,8 +81,8 @@ func (r *runner) Fault(f *crash.Error) {
 	r.faultAt, r.fault = time.Now(), f.Error()
 }
 
-// Says is for Host.
-func (r *runner) Says(station string, what []string) {
+// DeviceState is for Host.
+func (r *Runner) DeviceState(station string, what []string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if s := r.stations[station]; s != nil {
@@ -87,7 +91,7 @@ func (r *runner) Says(station string, what []string) {
 }
 
 // Doing is for Host.
-func (r *runner) Doing(what string) {
+func (r *Runner) Doing(what string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.status.Doing = what

@@ -1,4 +1,4 @@
-package engine
+package table
 
 import (
 	"testing"
@@ -14,8 +14,9 @@ import (
 
 // TestEventsDoNotTakeEachOthersPlace follows more events than are kept, at different paces.
 func TestEventsDoNotTakeEachOthersPlace(t *testing.T) {
-	host, station := NewTable(site.Station{Name: "rtu"}, []site.Point{{Tag: "a", Station: "rtu", Address: site.Address{Space: site.AnalogInputs}, Type: codec.TypeFloat64}})
-	log := host.(*table).events
+	host := New()
+	slot := host.Put(&site.Point{Tag: "a", Station: "rtu", Address: site.Address{Space: site.AnalogInputs}, Type: codec.TypeFloat64}, site.Station{Name: "rtu"})
+	log := host.Events()
 	log.Begin(1000)
 	assert.Equal(t, uint64(999), log.Last())
 	more := log.More(999)
@@ -28,7 +29,7 @@ func TestEventsDoNotTakeEachOthersPlace(t *testing.T) {
 	emit := func(from, n int) {
 		samples := make([]Sample, n)
 		for i := range samples {
-			samples[i] = Sample{Slot: station.Slots[0], Value: codec.IntValue(int64(from + i)), Quality: reading.Good, Event: true, SourceTime: at.Add(time.Duration(i) * time.Millisecond), Time: at}
+			samples[i] = Sample{Slot: slot, Value: codec.IntValue(int64(from + i)), Quality: reading.Good, Event: true, SourceTime: at.Add(time.Duration(i) * time.Millisecond), Time: at}
 		}
 		host.Emit(samples)
 	}
@@ -53,33 +54,35 @@ func TestEventsDoNotTakeEachOthersPlace(t *testing.T) {
 	assert.Equal(t, uint64(1100), list[0].ID)
 	assert.Equal(t, codec.IntValue(100), list[0].Value)
 	assert.Equal(t, codec.IntValue(100+MaxEvents-1), list[len(list)-1].Value)
-	host.Emit([]Sample{{Slot: station.Slots[0], Value: codec.IntValue(1), Quality: reading.Good}})
+	host.Emit([]Sample{{Slot: slot, Value: codec.IntValue(1), Quality: reading.Good}})
 	assert.Equal(t, uint64(1099+MaxEvents), log.Last(), "a present value is no event")
 }
 
 // What is confirmed to a device it forgets, so that it must be on the disk by then, where there is somebody who writes it.
 func TestKeepingEvents(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		host, station := NewTable(site.Station{Name: "rtu"}, []site.Point{{Tag: "a", Station: "rtu", Address: site.Address{Space: site.BinaryInputs}, Type: codec.TypeBool}})
+		host := New()
+		slot := host.Put(&site.Point{Tag: "a", Station: "rtu", Address: site.Address{Space: site.BinaryInputs}, Type: codec.TypeBool}, site.Station{Name: "rtu"})
+		const within = 2 * time.Second
 		happen := func() {
-			host.Emit([]Sample{{Slot: station.Slots[0], Value: codec.BoolValue(true), Quality: reading.Good, Event: true}})
+			host.Emit([]Sample{{Slot: slot, Value: codec.BoolValue(true), Quality: reading.Good, Event: true}})
 		}
-		events := EventsOf(host)
+		events := host.Events()
 		happen()
-		assert.True(t, host.Keep(), "nobody writes them")
+		assert.True(t, events.Keep(within), "nobody writes them")
 		assert.Equal(t, events.Last(), events.Record(), "what is recorded begins behind what there is")
-		assert.True(t, host.Keep(), "those before are none of his")
+		assert.True(t, events.Keep(within), "those before are none of his")
 		happen()
 		began := time.Now()
-		assert.False(t, host.Keep(), "he does not come")
-		assert.Equal(t, keepWithin, time.Since(began))
+		assert.False(t, events.Keep(within), "he does not come")
+		assert.Equal(t, within, time.Since(began))
 		go func() {
 			<-events.Wanted()
 			time.Sleep(30 * time.Millisecond)
 			events.Recorded(events.Last())
 		}()
 		began = time.Now()
-		assert.True(t, host.Keep())
+		assert.True(t, events.Keep(within))
 		assert.Equal(t, 30*time.Millisecond, time.Since(began))
 	})
 }

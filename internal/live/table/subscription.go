@@ -1,4 +1,4 @@
-package engine
+package table
 
 import (
 	"cmp"
@@ -13,7 +13,7 @@ import (
 // reading of each point is kept, so that a slow reader costs nobody anything.
 type Subscription struct {
 	patterns []string
-	table    *table
+	table    *Table
 
 	mu    sync.Mutex
 	dirty map[*Slot]struct{}
@@ -66,8 +66,8 @@ func (s *Subscription) Take() []Live {
 	s.mu.Unlock()
 	list := make([]Live, 0, len(slots))
 	for slot := range slots {
-		l := slot.live()
-		if l.Removed && s.table.get(l.Point.Tag) != nil {
+		l := slot.Live()
+		if l.Removed && s.table.Get(l.Point.Tag) != nil {
 			continue // replaced by a newer slot, which speaks for itself
 		}
 		list = append(list, l)
@@ -90,7 +90,8 @@ func (s *Subscription) Close() {
 	}
 }
 
-func (t *table) subscribe(patterns []string) *Subscription {
+// Subscribe follows the points whose tags fit any of the patterns; the caller closes the subscription.
+func (t *Table) Subscribe(patterns ...string) *Subscription {
 	s := &Subscription{patterns: patterns, table: t, dirty: map[*Slot]struct{}{}, ready: make(chan struct{}, 1)}
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -1,4 +1,4 @@
-package engine
+package link
 
 import (
 	"log/slog"
@@ -8,19 +8,20 @@ import (
 	"time"
 
 	"arithmon/internal/core/reading"
+	"arithmon/internal/live/table"
 )
 
-// LinkState is what a link is doing.
-type LinkState string
+// State is what a link is doing.
+type State string
 
 // The states of a link.
 const (
-	LinkDisabled   LinkState = "disabled"
-	LinkIdle       LinkState = "idle" // nothing to ask on it
-	LinkConnecting LinkState = "connecting"
-	LinkUp         LinkState = "up"
-	LinkDown       LinkState = "down"
-	LinkPaused     LinkState = "paused" // a probe or scan has the line
+	Disabled   State = "disabled"
+	Idle       State = "idle" // nothing to ask on it
+	Connecting State = "connecting"
+	Up         State = "up"
+	Down       State = "down"
+	Paused     State = "paused" // a probe or scan has the line
 )
 
 // StationState is what is known of a station.
@@ -34,10 +35,10 @@ const (
 	StationSilent    StationState = "silent"
 )
 
-// LinkStatus is a link at one moment.
-type LinkStatus struct {
+// Status is a link at one moment.
+type Status struct {
 	Name        string     `json:"name"`
-	State       LinkState  `json:"state" enum:"disabled,idle,connecting,up,down,paused"`
+	State       State      `json:"state" enum:"disabled,idle,connecting,up,down,paused"`
 	Reason      string     `json:"reason,omitempty" doc:"why it is in this state, in words"`
 	Doing       string     `json:"doing,omitempty" doc:"of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer"`
 	Since       time.Time  `json:"since" doc:"when it came into this state"`
@@ -55,7 +56,7 @@ type StationStatus struct {
 	Reason     string       `json:"reason,omitempty" doc:"why it is in this state, in words"`
 	Since      time.Time    `json:"since" doc:"when it came into this state"`
 	Says       []string     `json:"says,omitempty" doc:"what the device says of its own state, in words"`
-	Points     Count        `json:"points" doc:"how many of its points have each quality"`
+	Points     table.Count  `json:"points" doc:"how many of its points have each quality"`
 	Statistics Statistics   `json:"statistics"`
 	Figures    Windows      `json:"figures"`
 }
@@ -109,7 +110,7 @@ func (t *Traffic) Add(o Traffic) {
 }
 
 // count changes the statistics of the link and of a station, which may be nil.
-func (r *runner) count(s *stationRun, change func(*Statistics)) {
+func (r *Runner) count(s *stationRun, change func(*Statistics)) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	change(&r.status.Statistics)
@@ -120,19 +121,19 @@ func (r *runner) count(s *stationRun, change func(*Statistics)) {
 
 // levels are those at which states of links and stations are logged; info when not listed.
 var levels = map[string]slog.Level{
-	string(LinkDown): slog.LevelWarn, string(LinkIdle): slog.LevelDebug, string(LinkConnecting): slog.LevelDebug, string(LinkDisabled): slog.LevelDebug,
+	string(Down): slog.LevelWarn, string(Idle): slog.LevelDebug, string(Connecting): slog.LevelDebug, string(Disabled): slog.LevelDebug,
 	string(StationSilent): slog.LevelWarn, string(StationUnknown): slog.LevelDebug,
 }
 
 // logState logs that the link or a station has another state.
-func (r *runner) logState(what, state, why string, attributes ...any) {
+func (r *Runner) logState(what, state, why string, attributes ...any) {
 	if why != "" {
 		attributes = append(attributes, "reason", why)
 	}
 	r.log.Log(r.ctx, levels[state], what+" "+state, attributes...)
 }
 
-func (r *runner) setLink(state LinkState, why string) {
+func (r *Runner) setLink(state State, why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.status.State != state || r.status.Since.IsZero() {
@@ -142,7 +143,7 @@ func (r *runner) setLink(state LinkState, why string) {
 	r.status.State, r.status.Reason = state, why
 }
 
-func (r *runner) setStation(s *stationRun, state StationState, why string) {
+func (r *Runner) setStation(s *stationRun, state StationState, why string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if s.status.State != state || s.status.Since.IsZero() {
@@ -152,8 +153,8 @@ func (r *runner) setStation(s *stationRun, state StationState, why string) {
 	s.status.State, s.status.Reason = state, why
 }
 
-// snapshot returns the state of the link and of its stations by name.
-func (r *runner) snapshot(t *table) (LinkStatus, []StationStatus) {
+// Snapshot returns the state of the link and of its stations by name.
+func (r *Runner) Snapshot() (Status, []StationStatus) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	link := r.status
@@ -169,7 +170,7 @@ func (r *runner) snapshot(t *table) (LinkStatus, []StationStatus) {
 	for _, s := range r.stations {
 		status := s.status
 		status.Statistics = status.Statistics.clone()
-		status.Points = t.count(s.Slots)
+		status.Points = r.table.Count(s.Slots)
 		status.Figures = s.figures.windows(now)
 		stations = append(stations, status)
 	}

@@ -1,4 +1,4 @@
-package engine
+package link
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 )
 
@@ -29,7 +30,7 @@ type Driver interface {
 // Station is a station with what is to be read of it.
 type Station struct {
 	site.Station
-	Slots     []*Slot       // by tag
+	Slots     []*table.Slot // by tag
 	RoundTrip time.Duration // recent mean as measured, 0 where it is not known; what an exchange costs
 
 	// Memory is the driver's, for what the station's answers teach about planning its jobs. It stays while the station's settings do;
@@ -40,7 +41,7 @@ type Station struct {
 // Job is something that is done about a station again and again.
 type Job interface {
 	Period() time.Duration
-	Slots() []*Slot // the points that depend on it
+	Slots() []*table.Slot // the points that depend on it
 }
 
 // Refusable is a Job that can say what a device refused of it.
@@ -61,7 +62,7 @@ type Session interface {
 	// Do does a job once and emits what it learnt to the host.
 	Do(job Job) Outcome
 	// Read asks for addresses that no point needs to have.
-	Read(station site.Station, what site.Range) ([]Sample, error)
+	Read(station site.Station, what site.Range) ([]table.Sample, error)
 	// Write sends raw values and reads them back.
 	Write(station site.Station, what Command) Written
 	// Test asks the station for any sign of life; its text says what was answered.
@@ -106,7 +107,7 @@ type Actor interface {
 
 // Command is something to write.
 type Command struct {
-	Slot     *Slot // of the point; nil for addresses without one
+	Slot     *table.Slot // of the point; nil for addresses without one
 	Address  site.Address
 	ReadBack site.Address // where it is read back from; zero: from Address
 	Layout   codec.Layout
@@ -125,13 +126,13 @@ type Traffic struct {
 // Host is what a session has of the engine. It is safe for concurrent use.
 type Host interface {
 	// Emit takes readings as they come, in their order. It keeps nothing of samples but what their fields point to.
-	Emit(samples []Sample)
-	// Saw takes what crossed the link, or should have. It returns soon and keeps nothing of the frame.
-	Saw(f Frame)
+	Emit(samples []table.Sample)
+	// FrameSeen takes what crossed the link, or should have. It returns soon and keeps nothing of the frame.
+	FrameSeen(f Frame)
 	// Doing takes what the link is doing beside its exchanges, such as dialling; "" when nothing.
 	Doing(what string)
-	// Hurry makes all jobs of a station due at once: there is news of it.
-	Hurry(station string)
+	// PollNow makes all jobs of a station due at once: there is news of it.
+	PollNow(station string)
 	// Note takes something that a session found out about a station; a later note of the same kind takes its place.
 	Note(station string, note diagnose.Note)
 	// Keep waits until the events that were emitted are on the disk, and reports whether they are: what is confirmed to a device, it
@@ -141,8 +142,8 @@ type Host interface {
 	Asked(unit int, out Outcome, took time.Duration, repeated bool)
 	// Fault takes a panic within the session, which has ended because of it.
 	Fault(f *crash.Error)
-	// Says takes what a device says of its own state, in words.
-	Says(station string, what []string)
+	// DeviceState takes what a device says of its own state, in words.
+	DeviceState(station string, what []string)
 }
 
 // Frame is something that crossed a link, or should have.
@@ -155,22 +156,6 @@ type Frame struct {
 	Text  string        // what is wrong, when something is
 	At    time.Time     // when; zero: now
 	Ends  *traffic.Ends // of the connection
-}
-
-// Sample is one raw reading of a point, before scaling.
-type Sample struct {
-	Slot       *Slot
-	Address    site.Address // for samples without a slot
-	Value      codec.Value  // decoded; nothing when Reason makes it bad
-	Words      []uint16     // raw registers; the receiver copies what it keeps
-	Bit        bool         // raw bit, when HasBit
-	HasBit     bool
-	Object     reading.Object  // raw object of an event-driven protocol
-	Event      bool            // it tells of a change, and not only how things are
-	Quality    reading.Quality // Good, or what the device's flags or the decoding make of it
-	Reason     reading.Reason
-	SourceTime time.Time // the device's own, zero where it has none
-	Time       time.Time // when it came; zero: now
 }
 
 // Outcome is how a job ended.
@@ -191,10 +176,10 @@ type Outcome struct {
 
 // Written is how a write ended.
 type Written struct {
-	Before, Sent, After []Sample // one for each raw value; nil where not known
-	Err                 error    // why it is not done; nil when After equals Sent
-	Reached             bool     // something was sent, so that the device may have changed
-	Accepted            bool     // the device acknowledged
-	Refused             bool     // the device refused; Err says how
-	Broadcast           bool     // it went to all devices, none of which answers
+	Before, Sent, After []table.Sample // one for each raw value; nil where not known
+	Err                 error          // why it is not done; nil when After equals Sent
+	Reached             bool           // something was sent, so that the device may have changed
+	Accepted            bool           // the device acknowledged
+	Refused             bool           // the device refused; Err says how
+	Broadcast           bool           // it went to all devices, none of which answers
 }

@@ -1,4 +1,4 @@
-package engine
+package link
 
 import (
 	"context"
@@ -11,13 +11,13 @@ import (
 // connection is one of a link's. It is closed, being opened, or open; all openings go through open and ready, and its life hangs on
 // the runner alone, never on who asked for it first.
 type connection struct {
-	session   Session       // nil when it is not open; changed with the runner's mu held, too
-	opening   chan struct{} // closed when the opening that is under way has ended; nil when none is
-	cancelCut func() bool   // gives up cutting the session off
-	answered  bool          // something was answered on it since it was opened
-	reconnect backoff
-	quietFrom time.Time // end of the last exchange, for the link's pause
-	silent    int       // exchanges in a row that nothing answered
+	session           Session       // nil when it is not open; changed with the runner's mu held, too
+	opening           chan struct{} // closed when the opening that is under way has ended; nil when none is
+	cancelForcedClose func() bool   // gives up cutting the session off
+	answered          bool          // something was answered on it since it was opened
+	reconnect         backoff
+	quietFrom         time.Time // end of the last exchange, for the link's pause
+	silent            int       // exchanges in a row that nothing answered
 }
 
 // backoff is a pause that grows.
@@ -32,10 +32,10 @@ func (b *backoff) grow(first, last time.Duration, now time.Time) {
 }
 
 // up reports whether any connection is open.
-func (r *runner) up() bool { return r.upBeside(nil) }
+func (r *Runner) up() bool { return r.upBeside(nil) }
 
 // upBeside reports whether another connection than c is open.
-func (r *runner) upBeside(c *connection) bool {
+func (r *Runner) upBeside(c *connection) bool {
 	for _, other := range r.connections {
 		if other != c && other.session != nil {
 			return true
@@ -45,7 +45,7 @@ func (r *runner) upBeside(c *connection) bool {
 }
 
 // servedBeside reports whether another connection than c is open and has been answered on.
-func (r *runner) servedBeside(c *connection) bool {
+func (r *Runner) servedBeside(c *connection) bool {
 	for _, other := range r.connections {
 		if other != c && other.session != nil && other.answered {
 			return true
@@ -55,7 +55,7 @@ func (r *runner) servedBeside(c *connection) bool {
 }
 
 // ready opens a connection unless it is open, or waits for whoever opens it. It reports whether it is open.
-func (r *runner) ready(c *connection) bool {
+func (r *Runner) ready(c *connection) bool {
 	switch opening := c.opening; {
 	case r.paused || r.stopped():
 		return false
@@ -75,7 +75,7 @@ func (r *runner) ready(c *connection) bool {
 }
 
 // open tries to open a connection once. The connection must be closed, and nobody about to open it.
-func (r *runner) open(c *connection) bool {
+func (r *Runner) open(c *connection) bool {
 	var session Session
 	var err error
 	opening := make(chan struct{})
@@ -101,7 +101,7 @@ func (r *runner) open(c *connection) bool {
 		return false
 	}
 	// When the runner is stopped, an exchange under way may end by itself; then it is cut off.
-	c.cancelCut = context.AfterFunc(r.ctx, func() {
+	c.cancelForcedClose = context.AfterFunc(r.ctx, func() {
 		timer := time.NewTimer(drain)
 		defer timer.Stop()
 		select {
@@ -116,7 +116,7 @@ func (r *runner) open(c *connection) bool {
 	if r.status.Connections++; r.status.Connections > uint64(len(r.connections)) {
 		r.own().at(now, func(t *tally) { t.reconnect++ })
 	}
-	fresh := r.status.State != LinkUp
+	fresh := r.status.State != Up
 	r.mu.Unlock()
 	c.answered, c.silent = false, 0
 	if reporter, ok := session.(Reporter); ok {
@@ -128,7 +128,7 @@ func (r *runner) open(c *connection) bool {
 		reporter.Begin()
 	}
 	r.log.Debug("connection opened", "link", r.link.Name, "far_end", r.link.FarEnd())
-	r.setLink(LinkUp, "")
+	r.setLink(Up, "")
 	for _, s := range r.stations {
 		if fresh { // after an outage, not when only the connection was renewed
 			s.setBack = backoff{}
@@ -143,7 +143,7 @@ func (r *runner) open(c *connection) bool {
 }
 
 // notOpened draws the consequences of a connection that did not open.
-func (r *runner) notOpened(c *connection, err error, now time.Time) {
+func (r *Runner) notOpened(c *connection, err error, now time.Time) {
 	if r.upBeside(c) { // the others go on
 		r.mu.Lock()
 		r.own().at(now, func(t *tally) { t.extra++ })
@@ -154,7 +154,7 @@ func (r *runner) notOpened(c *connection, err error, now time.Time) {
 	r.mu.Lock()
 	r.failure, r.failures = failureOf(err), r.failures+1
 	r.mu.Unlock()
-	r.setLink(LinkDown, err.Error())
+	r.setLink(Down, err.Error())
 	for _, s := range r.stations {
 		if s.Enabled {
 			failAll(s.Slots, reading.LinkDown)
@@ -164,7 +164,7 @@ func (r *runner) notOpened(c *connection, err error, now time.Time) {
 }
 
 // lost closes a connection that has ended. One on which nothing was answered is not opened again at once.
-func (r *runner) lost(c *connection, now time.Time) {
+func (r *Runner) lost(c *connection, now time.Time) {
 	if !c.answered {
 		c.reconnect.grow(firstReconnect, lastReconnect, now)
 	}
@@ -172,7 +172,7 @@ func (r *runner) lost(c *connection, now time.Time) {
 }
 
 // unwanted reports whether the far end does not serve a connection, while it serves another: it takes fewer than the link allows.
-func (r *runner) unwanted(c *connection, out Outcome, lost bool, now time.Time) bool {
+func (r *Runner) unwanted(c *connection, out Outcome, lost bool, now time.Time) bool {
 	if c.answered || out.Err == nil || out.Answered || out.Skipped || !r.servedBeside(c) {
 		return false
 	}
@@ -185,11 +185,11 @@ func (r *runner) unwanted(c *connection, out Outcome, lost bool, now time.Time) 
 	return true
 }
 
-func (r *runner) close(c *connection) {
+func (r *Runner) close(c *connection) {
 	if c.session == nil {
 		return
 	}
-	c.cancelCut()
+	c.cancelForcedClose()
 	c.session.Close()
 	r.log.Debug("connection closed", "link", r.link.Name, "answered", c.answered)
 	r.mu.Lock()

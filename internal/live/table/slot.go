@@ -1,4 +1,5 @@
-package engine
+// Package table is the live table: the newest reading of every point, who follows it, and the events that devices report.
+package table
 
 import (
 	"reflect"
@@ -7,7 +8,6 @@ import (
 	"time"
 
 	"arithmon/internal/core/codec"
-	"arithmon/internal/core/crash"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
@@ -64,9 +64,12 @@ func (s *Slot) Fail(reason reading.Reason) {
 	unread := s.reading.Reason == reading.NeverRead
 	s.mu.Unlock()
 	if !unread {
-		s.fail(reason, time.Now())
+		s.Bad(reason, time.Now())
 	}
 }
+
+// Conversion is between raw and engineering values of the point.
+func (s *Slot) Conversion() *site.Conversion { return s.conversion }
 
 // Live is a point with its reading.
 type Live struct {
@@ -80,7 +83,8 @@ type Live struct {
 // Text says the value as a person would read it.
 func (l Live) Text() string { return l.conversion.Text(l.Reading.Value) }
 
-func (s *Slot) live() Live {
+// Live is the point with its reading.
+func (s *Slot) Live() Live {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.settle()
@@ -113,8 +117,8 @@ func (s *Slot) take(sample *Sample, now time.Time) {
 	}
 }
 
-// fail makes the reading bad for a reason.
-func (s *Slot) fail(reason reading.Reason, now time.Time) {
+// Bad makes the reading bad for a reason.
+func (s *Slot) Bad(reason reading.Reason, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.settle()
@@ -160,83 +164,8 @@ func (s *Slot) notify() {
 	}
 }
 
-// table holds the slots by tag.
-type table struct {
-	mu            sync.RWMutex
-	slots         map[string]*Slot
-	locks         map[string]*slotLock // by station
-	last          *Slot                // that was made, which the next is often like
-	subscriptions map[*Subscription]struct{}
-	events        *Events
-}
-
-func newTable() *table {
-	return &table{slots: map[string]*Slot{}, locks: map[string]*slotLock{}, subscriptions: map[*Subscription]struct{}{}, events: newEvents()}
-}
-
-// EventsOf are the events of a table made by NewTable.
-func EventsOf(h Host) *Events { return h.(*table).events }
-
 // Reading is what is known of the point.
-func (s *Slot) Reading() reading.Reading { return s.live().Reading }
-
-// NewTable makes a live table of one station by itself, for tests and measurements of a driver.
-func NewTable(st site.Station, points []site.Point) (Host, Station) {
-	t := newTable()
-	station := Station{Station: st}
-	for _, p := range points {
-		station.Slots = append(station.Slots, t.put(&p, st))
-	}
-	return t, station
-}
-
-// Saw makes the table a Host.
-func (t *table) Saw(Frame) {}
-
-// Doing makes the table a Host.
-func (t *table) Doing(string) {}
-
-// Hurry makes the table a Host.
-func (t *table) Hurry(string) {}
-
-// Note makes the table a Host.
-func (t *table) Note(string, diagnose.Note) {}
-
-// Fault makes the table a Host.
-func (t *table) Fault(*crash.Error) {}
-
-// keepWithin is how long events may take to be on the disk. An outstation that is not confirmed in time gives them again.
-const keepWithin = 2 * time.Second
-
-// Keep makes the table a Host.
-func (t *table) Keep() bool { return t.events.Keep(keepWithin) }
-
-// Asked makes the table a Host.
-func (t *table) Asked(int, Outcome, time.Duration, bool) {}
-
-// Says makes the table a Host.
-func (t *table) Says(string, []string) {}
-
-// Emit takes in samples.
-func (t *table) Emit(samples []Sample) {
-	for len(samples) > 0 {
-		mu := samples[0].Slot.mu // that of all slots of a station
-		mu.Lock()
-		log := t.events.begin()
-		i := 0
-		for ; i < len(samples) && samples[i].Slot.mu == mu; i++ {
-			if s := samples[i].Slot; !s.detached {
-				s.emit(&samples[i])
-				if samples[i].Event {
-					log.add(s)
-				}
-			}
-		}
-		log.end()
-		mu.Unlock()
-		samples = samples[i:]
-	}
-}
+func (s *Slot) Reading() reading.Reading { return s.Live().Reading }
 
 // emit takes in a sample; the lock is held.
 func (s *Slot) emit(sample *Sample) {
@@ -249,110 +178,8 @@ func (s *Slot) emit(sample *Sample) {
 	s.notify()
 }
 
-func (t *table) get(tag string) *Slot {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	return t.slots[tag]
-}
-
-// put places a point, keeps its slot when nothing about it changed, and its reading when what it means did not.
-func (t *table) put(p *site.Point, st site.Station) *Slot {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.locks[st.Name] == nil {
-		t.locks[st.Name] = new(slotLock)
-		defer t.release(st.Name) // unless the point is kept there
-	}
-	slot := newSlot(p, st, t.locks[st.Name], time.Now(), t.last)
-	old := t.slots[p.Tag]
-	if old != nil {
-		same := sameSource(old, slot)
-		if same && (old.Point == p || reflect.DeepEqual(old.Point, p)) && old.Period == slot.Period {
-			return old
-		}
-		old.mu.Lock()
-		if same {
-			old.settle()
-			slot.reading = old.reading
-		}
-		slot.subscribers = old.subscribers
-		old.detached, old.subscribers = true, nil
-		old.mu.Unlock()
-		old.mu.points--
-		defer t.release(old.Point.Station) // once the new one counts
-	} else {
-		for sub := range t.subscriptions {
-			if sub.wants(p.Tag) {
-				slot.subscribers = append(slot.subscribers, sub)
-			}
-		}
-	}
-	t.slots[p.Tag], t.last = slot, slot
-	slot.mu.points++
-	slot.mu.Lock()
-	slot.notify()
-	slot.mu.Unlock()
-	return slot
-}
-
 // sameSource reports whether two slots read the same data in the same way, so that a reading of one holds for the other.
 func sameSource(a, b *Slot) bool {
 	return a.Point.Station == b.Point.Station && a.Point.Address == b.Point.Address && *a.Layout == *b.Layout &&
 		a.Point.Invert == b.Point.Invert && reflect.DeepEqual(a.Point.Scaling, b.Point.Scaling)
-}
-
-func (t *table) remove(tag string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	slot := t.slots[tag]
-	if slot == nil {
-		return
-	}
-	delete(t.slots, tag)
-	slot.mu.points--
-	t.release(slot.Point.Station)
-	slot.mu.Lock()
-	defer slot.mu.Unlock()
-	slot.detached = true
-	slot.notify()
-	slot.subscribers = nil
-}
-
-// release forgets the lock of a station without points.
-func (t *table) release(station string) {
-	if lock := t.locks[station]; lock != nil && lock.points == 0 {
-		delete(t.locks, station)
-	}
-}
-
-func (t *table) age(now time.Time) {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	for _, slot := range t.slots {
-		slot.age(now)
-	}
-}
-
-// Count is how many points have each quality.
-type Count struct {
-	Good      int `json:"good"`
-	Uncertain int `json:"uncertain"`
-	Bad       int `json:"bad"`
-}
-
-func (t *table) count(slots []*Slot) (c Count) {
-	for _, slot := range slots {
-		slot.mu.Lock()
-		slot.settle()
-		switch slot.reading.Quality {
-		case reading.Good:
-			c.Good++
-		case reading.Uncertain:
-			c.Uncertain++
-		default:
-			c.Bad++
-		}
-		slot.mu.Unlock()
-	}
-	return c
 }

@@ -1,16 +1,12 @@
-package engine
+package link
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"maps"
-	"math"
 	"slices"
-	"strconv"
 	"time"
 
-	"arithmon/internal/core/codec"
 	"arithmon/internal/core/failure"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
@@ -18,14 +14,11 @@ import (
 	"arithmon/internal/live/traffic"
 )
 
-// diagnoseEvery is how often conclusions are drawn.
-const diagnoseEvery = 2 * time.Second
+// alternativesEvery is how often it is tried at most what would work instead of a refused request.
+const alternativesEvery = 10 * time.Minute
 
-// insteadEvery is how often it is tried at most what would work instead of a refused request.
-const insteadEvery = 10 * time.Minute
-
-// Saw is for Host: it counts a frame and keeps it.
-func (r *runner) Saw(f Frame) {
+// FrameSeen is for Host: it counts a frame and keeps it.
+func (r *Runner) FrameSeen(f Frame) {
 	now := f.At
 	if now.IsZero() {
 		now = time.Now()
@@ -60,7 +53,7 @@ func (r *runner) Saw(f Frame) {
 }
 
 // own returns the figures of what is the link's alone, made when there is any. r.mu is held.
-func (r *runner) own() *figures {
+func (r *Runner) own() *figures {
 	if r.figures == nil {
 		r.figures = new(figures)
 	}
@@ -68,7 +61,7 @@ func (r *runner) own() *figures {
 }
 
 // sum returns the figures of the link and its stations together. r.mu is held.
-func (r *runner) sum(now time.Time) *figures {
+func (r *Runner) sum(now time.Time) *figures {
 	sum := new(figures)
 	if r.figures != nil {
 		sum.sum(r.figures, now)
@@ -151,7 +144,7 @@ type refusal struct {
 }
 
 // remember keeps what a device refuses, and forgets it once it answers. r.mu is not held.
-func (r *runner) remember(e *entry, out Outcome) {
+func (r *Runner) remember(e *entry, out Outcome) {
 	asks, ok := e.job.(Refusable)
 	if !ok || len(e.job.Slots()) == 0 {
 		return
@@ -180,12 +173,12 @@ func (r *runner) remember(e *entry, out Outcome) {
 	s.refusals[e] = known
 }
 
-// evidence gathers what is known of a link and its stations.
-func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
+// Evidence gathers what is known of the link and its stations.
+func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l := diagnose.Link{
-		Link: r.link, Up: r.status.State == LinkUp, Down: r.status.State == LinkDown, Failure: r.failure, Failures: r.failures,
+		Link: r.link, Up: r.status.State == Up, Down: r.status.State == Down, Failure: r.failure, Failures: r.failures,
 		Reason: r.status.Reason,
 	}
 	for _, c := range r.connections {
@@ -236,101 +229,41 @@ func (r *runner) evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	return l, stations
 }
 
-// findings keeps what stands now.
-type findings struct {
-	list  []diagnose.Finding
-	since map[string]time.Time // by code and subject
-}
-
-// diagnose draws conclusions until ctx ends.
-func (e *Engine) diagnose(ctx context.Context) {
-	ticker := time.NewTicker(diagnoseEvery)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case now := <-ticker.C:
-			e.guarded("diagnosing", func() {
-				e.conclude(now)
-				e.tryInstead(ctx, now)
-			})
-		}
+// ResetFigures begins the figures of the link and its stations anew.
+func (r *Runner) ResetFigures() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.figures = nil
+	for _, s := range r.stations {
+		s.figures = figures{since: time.Now()}
 	}
 }
 
-// conclude draws conclusions from what is known at a moment.
-func (e *Engine) conclude(now time.Time) {
-	var all diagnose.Evidence
-	for _, r := range e.all() {
-		l, stations := r.evidence(now)
-		all.Links = append(all.Links, l)
-		all.Stations = append(all.Stations, stations...)
+// ProbeAlternatives asks, once for each refusal, what would work instead: the other table, the neighbour address, fewer registers.
+func (r *Runner) ProbeAlternatives(ctx context.Context, now time.Time) {
+	if r.link.Transport == site.Dialup {
+		return // a call costs more than the answer is worth
 	}
-	all.Points = e.table.evidence(now)
-	list := diagnose.Find(all)
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	since := map[string]time.Time{}
-	for i := range list {
-		key := string(list[i].Code) + " " + list[i].Subject
-		if since[key] = e.findings.since[key]; since[key].IsZero() {
-			since[key] = now.UTC().Truncate(time.Millisecond)
-		}
-		list[i].Since = since[key]
-	}
-	e.findings = findings{list, since}
-}
-
-// Findings are the conclusions that stand now, the most certain first.
-func (e *Engine) Findings() []diagnose.Finding {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return append([]diagnose.Finding{}, e.findings.list...)
-}
-
-// Traffic is what crossed the links.
-func (e *Engine) Traffic() *traffic.Log { return e.traffic }
-
-// ResetFigures begins the figures of all links and stations anew.
-func (e *Engine) ResetFigures() {
-	for _, r := range e.all() {
-		r.mu.Lock()
-		r.figures = nil
-		for _, s := range r.stations {
-			s.figures = figures{since: time.Now()}
-		}
-		r.mu.Unlock()
-	}
-}
-
-// tryInstead asks, once for each refusal, what would work instead: the other table, the neighbour address, fewer registers.
-func (e *Engine) tryInstead(ctx context.Context, now time.Time) {
-	for _, r := range e.all() {
-		if r.link.Transport == site.Dialup {
-			continue // a call costs more than the answer is worth
-		}
-		r.mu.Lock()
-		var station string
-		var known *refusal
-		for _, s := range r.stations {
-			for _, k := range s.refusals {
-				if station == "" && s.status.State == StationAnswering && now.Sub(k.tried) >= insteadEvery {
-					station, known = s.status.Name, k
-				}
+	r.mu.Lock()
+	var station string
+	var known *refusal
+	for _, s := range r.stations {
+		for _, k := range s.refusals {
+			if station == "" && s.status.State == StationAnswering && now.Sub(k.tried) >= alternativesEvery {
+				station, known = s.status.Name, k
 			}
 		}
-		if known != nil {
-			known.tried = now
-		}
-		r.mu.Unlock()
-		if known != nil {
-			e.tryOne(ctx, r, station, known)
-		}
+	}
+	if known != nil {
+		known.tried = now
+	}
+	r.mu.Unlock()
+	if known != nil {
+		r.probeAlternatives(ctx, station, known)
 	}
 }
 
-func (e *Engine) tryOne(ctx context.Context, r *runner, station string, known *refusal) {
+func (r *Runner) probeAlternatives(ctx context.Context, station string, known *refusal) {
 	other := map[site.Space]site.Space{
 		site.HoldingRegisters: site.InputRegisters, site.InputRegisters: site.HoldingRegisters,
 		site.Coils: site.DiscreteInputs, site.DiscreteInputs: site.Coils,
@@ -353,7 +286,7 @@ func (e *Engine) tryOne(ctx context.Context, r *runner, station string, known *r
 	var fields map[string]any
 	for _, what := range try {
 		asking, cancel := context.WithTimeout(ctx, 5*time.Second)
-		_, err := e.ReadAddresses(asking, station, what)
+		_, err := r.ReadAddresses(asking, station, what)
 		cancel()
 		if err == nil {
 			works = append(works, what.String())
@@ -365,88 +298,6 @@ func (e *Engine) tryOne(ctx context.Context, r *runner, station string, known *r
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	known.Instead, known.Fields = works, fields
-}
-
-// look notes how the raw data have moved since the last look. The slot's lock is held.
-func (s *Slot) look(now time.Time) {
-	var room [maxWords]uint16
-	var words []uint16
-	switch {
-	case s.block != nil && !s.block.bits:
-		if s.looked == s.block.version {
-			return
-		}
-		s.looked = s.block.version
-		words = s.words(room[:0])
-	case s.block == nil && s.reading.Quality != reading.Bad && len(s.reading.Raw.Words) > 0:
-		words = s.reading.Raw.Words
-	default:
-		return
-	}
-	s.movement.Look(*s.Layout, words, uint32(now.Unix()))
-}
-
-// evidence gathers what is strange about single points.
-func (t *table) evidence(now time.Time) (list []diagnose.Point) {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	sec := uint32(now.Unix())
-	lively := false
-	for _, slot := range t.slots {
-		slot.mu.Lock()
-		lively = lively || slot.movement.Lively(sec)
-		slot.mu.Unlock()
-	}
-	right := map[string]int{} // points that are right by the byte order of their station
-	for _, slot := range t.slots {
-		slot.mu.Lock()
-		if slot.Point.Order == "" && slot.movement.Right(*slot.Layout) {
-			right[slot.Point.Station]++
-		}
-		p := slot.movement.Strange(*slot.Layout, sec, lively)
-		if p.Swaps > 0 || p.Frozen || p.Better != "" || p.Odd {
-			slot.settle()
-			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
-			if f, ok := slot.reading.Value.Float(); ok && f == 0 && slot.Layout.Type != codec.TypeBool {
-				p.Zero = true // 4 mA, say, are no zero on the wire
-			}
-			if p.Better != "" {
-				p.Would = slot.as(slot.Layout.Type, p.Better)
-				if slot.movement.MayFloat(*slot.Layout) {
-					p.Float = slot.as(codec.TypeFloat32, slot.Layout.Order)
-				}
-			}
-			if slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode {
-				list = append(list, p)
-			}
-		}
-		slot.mu.Unlock()
-	}
-	slices.SortFunc(list, func(a, b diagnose.Point) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
-	for i := range list {
-		list[i].Peers = right[list[i].Point.Station]
-	}
-	return list
-}
-
-// as is the slot's value as it would be with another type or byte order; "" when that gives none. The lock is held.
-func (s *Slot) as(t codec.Type, o codec.Order) string {
-	l := *s.Layout
-	l.Type, l.Order = t, o
-	v, err := l.Decode(s.reading.Raw.Words)
-	if err != nil {
-		return ""
-	}
-	eng, _ := s.conversion.Engineering(v)
-	return s.told(eng)
-}
-
-// told is a value as its point shows it, unless its decimals would hide how small or large it is.
-func (s *Slot) told(v codec.Value) string {
-	if f, ok := v.Float(); ok && v.Kind() == codec.Float && f != 0 && (math.Abs(f) < 1e-4 || math.Abs(f) >= 1e10) {
-		return strconv.FormatFloat(f, 'g', 3, 64)
-	}
-	return s.conversion.Text(v)
 }
 
 // failureOf says what kind of failure an error is.

@@ -1,4 +1,4 @@
-package engine
+package table
 
 import (
 	"math"
@@ -211,6 +211,3 @@ var closed = func() chan struct{} {
 	close(c)
 	return c
 }()
-
-// Events are those of all points.
-func (e *Engine) Events() *Events { return e.table.events }

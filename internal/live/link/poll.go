@@ -1,4 +1,4 @@
-package engine
+package link
 
 import (
 	"cmp"
@@ -11,7 +11,7 @@ import (
 )
 
 // poll does a job once. When nothing answers it is done again, as often as the link says.
-func (r *runner) poll(c *connection, e *entry, now time.Time) {
+func (r *Runner) poll(c *connection, e *entry, now time.Time) {
 	s, late := e.station, now.Sub(e.due)
 	r.schedule.remove(e)
 	s.probing = s.setBack.pause > 0
@@ -76,7 +76,7 @@ func (r *runner) poll(c *connection, e *entry, now time.Time) {
 }
 
 // again reports whether a job is to be repeated before its next turn.
-func (r *runner) again(e *entry, out Outcome, lost bool) bool {
+func (r *Runner) again(e *entry, out Outcome, lost bool) bool {
 	retries := r.link.Retries
 	if e.station.setBack.pause > 0 {
 		retries = 0 // asked once, it costs its neighbours one timeout
@@ -99,7 +99,7 @@ func (e *entry) repetition(out Outcome, delay time.Duration, now time.Time) time
 }
 
 // conclude draws the consequences of an outcome.
-func (r *runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
+func (r *Runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 	switch {
 	case out.Err == nil && out.Skipped:
 	case out.Err == nil:
@@ -150,7 +150,7 @@ func (s *stationRun) patience() int {
 }
 
 // exchange does a job once and counts it. faulted says that the session panicked.
-func (r *runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
+func (r *Runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 	session, began := c.session, time.Now()
 	r.outside(func() {
 		if fault := crash.Catch(func() { out = session.Do(e.job) }); fault != nil {
@@ -174,7 +174,7 @@ func (r *runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 }
 
 // counted counts an exchange with a station.
-func (r *runner) counted(s *stationRun, out Outcome, took time.Duration, repeated bool, end time.Time) {
+func (r *Runner) counted(s *stationRun, out Outcome, took time.Duration, repeated bool, end time.Time) {
 	answered := out.Err == nil || out.Answered
 	r.mu.Lock()
 	s.figures.at(end, func(t *tally) { t.exchanged(out, took, repeated) })
@@ -201,7 +201,7 @@ func (r *runner) counted(s *stationRun, out Outcome, took time.Duration, repeate
 }
 
 // alive notes that a station answered. One that was set back is asked everything at once.
-func (r *runner) alive(s *stationRun, now time.Time) {
+func (r *Runner) alive(s *stationRun, now time.Time) {
 	if s.status.State != StationAnswering {
 		r.setStation(s, StationAnswering, "")
 	}
@@ -212,7 +212,7 @@ func (r *runner) alive(s *stationRun, now time.Time) {
 }
 
 // silence notes that a station did not answer and sets it back.
-func (r *runner) silence(s *stationRun, out Outcome, now time.Time) {
+func (r *Runner) silence(s *stationRun, out Outcome, now time.Time) {
 	if s.setBack.pause == 0 || !now.Before(s.setBack.until) { // of several requests under way, one counts
 		s.setBack.grow(max(firstSetBack, out.Rest), max(lastSetBack, 8*out.Rest), now)
 	}
@@ -221,7 +221,7 @@ func (r *runner) silence(s *stationRun, out Outcome, now time.Time) {
 }
 
 // dueNow makes all jobs of a station due at once, each at the last place on its grid, so that they stay spread.
-func (r *runner) dueNow(s *stationRun, now time.Time) {
+func (r *Runner) dueNow(s *stationRun, now time.Time) {
 	for _, e := range s.entries {
 		e.ran = false // being asked out of turn is not being late
 		r.schedule.move(e, e.place(now))
@@ -229,7 +229,7 @@ func (r *runner) dueNow(s *stationRun, now time.Time) {
 }
 
 // reschedule sets when a job is next due: on its grid, or at once when it is behind.
-func (r *runner) reschedule(e *entry, now time.Time) {
+func (r *Runner) reschedule(e *entry, now time.Time) {
 	period := e.job.Period()
 	next := e.due.Add(period)
 	if next.Before(now) {
@@ -241,7 +241,7 @@ func (r *runner) reschedule(e *entry, now time.Time) {
 // offset is where in its period the next job of this link has its place: links apart from each other, and the jobs of one
 // link spread over the period (by the golden ratio, which parts any number of them well), so that they do not all wait
 // for each other.
-func (r *runner) offset(period time.Duration) time.Duration {
+func (r *Runner) offset(period time.Duration) time.Duration {
 	h := fnv.New32a()
 	h.Write([]byte(r.link.Name))
 	const golden = 0.6180339887498949
@@ -251,7 +251,7 @@ func (r *runner) offset(period time.Duration) time.Duration {
 }
 
 // replace puts other jobs in the place of one.
-func (r *runner) replace(e *entry, jobs []Job, now time.Time) {
+func (r *Runner) replace(e *entry, jobs []Job, now time.Time) {
 	r.forget(e)
 	kept := e.station.entries[:0]
 	for _, other := range e.station.entries {

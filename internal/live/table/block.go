@@ -1,10 +1,9 @@
-package engine
+package table
 
 import (
 	"slices"
 	"time"
 
-	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 )
 
@@ -110,19 +109,4 @@ func (s *Slot) again(words []uint16) bool {
 		return r.Raw.HasBit && s.bit() == (r.Raw.Bit == 1)
 	}
 	return !r.Raw.HasBit && slices.Equal(words, r.Raw.Words)
-}
-
-// DecodeWords makes the sample what a layout makes of registers, which it keeps.
-func (sample *Sample) DecodeWords(layout codec.Layout, words []uint16) {
-	sample.Words = words
-	var err error
-	if sample.Value, err = layout.Decode(words); err != nil {
-		sample.Quality, sample.Reason = reading.Bad, reading.Decode
-	}
-}
-
-// DecodeBit makes the sample one bit.
-func (sample *Sample) DecodeBit(bit bool) {
-	sample.HasBit, sample.Bit = true, bit
-	sample.Value = codec.BoolValue(bit)
 }

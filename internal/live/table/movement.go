@@ -1,0 +1,95 @@
+package table
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strconv"
+	"time"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/reading"
+	"arithmon/internal/live/diagnose"
+)
+
+// look notes how the raw data have moved since the last look. The slot's lock is held.
+func (s *Slot) look(now time.Time) {
+	var room [maxWords]uint16
+	var words []uint16
+	switch {
+	case s.block != nil && !s.block.bits:
+		if s.looked == s.block.version {
+			return
+		}
+		s.looked = s.block.version
+		words = s.words(room[:0])
+	case s.block == nil && s.reading.Quality != reading.Bad && len(s.reading.Raw.Words) > 0:
+		words = s.reading.Raw.Words
+	default:
+		return
+	}
+	s.movement.Look(*s.Layout, words, uint32(now.Unix()))
+}
+
+// Evidence gathers what is strange about single points.
+func (t *Table) Evidence(now time.Time) (list []diagnose.Point) {
+	t.mu.RLock()
+	defer t.mu.RUnlock()
+	sec := uint32(now.Unix())
+	lively := false
+	for _, slot := range t.slots {
+		slot.mu.Lock()
+		lively = lively || slot.movement.Lively(sec)
+		slot.mu.Unlock()
+	}
+	right := map[string]int{} // points that are right by the byte order of their station
+	for _, slot := range t.slots {
+		slot.mu.Lock()
+		if slot.Point.Order == "" && slot.movement.Right(*slot.Layout) {
+			right[slot.Point.Station]++
+		}
+		p := slot.movement.Strange(*slot.Layout, sec, lively)
+		if p.Swaps > 0 || p.Frozen || p.Better != "" || p.Odd {
+			slot.settle()
+			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
+			if f, ok := slot.reading.Value.Float(); ok && f == 0 && slot.Layout.Type != codec.TypeBool {
+				p.Zero = true // 4 mA, say, are no zero on the wire
+			}
+			if p.Better != "" {
+				p.Would = slot.as(slot.Layout.Type, p.Better)
+				if slot.movement.MayFloat(*slot.Layout) {
+					p.Float = slot.as(codec.TypeFloat32, slot.Layout.Order)
+				}
+			}
+			if slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode {
+				list = append(list, p)
+			}
+		}
+		slot.mu.Unlock()
+	}
+	slices.SortFunc(list, func(a, b diagnose.Point) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
+	for i := range list {
+		list[i].Peers = right[list[i].Point.Station]
+	}
+	return list
+}
+
+// as is the slot's value as it would be with another type or byte order; "" when that gives none. The lock is held.
+func (s *Slot) as(t codec.Type, o codec.Order) string {
+	l := *s.Layout
+	l.Type, l.Order = t, o
+	v, err := l.Decode(s.reading.Raw.Words)
+	if err != nil {
+		return ""
+	}
+	eng, _ := s.conversion.Engineering(v)
+	return s.told(eng)
+}
+
+// told is a value as its point shows it, unless its decimals would hide how small or large it is.
+func (s *Slot) told(v codec.Value) string {
+	if f, ok := v.Float(); ok && v.Kind() == codec.Float && f != 0 && (math.Abs(f) < 1e-4 || math.Abs(f) >= 1e10) {
+		return strconv.FormatFloat(f, 'g', 3, 64)
+	}
+	return s.conversion.Text(v)
+}
