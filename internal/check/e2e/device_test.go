@@ -250,7 +250,7 @@ func TestDoesItAnswer(t *testing.T) {
 	test, err = p.client.Test(t.Context(), site.KindStation, "nobody")
 	require.NoError(t, err)
 	assert.False(t, test.Answers)
-	assert.Equal(t, "no proper answer from unit 9: no answer in time", test.Message)
+	assert.Equal(t, "no valid response from unit 9: no answer in time", test.Message)
 
 	p.rig.Cut("gate")
 	_, err = p.client.Add(t.Context(), site.KindLink, map[string]any{"name": "closed", "host": "127.0.0.1", "port": number(t, p.port("gate"))})

@@ -215,6 +215,9 @@ func (e *Engine) Subscribe(patterns ...string) *table.Subscription {
 	return e.table.Subscribe(patterns...)
 }
 
+// Tap begins a queue of every reading of some points; the caller closes it.
+func (e *Engine) Tap(o table.TapOptions) *table.Tap { return e.table.Tap(o) }
+
 // all lists the runners by the names of their links.
 func (e *Engine) all() []*link.Runner {
 	e.mu.Lock()

@@ -63,7 +63,7 @@ func (b *Block) place(places []Place) {
 			s.block, s.first, s.count, s.seen = b, places[i].First, places[i].Count, b.version-1
 			mu.ties++ // it may have held to another
 		}
-		if len(s.subscribers) > 0 {
+		if len(s.followers) > 0 {
 			s.notify()
 			b.tied = false
 		}

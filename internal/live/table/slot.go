@@ -21,16 +21,16 @@ type Slot struct {
 	Period     time.Duration
 	conversion *site.Conversion // likewise
 
-	mu          *slotLock // of all slots of its station, so that an answer with many readings takes it once
-	reading     reading.Reading
-	block       *Block // holds what is newer than reading, when set and not seen
-	first       int32  // where its data are in block
-	count       int32
-	seen        uint32 // version of block that is in reading
-	looked      uint32 // likewise at its last look
-	movement    diagnose.Movement
-	detached    bool // here, where it takes no room of its own
-	subscribers []*Subscription
+	mu        *slotLock // of all slots of its station, so that an answer with many readings takes it once
+	reading   reading.Reading
+	block     *Block // holds what is newer than reading, when set and not seen
+	first     int32  // where its data are in block
+	count     int32
+	seen      uint32 // version of block that is in reading
+	looked    uint32 // likewise at its last look
+	movement  diagnose.Movement
+	detached  bool // here, where it takes no room of its own
+	followers []follower
 }
 
 // slotLock guards the slots of a station.
@@ -159,8 +159,8 @@ func (s *Slot) loose() {
 }
 
 func (s *Slot) notify() {
-	for _, sub := range s.subscribers {
-		sub.mark(s)
+	for _, f := range s.followers {
+		f.changed(s)
 	}
 }
 

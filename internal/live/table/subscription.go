@@ -24,8 +24,7 @@ func (s *Subscription) wants(tag string) bool {
 	return slices.ContainsFunc(s.patterns, func(p string) bool { return site.Match(p, tag) })
 }
 
-// mark is called with the slot locked.
-func (s *Subscription) mark(slot *Slot) {
+func (s *Subscription) changed(slot *Slot) {
 	s.mu.Lock()
 	s.dirty[slot] = struct{}{}
 	s.mu.Unlock()
@@ -78,33 +77,43 @@ func (s *Subscription) Take() []Live {
 
 // Close ends the subscription.
 func (s *Subscription) Close() {
-	s.table.mu.Lock()
-	defer s.table.mu.Unlock()
-	delete(s.table.subscriptions, s)
-	for _, slot := range s.table.slots {
-		slot.mu.Lock()
-		if i := slices.Index(slot.subscribers, s); i >= 0 {
-			slot.subscribers = slices.Delete(slices.Clone(slot.subscribers), i, i+1)
-		}
-		slot.mu.Unlock()
-	}
+	s.table.leave(s)
 }
 
 // Subscribe follows the points whose tags fit any of the patterns; the caller closes the subscription.
 func (t *Table) Subscribe(patterns ...string) *Subscription {
 	s := &Subscription{patterns: patterns, table: t, dirty: map[*Slot]struct{}{}, ready: make(chan struct{}, 1)}
+	t.follow(s, s.changed)
+	return s
+}
+
+// follow has the slots tell a follower of what changes; begin is called with each of them, locked.
+func (t *Table) follow(f follower, begin func(*Slot)) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.subscriptions[s] = struct{}{}
+	t.followers[f] = struct{}{}
 	for tag, slot := range t.slots {
-		if !s.wants(tag) {
+		if !f.wants(tag) {
 			continue
 		}
 		slot.mu.Lock()
-		slot.subscribers = append(slices.Clip(slot.subscribers), s)
+		slot.followers = append(slices.Clip(slot.followers), f)
 		slot.mu.ties++
-		s.mark(slot)
+		begin(slot)
 		slot.mu.Unlock()
 	}
-	return s
+}
+
+// leave ends what follow began.
+func (t *Table) leave(f follower) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	delete(t.followers, f)
+	for _, slot := range t.slots {
+		slot.mu.Lock()
+		if i := slices.Index(slot.followers, f); i >= 0 {
+			slot.followers = slices.Delete(slices.Clone(slot.followers), i, i+1)
+		}
+		slot.mu.Unlock()
+	}
 }

@@ -11,17 +11,17 @@ import (
 
 // Table is the live table: it holds the slots by tag.
 type Table struct {
-	mu            sync.RWMutex
-	slots         map[string]*Slot
-	locks         map[string]*slotLock // by station
-	last          *Slot                // that was made, which the next is often like
-	subscriptions map[*Subscription]struct{}
-	events        *Events
+	mu        sync.RWMutex
+	slots     map[string]*Slot
+	locks     map[string]*slotLock // by station
+	last      *Slot                // that was made, which the next is often like
+	followers map[follower]struct{}
+	events    *Events
 }
 
 // New makes an empty table.
 func New() *Table {
-	return &Table{slots: map[string]*Slot{}, locks: map[string]*slotLock{}, subscriptions: map[*Subscription]struct{}{}, events: newEvents()}
+	return &Table{slots: map[string]*Slot{}, locks: map[string]*slotLock{}, followers: map[follower]struct{}{}, events: newEvents()}
 }
 
 // Emit takes in samples.
@@ -75,15 +75,18 @@ func (t *Table) Put(p *site.Point, st site.Station) *Slot {
 			old.settle()
 			slot.reading = old.reading
 		}
-		slot.subscribers = old.subscribers
-		old.detached, old.subscribers = true, nil
+		slot.followers, old.detached = old.followers, true
+		if !same { // a tap is told that what it got of the point ends here
+			old.notify()
+		}
+		old.followers = nil
 		old.mu.Unlock()
 		old.mu.points--
 		defer t.release(old.Point.Station) // once the new one counts
 	} else {
-		for sub := range t.subscriptions {
-			if sub.wants(p.Tag) {
-				slot.subscribers = append(slot.subscribers, sub)
+		for f := range t.followers {
+			if f.wants(p.Tag) {
+				slot.followers = append(slot.followers, f)
 			}
 		}
 	}
@@ -110,7 +113,7 @@ func (t *Table) Remove(tag string) {
 	defer slot.mu.Unlock()
 	slot.detached = true
 	slot.notify()
-	slot.subscribers = nil
+	slot.followers = nil
 }
 
 // release forgets the lock of a station without points.
