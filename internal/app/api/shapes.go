@@ -57,23 +57,12 @@ func deviceTime(t time.Time) *reading.DeviceTime {
 	return &reading.DeviceTime{Time: t.UTC()}
 }
 
-var explanations = map[reading.Reason]string{
-	reading.Stale:       "no newer value for three polls",
-	reading.RawRange:    "the raw number is outside the range of its scaling",
-	reading.NeverRead:   "nothing was read yet",
-	reading.Disabled:    "its link or station is disabled",
-	reading.LinkDown:    "the link is down",
-	reading.Timeout:     "the station did not answer in time",
-	reading.BadResponse: "invalid response to the request",
-	reading.Decode:      "the raw data are no value of this type: not a number, not BCD or not text",
-}
-
 // explain says a reason in words.
 func explain(reason reading.Reason) string {
 	if code, ok := reason.Exception(); ok {
 		return "the device refused: " + modbus.Exception(code).Error()
 	}
-	return explanations[reason]
+	return reason.Explain()
 }
 
 // Point is a point as programs get it: its address as its station's notation has it, and what that means.

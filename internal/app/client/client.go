@@ -381,6 +381,12 @@ func (c *Client) Export(ctx context.Context) (file []byte, err error) {
 	return file, err
 }
 
+// Explanations say what the reasons of readings and the codes of findings mean.
+func (c *Client) Explanations(ctx context.Context) (e api.Explanations, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/explanations", nil, nil, &e)
+	return e, err
+}
+
 // Backup writes a copy of the service's database.
 func (c *Client) Backup(ctx context.Context, to io.Writer) error {
 	return c.do(ctx, http.MethodGet, "/api/v1/backup", nil, nil, to)

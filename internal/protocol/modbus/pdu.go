@@ -9,6 +9,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 )
 
 // Function is a function code (AP 5.1).
@@ -111,6 +113,9 @@ func (e Exception) Name() string {
 	}
 	return "unassigned"
 }
+
+// Exceptions lists the codes that the standard has (MODBUS Application Protocol V1.1b3, 7).
+func Exceptions() []Exception { return slices.Sorted(maps.Keys(exceptionNames)) }
 
 func (e Exception) Error() string { return fmt.Sprintf("exception %d (%s)", byte(e), e.Name()) }
 

@@ -361,6 +361,51 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/explanations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what the reasons of readings and the codes of findings mean */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description what the reasons of readings and the codes of findings mean */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Explanations"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/export": {
         parameters: {
             query?: never;
@@ -2802,6 +2847,12 @@ export interface components {
             unit?: string;
             value: (boolean | number | string) | null;
         };
+        Explanations: {
+            /** @description the codes of findings */
+            findings: components["schemas"]["FindingMeaning"][];
+            /** @description why a reading is not good */
+            reasons: components["schemas"]["ReasonMeaning"][];
+        };
         Faults: {
             /**
              * @description on a dialup line, how calls end
@@ -2928,6 +2979,15 @@ export interface components {
             since: string;
             /** @description name of the link or station, or tag of the point, that it is about */
             subject: string;
+        };
+        FindingMeaning: {
+            code: string;
+            /**
+             * @description what it is about
+             * @enum {string}
+             */
+            kind: "link" | "station" | "point";
+            text: string;
         };
         Findings: {
             items: components["schemas"]["Finding"][];
@@ -3420,6 +3480,14 @@ export interface components {
             items: components["schemas"]["Reading"][];
             /** @description cursor of the next page; absent on the last */
             next?: string;
+        };
+        ReasonMeaning: {
+            /** @enum {string} */
+            quality: "good" | "uncertain" | "bad";
+            reason: string;
+            text: string;
+            /** @description what to do next */
+            try?: string;
         };
         Record: {
             /** @enum {string} */
