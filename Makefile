@@ -44,8 +44,12 @@ lint: web/node_modules/.installed
 	$(GO) tool staticcheck ./...
 	cd web && npx --no-install vue-tsc --noEmit
 
+## unit: the console's TypeScript
+unit: web/node_modules/.installed
+	cd web && npx --no-install vitest run --reporter=dot
+
 ## test: everything that must hold, with the race detector; the console in headless Chromium
-test: tools build lint
+test: tools build lint unit
 	$(GO) test -race -timeout 20m ./...
 
 ## bench: speed, as ratios measured side by side in one run

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -160,6 +162,49 @@ func TestConsoleAddsEveryKindOfLink(t *testing.T) {
 			shows(t, page, "[data-test=answer]", "unit 1 answers")
 		})
 	}
+}
+
+// Two people change one point: what only one of them changed stays, and where both did, the second one chooses.
+func TestConsoleShowsAConflictWithBothValues(t *testing.T) {
+	p := furnished(t)
+	other := func(fields map[string]any) {
+		_, err := p.client.Set(t.Context(), "point", "gate/level", fields)
+		require.NoError(t, err)
+	}
+	open := func() *browser.Page {
+		page := p.console("/points?point=gate/level")
+		require.NoError(t, page.Wait("input[name=unit]"))
+		require.NoError(t, page.Until(`document.querySelector('input[name=unit]').value === '%'`))
+		return page
+	}
+	saved := func(unit, description string) {
+		require.Eventually(t, func() bool {
+			points, err := p.client.Points(t.Context(), "", "gate/level")
+			return err == nil && len(points) == 1 && points[0].Unit == unit && points[0].Description == description
+		}, patience, pollEvery, "unit %s, description %s", unit, description)
+	}
+	page := open()
+	other(map[string]any{"description": "by another"})
+	require.NoError(t, page.Fill("input[name=unit]", "m"))
+	require.NoError(t, page.Click("[data-test=save]"))
+	saved("m", "by another")
+
+	other(map[string]any{"unit": "%"})
+	page = open()
+	other(map[string]any{"unit": "cm"})
+	require.NoError(t, page.Fill("input[name=unit]", "mm"))
+	require.NoError(t, page.Click("[data-test=save]"))
+	shows(t, page, "[data-test=conflict]", "theirs: cm")
+	shows(t, page, "[data-test=conflict]", "yours: mm")
+	saved("cm", "by another") // nothing is saved yet
+	if dir := os.Getenv("SHOTS"); dir != "" {
+		picture, err := page.Picture()
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "conflict.png"), picture, 0o600))
+	}
+	require.NoError(t, page.Click("[data-test=conflict] .el-radio:last-child"))
+	require.NoError(t, page.Click("[data-test=resolve]"))
+	saved("mm", "by another")
 }
 
 func TestConsoleUndoesAChange(t *testing.T) {

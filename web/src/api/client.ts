@@ -42,6 +42,11 @@ export class ApiProblem extends Error {
     super(lines.length > 0 ? lines.join('\n') : problem.detail)
   }
 
+  /** Whether an entity has another version than the one that was to be changed. */
+  get stale(): boolean {
+    return this.problem.status === 412
+  }
+
   /** The messages by field, for a form. */
   get fields(): Record<string, string> {
     const fields: Record<string, string> = {}
@@ -67,11 +72,16 @@ function search(query: Query): string {
 }
 
 async function call<T>(method: string, path: string, query: Query = {}, body?: unknown): Promise<T> {
+  return (await exchange<T>(method, path, query, body)).answer
+}
+
+/** Makes a request, of an entity in a version when one is given, and returns the version of what is answered, too. */
+async function exchange<T>(method: string, path: string, query: Query = {}, body?: unknown, version?: string): Promise<{ answer: T; version: string }> {
   let response: Response
   try {
     response = await fetch(`${path}${search(query)}`, {
       method,
-      headers: { 'Arithmon-Who': 'console' },
+      headers: { 'Arithmon-Who': 'console', ...(version ? { 'If-Match': version } : {}) },
       body: body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body),
     })
   } catch {
@@ -89,7 +99,7 @@ async function call<T>(method: string, path: string, query: Query = {}, body?: u
   }
   const warning = response.headers.get('Arithmon-Warning')
   if (warning) warned(warning)
-  return (text ? JSON.parse(text) : undefined) as T
+  return { answer: (text ? JSON.parse(text) : undefined) as T, version: response.headers.get('ETag') ?? '' }
 }
 
 let warned = (_: string) => {}
@@ -126,7 +136,9 @@ export const api = {
   ports: () => call<Schemas['Ports']>('GET', '/api/v1/ports'),
   status: () => call<Status>('GET', '/api/v1/status'),
   add: <T>(kind: Kind, fields: object) => call<T>('POST', `/api/v1/${kind}s`, {}, fields),
-  set: <T>(kind: Kind, name: string, fields: object) => call<T>('PATCH', entity(kind, name), {}, fields),
+  get: <T>(kind: Kind, name: string) => exchange<T>('GET', entity(kind, name)),
+  set: <T>(kind: Kind, name: string, fields: object, version?: string) =>
+    exchange<T>('PATCH', entity(kind, name), {}, fields, version).then((e) => e.answer),
   remove: (kind: Kind, name: string, cascade = false) =>
     call<ChangeSummary>('DELETE', entity(kind, name), { cascade: cascade || undefined }),
   test: (kind: 'link' | 'station', name: string) => call<Test>('POST', `${entity(kind, name)}/test`),

@@ -1,25 +1,81 @@
 import { ElMessage, ElMessageBox } from 'element-plus'
-import { ref, type Ref } from 'vue'
+import { ref, watch, type Ref } from 'vue'
 
 import { api, ApiProblem, message, type Kind } from '../api/client'
+import { changedFields, conflicts, type Conflict, type Fields } from './conflict'
 
-/** Saving and removing one entity, with the service's messages beside the fields they speak of. */
-export function useForm(kind: Kind, original: Ref<string>, done: (name: string) => void) {
+/** How often a save is repeated when somebody else is quicker each time. */
+const mostTries = 5
+
+/**
+ * Saving and removing one entity, with the service's messages beside the fields they speak of. Of an entity that is there, only what was
+ * changed is sent, and only over the version that was looked at: what somebody else changed meanwhile stays, and where both changed
+ * a field, the person chooses.
+ */
+export function useForm(kind: Kind, original: Ref<string>, done: (name: string) => void, entity?: object) {
   const faults = ref<Record<string, string>>({})
   const general = ref('')
   const busy = ref(false)
+  const conflicting = ref<Conflict[]>([])
+  let before = { ...entity } as Fields // as it was when the form was filled
+  let began: Fields = {}
+  let chosen: ((mine: string[] | undefined) => void) | undefined
+
+  /** Takes what the form would save before anything is changed in it. */
+  function begin(fields: object) {
+    began = JSON.parse(JSON.stringify(fields)) as Fields
+  }
 
   function clear() {
     faults.value = {}
     general.value = ''
   }
 
+  /** Asks which fields are to be as this person has them; undefined when nothing is to be saved. */
+  function choose(list: Conflict[]): Promise<string[] | undefined> {
+    conflicting.value = list
+    return new Promise((resolve) => {
+      chosen = (mine) => {
+        conflicting.value = []
+        chosen = undefined
+        resolve(mine)
+      }
+    })
+  }
+  const resolve = (mine: string[] | undefined) => chosen?.(mine)
+
+  /** Saves what was changed; false when the person wants to go on with the form. */
+  async function change(fields: object): Promise<boolean> {
+    let changed = changedFields(began, JSON.parse(JSON.stringify(fields)) as Fields)
+    for (let tries = 0; ; tries++) {
+      const now = await api.get<Fields>(kind, original.value)
+      const list = conflicts(changed, before, now.answer)
+      if (list.length > 0) {
+        const mine = await choose(list)
+        if (!mine) return false
+        const theirs = list.map((c) => c.field).filter((field) => !mine.includes(field))
+        changed = Object.fromEntries(Object.entries(changed).filter(([field]) => !theirs.includes(field)))
+      }
+      before = now.answer
+      if (Object.keys(changed).length === 0) return true
+      try {
+        await api.set(kind, original.value, changed, now.version)
+        return true
+      } catch (error) {
+        if (!(error instanceof ApiProblem && error.stale) || tries >= mostTries) throw error
+      }
+    }
+  }
+
   async function save(fields: object, name: string, known: string[]) {
     busy.value = true
     clear()
     try {
-      if (original.value) await api.set(kind, original.value, fields)
-      else await api.add(kind, fields)
+      if (!original.value) await api.add(kind, fields)
+      else if (!(await change(fields))) {
+        busy.value = false
+        return
+      }
       ElMessage.success(`${name} saved`)
       done(name)
     } catch (error) {
@@ -49,5 +105,18 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
     }
   }
 
-  return { faults, general, busy, clear, save, remove }
+  return { faults, general, busy, begin, clear, save, remove, conflicting, resolve }
+}
+
+/** Calls f once what a form depends on is known: a page may be opened by its address, before the site came. */
+export function whenKnown(what: Ref<unknown>, f: () => void) {
+  const stop = watch(what, (value) => {
+    if (value === undefined) return
+    stop()
+    f()
+  })
+  if (what.value !== undefined) {
+    stop()
+    f()
+  }
 }

@@ -6,6 +6,7 @@ import FindingList from '../../components/FindingList.vue'
 import ScanLink from './ScanLink.vue'
 import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
+import ConflictDialog from '../../components/ConflictDialog.vue'
 import { useForm } from '../../composables/useForm'
 
 const props = defineProps<{ link?: Link }>()
@@ -35,7 +36,7 @@ const modem = reactive({ init: '', dial: '', connect: '', idle: '', redial: '', 
 const tls = reactive({ ca: '', server_name: '', certificate: '', key: '', ...l?.tls })
 
 const original = computed(() => l?.name ?? '')
-const { faults, general, busy, save, remove } = useForm('link', original, (name) => emit('saved', name))
+const { faults, general, busy, begin, save, remove, conflicting, resolve } = useForm('link', original, (name) => emit('saved', name), l)
 const fields = ['name', 'protocol', 'listen', 'transport', 'framing', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind', 'serial', 'tls', 'modem', 'connections', 'in_flight', 'retry_delay']
 
 const dnp3 = computed(() => form.protocol === 'dnp3')
@@ -63,32 +64,32 @@ function moved() {
   form.port = undefined
 }
 
-function submit() {
+/** What is saved. */
+function payload() {
   const network = calls.value
   const said = Object.fromEntries(Object.entries(modem).filter(([, value]) => value))
-  void save(
-    {
-      ...form,
-      framing: dnp3.value ? null : form.framing || null,
-      listen: dnp3.value && form.transport === 'tcp' && incoming.value ? form.listen : null,
-      host: network ? form.host : null,
-      port: network ? (form.port ?? null) : null,
-      bind: network ? form.bind : null,
-      serial: serial.value ? { ...line } : null,
-      tls: form.transport === 'tls' ? { ...tls } : null,
-      modem: form.transport === 'dialup' ? said : null,
-      connections: network && !dnp3.value ? form.connections : null,
-      in_flight: network && !dnp3.value ? form.in_flight : null,
-      retry_delay: form.retry_delay || null,
-    },
-    form.name,
-    fields,
-  )
+  return {
+    ...form,
+    framing: dnp3.value ? null : form.framing || null,
+    listen: dnp3.value && form.transport === 'tcp' && incoming.value ? form.listen : null,
+    host: network ? form.host : null,
+    port: network ? (form.port ?? null) : null,
+    bind: network ? form.bind : null,
+    serial: serial.value ? { ...line } : null,
+    tls: form.transport === 'tls' ? { ...tls } : null,
+    modem: form.transport === 'dialup' ? said : null,
+    connections: network && !dnp3.value ? form.connections : null,
+    in_flight: network && !dnp3.value ? form.in_flight : null,
+    retry_delay: form.retry_delay || null,
+  }
 }
+begin(payload())
+const submit = () => save(payload(), form.name, fields)
 </script>
 
 <template>
   <el-form label-position="top" @submit.prevent="submit">
+    <ConflictDialog :conflicts="conflicting" :name="original" @choose="resolve" />
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
     <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>

@@ -2,7 +2,8 @@
 import { computed, reactive, ref, watch, watchEffect } from 'vue'
 
 import { api, message, type Point } from '../../api/client'
-import { useForm } from '../../composables/useForm'
+import ConflictDialog from '../../components/ConflictDialog.vue'
+import { useForm, whenKnown } from '../../composables/useForm'
 import { useSite } from '../../composables/useSite'
 import ScalingFields from './ScalingFields.vue'
 import { readStates, writeStates } from './states'
@@ -42,7 +43,7 @@ watchEffect(() => {
   if (!form.station) form.station = site.stations[0]?.name ?? ''
 })
 const original = computed(() => p?.tag ?? '')
-const { faults, general, busy, save, remove } = useForm('point', original, (tag) => emit('saved', tag))
+const { faults, general, busy, begin, save, remove, conflicting, resolve } = useForm('point', original, (tag) => emit('saved', tag), p)
 
 const allTypes = ['bool', 'int8', 'uint8', 'int16', 'uint16', 'int32', 'uint32', 'int64', 'uint64', 'float32', 'float64', 'bcd16', 'bcd32', 'string', 'bits']
 const tables = [
@@ -87,35 +88,35 @@ watch(
 )
 
 const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
-function submit() {
+/** What is saved. */
+function payload() {
   const states = readStates(form.states)
   const { direct, ...said } = form
-  void save(
-    {
-      ...said,
-      control: output.value ? form.control || null : null,
-      select: selectable.value && direct ? false : null,
-      pulse_off: pulsed.value ? form.pulse_off || null : null,
-      pulse_count: pulsed.value ? (form.pulse_count ?? null) : null,
-      table: form.table && plain.value ? form.table : null,
-      type: form.type || null,
-      length: !dnp3.value && (form.type === 'string' || form.type === 'bits') ? (form.length ?? null) : null,
-      order: dnp3.value ? null : form.order || null,
-      decimals: form.decimals ?? null,
-      poll: dnp3.value ? null : form.poll || null,
-      poll_group: dnp3.value ? null : form.poll_group || null,
-      read_back: form.writable ? form.read_back || null : null,
-      pulse: form.writable && (!dnp3.value || pulsed.value) ? form.pulse || null : null,
-      states,
-    },
-    form.tag,
-    fields,
-  )
+  return {
+    ...said,
+    control: output.value ? form.control || null : null,
+    select: selectable.value && direct ? false : null,
+    pulse_off: pulsed.value ? form.pulse_off || null : null,
+    pulse_count: pulsed.value ? (form.pulse_count ?? null) : null,
+    table: form.table && plain.value ? form.table : null,
+    type: form.type || null,
+    length: !dnp3.value && (form.type === 'string' || form.type === 'bits') ? (form.length ?? null) : null,
+    order: dnp3.value ? null : form.order || null,
+    decimals: form.decimals ?? null,
+    poll: dnp3.value ? null : form.poll || null,
+    poll_group: dnp3.value ? null : form.poll_group || null,
+    read_back: form.writable ? form.read_back || null : null,
+    pulse: form.writable && (!dnp3.value || pulsed.value) ? form.pulse || null : null,
+    states,
+  }
 }
+whenKnown(station, () => begin(payload()))
+const submit = () => save(payload(), form.tag, fields)
 </script>
 
 <template>
   <el-form label-position="top" @submit.prevent="submit">
+    <ConflictDialog :conflicts="conflicting" :name="original" @choose="resolve" />
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
     <el-form-item label="Tag" :error="faults.tag"><el-input v-model="form.tag" name="tag" placeholder="tern/pump2/current" /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>

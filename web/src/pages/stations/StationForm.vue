@@ -11,7 +11,8 @@ import OutstationFields from './OutstationFields.vue'
 import ProbeStation from './ProbeStation.vue'
 import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
-import { useForm } from '../../composables/useForm'
+import ConflictDialog from '../../components/ConflictDialog.vue'
+import { useForm, whenKnown } from '../../composables/useForm'
 import { useSite } from '../../composables/useSite'
 
 const props = defineProps<{ station?: Station }>()
@@ -26,7 +27,7 @@ watchEffect(() => {
   if (!form.link) form.link = site.links[0]?.name ?? ''
 })
 const original = computed(() => props.station?.name ?? '')
-const { faults, general, busy, save, remove } = useForm('station', original, (name) => emit('saved', name))
+const { faults, general, busy, begin, save, remove, conflicting, resolve } = useForm('station', original, (name) => emit('saved', name), props.station)
 const groups = ref(writeGroups(props.station?.poll_groups))
 const ofModbus = ['max_registers', 'max_bits', 'gap', 'charset', 'write_function', 'partial_write', 'after_connect', 'bits', 'number', 'liveness_ask'] as const
 const ofDNP3 = ['outstation', 'master', 'integrity_poll', 'event_poll', 'class1_poll', 'class2_poll', 'class3_poll', 'unsolicited', 'unsolicited_classes', 'time_sync', 'link_reset', 'link_confirm'] as const
@@ -47,14 +48,16 @@ function readGroups(text: string) {
   return named.length > 0 ? Object.fromEntries(named.map(([name, period]) => [name, period ?? ''])) : null
 }
 
-// What is left empty has its default.
-function submit() {
+/** What is saved. What is left empty has its default. */
+function payload() {
   const sent: Record<string, unknown> = { ...form, poll_groups: readGroups(groups.value) }
   for (const name of ofModbus) sent[name] = !dnp3.value && (form[name] || (name === 'gap' && form.gap === 0)) ? form[name] : null
   for (const name of ofDNP3) sent[name] = dnp3.value && (form[name] || typeof form[name] === 'number') ? form[name] : null
   sent.liveness = form.liveness || null
-  void save(sent, form.name, fields)
+  return sent
 }
+whenKnown(link, () => begin(payload()))
+const submit = () => save(payload(), form.name, fields)
 async function refresh() {
   try {
     await api.refresh(form.name)
@@ -67,6 +70,7 @@ async function refresh() {
 
 <template>
   <el-form label-position="top" @submit.prevent="submit">
+    <ConflictDialog :conflicts="conflicting" :name="original" @choose="resolve" />
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
     <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
