@@ -2,8 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -197,11 +195,6 @@ func TestConsoleShowsAConflictWithBothValues(t *testing.T) {
 	shows(t, page, "[data-test=conflict]", "theirs: cm")
 	shows(t, page, "[data-test=conflict]", "yours: mm")
 	saved("cm", "by another") // nothing is saved yet
-	if dir := os.Getenv("SHOTS"); dir != "" {
-		picture, err := page.Picture()
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "conflict.png"), picture, 0o600))
-	}
 	require.NoError(t, page.Click("[data-test=conflict] .el-radio:last-child"))
 	require.NoError(t, page.Click("[data-test=resolve]"))
 	saved("mm", "by another")
