@@ -229,10 +229,10 @@ func (c *Config) validate() error {
 		if !slices.Contains([]site.Protocol{site.Modbus, site.DNP3}, c.Lines[i].Protocol) {
 			fault(path+".protocol", "%q is not known; choose modbus or dnp3", line.Protocol)
 		}
-		if framing := c.Lines[i].Framing; c.Lines[i].Protocol == site.Modbus && (framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport.OnPort()) {
+		if framing := c.Lines[i].Framing; c.Lines[i].Protocol == site.Modbus && (framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport.UsesSerialPort()) {
 			fault(path+".framing", "%q does not fit; choose mbap (not on a port), rtu or ascii", framing)
 		}
-		if _, _, err := net.SplitHostPort(line.Listen); err != nil && !line.Transport.OnPort() && line.Call == "" {
+		if _, _, err := net.SplitHostPort(line.Listen); err != nil && !line.Transport.UsesSerialPort() && line.Call == "" {
 			fault(path+".listen", "%q is no host:port", line.Listen)
 		}
 		if line.Protocol == site.DNP3 {

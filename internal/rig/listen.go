@@ -67,7 +67,7 @@ func (r *Rig) listen(l *line, at string) error {
 			l.listen = conn.LocalAddr().String()
 			serve = func() { server.packets(ctx, conn) }
 		}
-	case l.config.Transport.OnPort():
+	case l.config.Transport.UsesSerialPort():
 		serve, err = l.openPort(ctx, at, func(port io.ReadWriteCloser) { server.port(ctx, port) })
 	default:
 		var listener net.Listener

@@ -79,7 +79,7 @@ func Start(c *Config, o Options) (*Rig, error) {
 // listenElsewhere listens on a free port where the one a line names is taken. A serial line gets a pseudo-terminal without a
 // name of its own; where there are none, TCP carries its frames.
 func (r *Rig) listenElsewhere(l *line) error {
-	if l.config.Transport.OnPort() {
+	if l.config.Transport.UsesSerialPort() {
 		if r.listen(l, "") == nil {
 			return nil
 		}
@@ -125,7 +125,7 @@ func (r *Rig) Restore(name string) error {
 	if l == nil || l.cancel != nil {
 		return nil
 	}
-	if l.config.Transport.OnPort() {
+	if l.config.Transport.UsesSerialPort() {
 		return r.listen(l, l.config.Listen)
 	}
 	return r.listen(l, l.listen)
@@ -237,7 +237,7 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.advance(time.Now())
-	if unit == 0 && l.config.Transport.OnPort() { // a broadcast: all take it in, none answers (serial line 2.2)
+	if unit == 0 && l.config.Transport.UsesSerialPort() { // a broadcast: all take it in, none answers (serial line 2.2)
 		for _, s := range l.stations {
 			if s.config.Number == number && !s.faults.Drop {
 				s.refresh(r.world.now)
@@ -258,7 +258,7 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 		return modbus.Reply{}
 	}
 	reply := modbus.Reply{Delay: time.Duration(f.Delay)}
-	if l.config.Transport.OnPort() { // a request has ended when silence has followed it (serial line 2.5.1.1)
+	if l.config.Transport.UsesSerialPort() { // a request has ended when silence has followed it (serial line 2.5.1.1)
 		reply.Delay += modbus.Silence(l.config.Serial.Baud, l.config.Serial.Bits())
 	}
 	if f.Exception != 0 { // refused, so that nothing is carried out

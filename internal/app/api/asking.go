@@ -128,12 +128,10 @@ func (s *Server) probe(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	most := 255
-	if where.link.Protocol == site.DNP3 {
-		most = site.MaxLinkAddress
-	}
+	traits := where.link.Protocol.Traits()
+	most := traits.MaxAddress
 	if to.Unit < 0 || to.Unit > most || to.Master < 0 || to.Master > site.MaxLinkAddress {
-		return fail(http.StatusUnprocessableEntity, "unit %d is out of range: 0 to %d", to.Unit, most)
+		return fail(http.StatusUnprocessableEntity, "%s %d is out of range: 0 to %d", traits.Address, to.Unit, most)
 	}
 	put := stream(c)
 	if err := s.take(c.Request.Context(), where, "a probe has the line", func(ctx context.Context) {

@@ -193,7 +193,7 @@ func (s *Server) lens(c *gin.Context) error {
 	if !ok {
 		return s.missing(site.KindPoint, tag)
 	}
-	if p.Address.Space.Protocol() == site.DNP3 {
+	if p.Address.Space.Protocol().Traits().Typed {
 		return fail(http.StatusUnprocessableEntity, "%s is a %s: its object says what type it is, so there is one interpretation", tag, p.Address.Space.Name())
 	}
 	if !p.Address.Space.Registers() {

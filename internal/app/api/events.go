@@ -155,7 +155,13 @@ type Actions struct {
 }
 
 func (s *Server) actions(c *gin.Context) error {
-	c.JSON(http.StatusOK, Actions{site.DNP3, s.engine.Actions(site.DNP3)})
+	for _, p := range site.Protocols() {
+		if list := s.engine.Actions(p); len(list) > 0 {
+			c.JSON(http.StatusOK, Actions{p, list})
+			return nil
+		}
+	}
+	c.JSON(http.StatusOK, Actions{Actions: []link.Action{}})
 	return nil
 }
 

@@ -34,7 +34,7 @@ func (s *Server) profile(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if st.Speaks() != site.DNP3 {
+	if !st.Speaks().Traits().Profiles {
 		return fail(http.StatusUnprocessableEntity, "station %s speaks Modbus; device profiles are of DNP3 outstations", st.Name)
 	}
 	dry, err := flag(c, "dry_run")

@@ -200,10 +200,7 @@ Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit 
 					request.Link, request.At, protocol = l.Name, nil, l.Protocol
 				}
 			}
-			called := "unit"
-			if protocol == site.DNP3 {
-				called = "outstation"
-			}
+			called := protocol.Traits().Address
 			if !c.Flags().Changed("last") {
 				request.Last = 0 // as its protocol has it
 			}

@@ -380,7 +380,7 @@ func (a *app) listStations() *cobra.Command {
 				t.header("NAME", "LINK", "ADDRESS", "NOTATION", "ORDER", "POLL", "", "DESCRIPTION")
 				for _, s := range list {
 					notation, order, poll := string(s.Notation), string(s.Order), s.Poll.String()
-					if s.Speaks() == site.DNP3 {
+					if s.Speaks().Traits().Typed {
 						notation, order, poll = "-", "-", site.Duration(s.EventPolls()[1]).String()
 					}
 					t.row(s.Name, s.Link, strconv.Itoa(s.LinkAddress()), notation, order, poll, enabled(s.Enabled), s.Description)

@@ -199,7 +199,7 @@ func where(line rig.Line, address string) map[string]any {
 		if line.Transport != site.Serial {
 			fields["transport"] = line.Transport
 		}
-		if line.Protocol == site.DNP3 {
+		if len(line.Protocol.Traits().Framings) == 0 {
 			delete(fields, "framing")
 		}
 		return fields

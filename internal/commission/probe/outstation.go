@@ -128,7 +128,7 @@ func (p *prober) linkStatus() (string, error) {
 	if errors.Is(err, master.ErrClosed) || errors.Is(err, master.ErrDamaged) || errors.Is(err, master.ErrGarbage) {
 		return "", err
 	}
-	if !p.link.Transport.OnPort() { // nobody is disturbed by many short questions there
+	if !p.link.Transport.UsesSerialPort() { // nobody is disturbed by many short questions there
 		var near []uint16
 		for a := range uint16(256) {
 			near = append(near, a)
@@ -247,7 +247,7 @@ func scanAddresses(ctx context.Context, link site.Link, r ScanRequest, done, tot
 	}
 	// Over a network many are asked at once; on a line one after the other, since answers would meet.
 	batch := 64
-	if link.Transport.OnPort() {
+	if link.Transport.UsesSerialPort() {
 		batch = 1
 	}
 	for first := r.First; first <= r.Last; first += batch {

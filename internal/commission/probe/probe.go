@@ -62,12 +62,8 @@ func Probe(ctx context.Context, link site.Link, to Target, report func(Stage)) {
 	p := &prober{ctx: ctx, link: link.WithDefaults(), unit: to.Unit, master: to.Master, number: to.Number, report: report, heard: map[int]bool{}}
 	defer p.close()
 	stages := []stage{{"name", p.name}, {"route", p.route}, {"connect", p.connect}}
-	if link.Protocol == site.DNP3 {
-		stages = append(stages, p.outstation()...)
-	} else {
-		stages = append(stages, []stage{{"modbus", p.anything}, {"unit", p.this}, {"identification", p.identify}, {"tables", p.tables}, {"limits", p.limits}}...)
-	}
-	if p.link.Transport.OnPort() {
+	stages = append(stages, ways[link.Protocol].stages(p)...)
+	if p.link.Transport.UsesSerialPort() {
 		stages = stages[2:]
 	}
 	for _, s := range stages {
@@ -139,11 +135,7 @@ func (p *prober) connect() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if p.link.Protocol == site.DNP3 {
-		p.speak()
-	} else {
-		p.ask = client(p.conn, p.link)
-	}
+	ways[p.link.Protocol].open(p)
 	switch p.link.Transport {
 	case site.TCP, site.TLS:
 		return p.link.FarEnd() + " takes the connection", nil
@@ -207,7 +199,7 @@ func alive(err error) bool {
 func (p *prober) anything() (string, error) {
 	var last error
 	units := []int{p.unit}
-	if !p.link.Transport.OnPort() {
+	if !p.link.Transport.UsesSerialPort() {
 		for _, u := range []int{1, 255, 0} {
 			if u != p.unit {
 				units = append(units, u)
@@ -233,10 +225,10 @@ func (p *prober) anything() (string, error) {
 	if errors.Is(last, modbus.ErrChecksum) {
 		return "", fmt.Errorf("bytes come back, and their checksum is wrong (%w). Compare the line settings, or let them be found with a scan", last)
 	}
-	if errors.Is(last, modbus.ErrClosed) && !p.link.Transport.OnPort() {
+	if errors.Is(last, modbus.ErrClosed) && !p.link.Transport.UsesSerialPort() {
 		return "", fmt.Errorf("the far end takes the connection and closes it when it is asked (%w). It may bear no further connection beside those it has, or none from this address, or speak another protocol or framing on this port", last)
 	}
-	if p.link.Transport.OnPort() {
+	if p.link.Transport.UsesSerialPort() {
 		return "", fmt.Errorf("nothing comes back (%w). Check wiring, power, unit and line settings; a scan looks for units and settings", last)
 	}
 	return "", fmt.Errorf("the connection is there, and no Modbus answer (%w). Is Modbus switched on, and is this its port? A gateway may need framing rtu", last)
@@ -360,7 +352,7 @@ func (p *prober) limits() (string, error) {
 
 // stranger is a unit that is hardly there and answers nevertheless, -1 when none does. On a line of several devices nobody is asked.
 func (p *prober) stranger() int {
-	if p.link.Transport.OnPort() || p.link.Framing != site.MBAP {
+	if p.link.Transport.UsesSerialPort() || p.link.Framing != site.MBAP {
 		return -1
 	}
 	other := strangeUnit

@@ -25,10 +25,7 @@ type ScanRequest struct {
 
 // Check fills in defaults and says what is wrong, for a protocol.
 func (r *ScanRequest) Check(p site.Protocol) error {
-	last, most := 247, 255
-	if p == site.DNP3 {
-		last, most = 255, site.MaxLinkAddress
-	}
+	last, most := p.Traits().LastUsual, p.Traits().MaxAddress
 	if r.Master == 0 {
 		r.Master = site.DefaultMaster
 	}
@@ -96,10 +93,8 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 	if link.Listen != "" {
 		return fmt.Errorf("stations call in at %s; there is nothing to look for", link.Listen)
 	}
-	called, scan, try := "unit", scanUnits, trySettings
-	if link.Protocol == site.DNP3 {
-		called, scan, try = "outstation", scanAddresses, tryAddresses
-	}
+	way := ways[link.Protocol]
+	called, scan, try := link.Protocol.Traits().Address, way.scan, way.try
 	link.Timeout = r.Wait
 	units := r.Last - r.First + 1
 	if !r.Settings || link.Serial == nil {
@@ -168,7 +163,7 @@ func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total i
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if u == 0 && link.Transport.OnPort() {
+		if u == 0 && link.Transport.UsesSerialPort() {
 			continue // nobody answers a broadcast
 		}
 		done++
@@ -190,7 +185,7 @@ func scanUnits(ctx context.Context, link site.Link, r ScanRequest, done, total i
 		report(step)
 	}
 	ended := counted(n, "unit")
-	if asked := r.Last - r.First + 1; n == asked && n >= severalUnits && !link.Transport.OnPort() {
+	if asked := r.Last - r.First + 1; n == asked && n >= severalUnits && !link.Transport.UsesSerialPort() {
 		ended += "; every unit that was asked answers, so the device may not look at the unit, and be one"
 	}
 	report(Progress{Done: total, Total: total, Ended: ended})

@@ -28,7 +28,7 @@ func (l Link) check(d *Draft, f *faults) {
 }
 
 func (l Link) misfit(*Site) string {
-	if l.Protocol != Modbus && l.Protocol != DNP3 {
+	if !l.Protocol.Known() {
 		return fmt.Sprintf("its protocol is %q, which is none", l.Protocol)
 	}
 	return ""
@@ -58,11 +58,7 @@ func (s Station) check(d *Draft, f *faults) {
 	} else if !ok {
 		f.add("link", s.Link, "there is no link %q%s", s.Link, d.near(KindLink, s.Link))
 	} else if other := d.sameUnit(s); other != "" {
-		field := "unit"
-		if s.Speaks() == DNP3 {
-			field = "outstation"
-		}
-		f.add(field, s.LinkAddress(), "%s on link %s is taken by station %s; two stations of one link cannot share an address", s.Called(), s.Link, other)
+		f.add(s.Speaks().Traits().Address, s.LinkAddress(), "%s on link %s is taken by station %s; two stations of one link cannot share an address", s.Called(), s.Link, other)
 	}
 }
 
@@ -127,28 +123,12 @@ func (p Point) misfit(now *Site) string {
 	return ""
 }
 
-// broadcast is why unit 0 is no device of a serial line.
-const broadcast = "0 addresses all devices of a serial line, and none of them answers (MODBUS over Serial Line V1.02, 2.2); use 1 to 247, or broadcast: true to write to all at once"
-
 // fits says what of a station does not go with its link, and why.
 func (s Station) fits(l Link) (field, why string) {
-	switch {
-	case l.Protocol == DNP3 && s.Outstation == nil:
-		return "outstation", "is missing; a station on a DNP3 link has the link address of its outstation"
-	case l.Protocol == Modbus && s.Outstation != nil:
-		return "outstation", "belongs to a station on a DNP3 link; on a Modbus link it has a unit"
-	case l.Protocol == DNP3:
+	if !l.Protocol.Known() {
 		return "", ""
-	case l.Transport.OnPort() && s.Unit == 0 && !s.Broadcast:
-		return "unit", broadcast
-	case s.Broadcast && !l.Transport.OnPort():
-		return "broadcast", "only a serial line has a broadcast"
-	case l.Transport == Dialup && s.Number == "":
-		return "number", "is missing; give the telephone number of the station"
-	case l.Transport != Dialup && s.Number != "":
-		return "number", "belongs to a station on a dialup link"
 	}
-	return "", ""
+	return protocols[l.Protocol].fits(s, l)
 }
 
 // checkGroups finds points that a station's poll groups leave without theirs.
@@ -193,7 +173,7 @@ func (d *Draft) checkLengths(s Station, f *faults) {
 
 // samePort returns another link on the same serial port, or "".
 func (d *Draft) samePort(l Link) string {
-	if !l.Transport.OnPort() || l.Serial == nil || l.Serial.Device == "" {
+	if !l.Transport.UsesSerialPort() || l.Serial == nil || l.Serial.Device == "" {
 		return ""
 	}
 	names := map[string]bool{}
@@ -208,7 +188,7 @@ func (d *Draft) samePort(l Link) string {
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		e, ok := d.Get(KindLink, name)
 		other, _ := e.(Link)
-		if ok && name != l.Name && other.Transport.OnPort() && other.Serial != nil && other.Serial.Device == l.Serial.Device {
+		if ok && name != l.Name && other.Transport.UsesSerialPort() && other.Serial != nil && other.Serial.Device == l.Serial.Device {
 			return name
 		}
 	}

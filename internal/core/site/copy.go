@@ -43,10 +43,7 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 	if c.Number != "" {
 		s.Number = c.Number
 	}
-	at, most := s.LinkAddress(), 255
-	if s.Speaks() == DNP3 {
-		most = MaxLinkAddress
-	}
+	at, most := s.LinkAddress(), s.Speaks().Traits().MaxAddress
 	if c.Unit != nil {
 		at = *c.Unit
 	}
@@ -73,21 +70,19 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 
 // at is the station at another unit or outstation address.
 func (s Station) at(address int) Station {
-	if s.Speaks() == DNP3 {
-		s.Outstation = &address
-	} else {
-		s.Unit = address
-	}
-	return s
+	return protocols[s.Speaks()].at(s, address)
 }
 
 // Warnings says what of changed entities is allowed and yet seldom meant.
 func (s *Site) Warnings(changes []Change) (list []*FieldError) {
 	for _, c := range changes {
 		st, ok := c.After.(Station)
-		if l, _ := s.Link(st.Link); ok && st.Speaks() == Modbus && l.Transport.OnPort() && st.Unit > 247 {
-			list = append(list, &FieldError{KindStation, st.Name, "unit", fmt.Sprint(st.Unit),
-				fmt.Sprintf("unit %d is reserved on a serial line (MODBUS over Serial Line V1.02, 2.2); some devices use it all the same", st.Unit)})
+		if !ok {
+			continue
+		}
+		l, _ := s.Link(st.Link)
+		if field, why := protocols[st.Speaks()].warning(st, l); why != "" {
+			list = append(list, &FieldError{KindStation, st.Name, field, fmt.Sprint(st.LinkAddress()), why})
 		}
 	}
 	return list

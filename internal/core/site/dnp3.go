@@ -68,10 +68,7 @@ func (s Station) MasterAddress() int {
 
 // Called says what the link address of a station is called, with the address: unit 3, outstation 10.
 func (s Station) Called() string {
-	if s.Outstation != nil {
-		return fmt.Sprintf("outstation %d", *s.Outstation)
-	}
-	return fmt.Sprintf("unit %d", s.Unit)
+	return fmt.Sprintf("%s %d", s.Speaks().Traits().Address, s.LinkAddress())
 }
 
 // EventPolls are the periods of the event polls by class, 1 to 3, at their index.
@@ -112,7 +109,7 @@ func (l Link) validateDNP3(f *faults) {
 	if l.InFlight > 1 || l.Connections > 1 {
 		f.add("connections", max(l.Connections, l.InFlight), "a DNP3 link has one connection, and a station answers one request at a time; use 1")
 	}
-	if l.Transport.OnPort() && l.Serial != nil && l.Serial.DataBits == 7 {
+	if l.Transport.UsesSerialPort() && l.Serial != nil && l.Serial.DataBits == 7 {
 		f.add("serial.data_bits", 7, "DNP3 needs 8 data bits (IEEE 1815-2012, 9.2.1)")
 	}
 	if l.Listen == "" {
@@ -129,17 +126,18 @@ func (l Link) validateDNP3(f *faults) {
 	}
 }
 
+// fitsDNP3 says what of a station does not go with its DNP3 link, and why.
+func (s Station) fitsDNP3(Link) (field, why string) {
+	if s.Outstation == nil {
+		return "outstation", "is missing; a station on a DNP3 link has the link address of its outstation"
+	}
+	return "", ""
+}
+
 // validateDNP3 checks what only a DNP3 station has.
 func (s Station) validateDNP3(f *faults) {
-	if s.Outstation == nil {
-		for field, set := range map[string]bool{"master": s.Master != nil, "integrity_poll": s.IntegrityPoll != 0, "event_poll": s.EventPoll != 0,
-			"class1_poll": s.Class1Poll != 0, "class2_poll": s.Class2Poll != 0, "class3_poll": s.Class3Poll != 0, "unsolicited": s.Unsolicited,
-			"time_sync": s.TimeSync != "", "link_reset": s.LinkReset, "link_confirm": s.LinkConfirm} {
-			if set {
-				f.add(field, "", "belongs to a DNP3 station, which has an outstation address")
-			}
-		}
-		return
+	if s.Broadcast {
+		f.add("broadcast", true, "belongs to a Modbus station on a serial line")
 	}
 	f.count("outstation", *s.Outstation, 0, MaxLinkAddress)
 	f.count("master", s.MasterAddress(), 0, MaxLinkAddress)

@@ -16,15 +16,6 @@ import (
 	"arithmon/internal/core/scaling"
 )
 
-// Protocol is what a link speaks.
-type Protocol string
-
-// The protocols.
-const (
-	Modbus Protocol = "modbus"
-	DNP3   Protocol = "dnp3"
-)
-
 // Transport is what carries a link's bytes.
 type Transport string
 
@@ -40,8 +31,8 @@ const (
 // Transports lists all transports.
 var Transports = [...]Transport{TCP, TLS, UDP, Serial, Dialup}
 
-// OnPort reports whether t runs over a serial port of the machine.
-func (t Transport) OnPort() bool { return t == Serial || t == Dialup }
+// UsesSerialPort reports whether t runs over a serial port of the machine.
+func (t Transport) UsesSerialPort() bool { return t == Serial || t == Dialup }
 
 // Framing is how Modbus PDUs are put into frames.
 type Framing string
@@ -144,9 +135,6 @@ func NewLink() Link {
 	return Link{Protocol: Modbus, Transport: TCP, Timeout: Duration(time.Second), Retries: 2, Enabled: true}
 }
 
-// defaultPorts are the registered ports of Modbus and of DNP3, without TLS and with it.
-var defaultPorts = map[bool][2]int{false: {502, 802}, true: {20000, 19999}}
-
 // WithDefaults fills in what l's transport implies.
 func (l Link) WithDefaults() Link {
 	if l.Transport == Dialup {
@@ -158,20 +146,20 @@ func (l Link) WithDefaults() Link {
 		l.Modem = &m
 	}
 	switch {
-	case l.Transport.OnPort() && l.Serial != nil:
+	case l.Transport.UsesSerialPort() && l.Serial != nil:
 		s := *l.Serial
 		s.Baud, s.DataBits, s.StopBits = cmp.Or(s.Baud, 9600), cmp.Or(s.DataBits, 8), cmp.Or(s.StopBits, 1)
 		s.Parity, s.RTS = cmp.Or(s.Parity, "even"), cmp.Or(s.RTS, RTSOff)
 		l.Serial = &s
 	case l.Transport == TLS:
-		l.Port = cmp.Or(l.Port, defaultPorts[l.Protocol == DNP3][1])
-	case !l.Transport.OnPort() && l.Listen == "":
-		l.Port = cmp.Or(l.Port, defaultPorts[l.Protocol == DNP3][0])
+		l.Port = cmp.Or(l.Port, l.Protocol.Traits().TLSPort)
+	case !l.Transport.UsesSerialPort() && l.Listen == "":
+		l.Port = cmp.Or(l.Port, l.Protocol.Traits().Port)
 	}
 	l.Connections, l.InFlight = cmp.Or(l.Connections, 1), cmp.Or(l.InFlight, 1)
-	if l.Framing == "" && l.Protocol != DNP3 {
+	if l.Framing == "" && len(l.Protocol.Traits().Framings) > 0 {
 		l.Framing = MBAP
-		if l.Transport.OnPort() {
+		if l.Transport.UsesSerialPort() {
 			l.Framing = RTU
 		}
 	}
@@ -180,7 +168,7 @@ func (l Link) WithDefaults() Link {
 
 // FarEnd says where the link goes, as a person would: host:port, or the port and its settings.
 func (l Link) FarEnd() string {
-	if l.Transport.OnPort() && l.Serial != nil {
+	if l.Transport.UsesSerialPort() && l.Serial != nil {
 		parity := "?"
 		if l.Serial.Parity != "" {
 			parity = strings.ToUpper(l.Serial.Parity[:1])
@@ -370,7 +358,7 @@ func (p Point) Layout(s Station) codec.Layout {
 
 // Period is how often p is read, given its station; 0 of one that is reported when it changes.
 func (p Point) Period(s Station) time.Duration {
-	if p.Address.Space.Protocol() == DNP3 {
+	if p.Address.Space.Protocol().Traits().Typed {
 		return 0
 	}
 	if p.Poll != 0 {
@@ -384,17 +372,8 @@ func (p Point) Period(s Station) time.Duration {
 
 // WithDefaults fills in the type that p's address implies.
 func (p Point) WithDefaults() Point {
-	if p.Type == "" && p.Address.Space.Protocol() == DNP3 {
-		p.Type = dnp3Type(p.Address)
-	} else if p.Type == "" && p.Address.Space != "" {
-		p.Type = codec.TypeUint16
-		_, isBit := p.Address.Part.Bit()
-		switch {
-		case !p.Address.Space.Registers() || isBit:
-			p.Type = codec.TypeBool
-		case p.Address.Part != Whole:
-			p.Type = codec.TypeUint8
-		}
+	if protocol := p.Address.Space.Protocol(); p.Type == "" && protocol != "" {
+		p.Type = protocols[protocol].typ(p.Address)
 	}
 	return p
 }

@@ -127,17 +127,12 @@ func (f *faults) name(field, s string, limit int, separators string) {
 func (l Link) validate(f *faults) {
 	f.name("name", l.Name, MaxName, "")
 	f.text("description", l.Description, MaxDescription)
-	choose(f, "protocol", l.Protocol, Modbus, DNP3)
+	choose(f, "protocol", l.Protocol, Protocols()...)
 	choose(f, "transport", l.Transport, Transports[:]...)
-	if l.Protocol == DNP3 {
-		l.validateDNP3(f)
-	} else {
-		choose(f, "framing", l.Framing, MBAP, RTU, ASCII)
-		if l.Listen != "" {
-			f.add("listen", l.Listen, "Modbus devices do not call in; it belongs to a DNP3 link")
-		}
+	if l.Protocol.Known() {
+		protocols[l.Protocol].link(l, f)
 	}
-	if l.Transport.OnPort() {
+	if l.Transport.UsesSerialPort() {
 		l.validateLine(f)
 	} else {
 		l.validateNetwork(f)
@@ -145,10 +140,7 @@ func (l Link) validate(f *faults) {
 	l.validateModem(f)
 	f.count("connections", l.Connections, 1, MaxParallel)
 	f.count("in_flight", l.InFlight, 1, MaxParallel)
-	if l.InFlight > 1 && l.Framing != MBAP && l.Protocol == Modbus {
-		f.add("in_flight", l.InFlight, "%s has no transaction identifiers to tell answers apart by; use 1, or more connections", l.Framing)
-	}
-	if l.Connections > 1 && l.Transport.OnPort() {
+	if l.Connections > 1 && l.Transport.UsesSerialPort() {
 		f.add("connections", l.Connections, "a port carries one conversation at a time; use 1")
 	}
 	f.span("timeout", l.Timeout, 10*time.Millisecond, time.Minute)
@@ -270,10 +262,7 @@ func (s Station) validate(f *faults) {
 		f.name("poll_groups", name, MaxName, "")
 		f.span("poll_groups."+name, s.PollGroups[name], MinPoll, MaxPoll)
 	}
-	s.validateDNP3(f)
-	if s.Broadcast && s.Unit != 0 {
-		f.add("broadcast", true, "unit %d is one device; to all of them goes unit 0", s.Unit)
-	}
+	protocols[s.Speaks()].station(s, f)
 }
 
 // Check says what is wrong with p by itself; nothing when it is sound.
@@ -303,58 +292,12 @@ func (p Point) validate(f *faults) {
 	if p.Address.Space == "" {
 		f.add("address", "", "is missing; give one such as hr:9 or 40010")
 	} else if known {
-		p.validateAddress(f)
+		if rules, ok := protocols[p.Address.Space.Protocol()]; ok {
+			rules.point(p, f)
+		}
 	}
 	if known {
 		p.validateMeaning(f)
-	}
-}
-
-// validateAddress checks that the type fits its table and the value ends within it.
-func (p Point) validateAddress(f *faults) {
-	if p.Address.Space.Protocol() == DNP3 {
-		p.validateDNP3(f)
-		return
-	}
-	if p.Control != "" || p.Select != nil || p.PulseOff != 0 || p.PulseCount != 0 {
-		f.add("control", p.Control, "control, select, pulse_off and pulse_count belong to DNP3 outputs")
-	}
-	space := p.Address.Space
-	_, isBit := p.Address.Part.Bit()
-	switch {
-	case !space.Registers() && p.Type != codec.TypeBool:
-		f.add("type", p.Type, "%s does not fit %s: a %s holds one bit; use bool, or an address in hr or ir", p.Type, p.Address, space.Name())
-	case isBit && p.Type != codec.TypeBool:
-		f.add("type", p.Type, "%s does not fit %s: one bit is a bool; leave out %s for the whole register", p.Type, p.Address, p.Address.Part)
-	case p.Address.Part >= LowByte && p.Type != codec.TypeInt8 && p.Type != codec.TypeUint8:
-		f.add("type", p.Type, "%s does not fit %s: one byte is an int8 or uint8", p.Type, p.Address)
-	}
-	if !space.Output() && p.Writable {
-		f.add("writable", true, "a %s (%s) can only be read; writable points are in co or hr", space.Name(), p.Address)
-	}
-	p.validateWriting(f)
-}
-
-// validateWriting checks what only a point that is written has.
-func (p Point) validateWriting(f *faults) {
-	if back := p.ReadBack; back.Space != "" {
-		switch {
-		case !p.Writable:
-			f.add("read_back", back, "only a writable point is read back")
-		case back.Space.Protocol() != p.Address.Space.Protocol():
-			f.add("read_back", back, "%s is an address of another protocol", back)
-		case p.Type != codec.TypeBool && !back.Space.Registers():
-			f.add("read_back", back, "a %s is read back from registers (hr or ir)", p.Type)
-		case p.Type == codec.TypeBool && back.Space.Registers() && back.Part == Whole:
-			f.add("read_back", back, "a bool is read back from a bit, such as %s.0", back)
-		}
-	}
-	if p.Pulse == 0 {
-		return
-	}
-	f.span("pulse", p.Pulse, MinPulse, MaxPulse)
-	if p.Type != codec.TypeBool || !p.Writable {
-		f.add("pulse", p.Pulse, "only a writable bool is pulsed")
 	}
 }
 

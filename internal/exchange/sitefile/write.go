@@ -91,7 +91,7 @@ func (w *writer) entry(e, defaults site.Entity, addresses ...string) {
 	}
 	begin := "  - "
 	for i, name := range w.fields[v.Type()] {
-		if st, ok := e.(site.Station); ok && st.Speaks() == site.DNP3 && (name == "unit" || name == "notation") {
+		if st, ok := e.(site.Station); ok && slices.Contains(st.Speaks().Traits().Foreign, name) {
 			continue
 		}
 		value, usual := v.Field(i), d.Field(i)

@@ -74,7 +74,7 @@ func (c *Controller) point(ctx context.Context, tag string, given codec.Value, r
 	sent, _ := slot.Conversion().Engineering(raw)
 	w.Sent = one(sent)
 	job := writing{slot, link.Command{Slot: slot, Address: p.Address, ReadBack: p.ReadBack, Layout: *slot.Layout, Raw: []codec.Value{raw}}, record}
-	if p.Pulse == 0 || !sent.Bool() || p.Address.Space.Protocol() == site.DNP3 { // a DNP3 device ends its pulses itself
+	if p.Pulse == 0 || !sent.Bool() || p.Address.Space.Protocol().Traits().Typed { // such a device ends its pulses itself
 		return c.perform(ctx, job, w)
 	}
 	return c.pulse(ctx, job, w, time.Duration(p.Pulse))
@@ -146,7 +146,7 @@ func forbids(slots []*table.Slot, c link.Command) string {
 	if c.Slot != nil {
 		return ""
 	}
-	if c.Address.Space.Protocol() == site.DNP3 {
+	if c.Address.Space.Protocol().Traits().Typed { // one address is one value
 		for _, slot := range slots {
 			if slot.Point.Address == c.Address && !slot.Point.Writable {
 				return slot.Point.Tag

@@ -212,7 +212,7 @@ func Find(e Evidence) []Finding {
 			continue
 		}
 		for _, s := range f.stations[l.Link.Name] {
-			if f.station(l, s, e.Links, e.Stations) {
+			if byProtocol[s.Station.Speaks()](&f, l, s, e.Links, e.Stations) {
 				f.covered[s.Station.Name] = true
 			}
 		}

@@ -19,7 +19,7 @@ func (f *finder) link(l Link) bool {
 	name, c := l.Link.Name, l.Counts
 	if echoes, when := seen(c.Echoes, l.Since.Echoes); echoes >= enough {
 		step := say("find out what sends the bytes back: an adapter with its receiver always on, a loop-back plug, an echo service on that port")
-		if l.Link.Transport.OnPort() {
+		if l.Link.Transport.UsesSerialPort() {
 			step = set("set echo: true, so that what comes back is taken off", site.KindLink, name, map[string]any{"serial": withEcho(l.Link)})
 		}
 		f.add(site.KindLink, name, Echo, 0.95, "What is sent comes back: the adapter, or something on the line, echoes it.",
@@ -27,7 +27,7 @@ func (f *finder) link(l Link) bool {
 			say("on a two-wire bus, check that the adapter switches its receiver off while it sends"))
 		return l.Since.Answers == 0 && l.Since.Echoes > 0
 	}
-	if l.Link.Transport.OnPort() && f.line(l) {
+	if l.Link.Transport.UsesSerialPort() && f.line(l) {
 		return true
 	}
 	f.lateAll(l)
@@ -43,23 +43,23 @@ func (f *finder) link(l Link) bool {
 	}
 	switch {
 	case l.Link.Transport != site.UDP && l.Since.Closed+l.Since.Malformed >= enough && l.Since.Answers == 0 && f.garbled(name):
-		if l.Link.Protocol == site.DNP3 {
-			f.add(site.KindLink, name, NotTheProtocol, 0.9, fmt.Sprintf("What listens at %s does not speak DNP3.", l.Link.FarEnd()),
-				[]string{fmt.Sprintf("%d answers were no DNP3", l.Since.Closed+l.Since.Malformed), f.said(name)}, say("check the port: DNP3 is on 20000 unless the manual says otherwise"))
-			return true
+		traits := l.Link.Protocol.Traits()
+		cause, next := fmt.Sprintf("What listens at %s does not speak %s.", l.Link.FarEnd(), traits.Name), []Step{say(fmt.Sprintf("check the port: %s is usually on %d", traits.Name, traits.Port))}
+		if l.Link.Framing != "" {
+			cause = fmt.Sprintf("What listens at %s does not speak %s with framing %s.", l.Link.FarEnd(), traits.Name, l.Link.Framing)
 		}
-		f.add(site.KindLink, name, NotTheProtocol, 0.9, fmt.Sprintf("What listens at %s does not speak Modbus with framing %s.", l.Link.FarEnd(), l.Link.Framing),
-			[]string{fmt.Sprintf("%d answers were no Modbus", l.Since.Closed+l.Since.Malformed), f.said(name)},
-			say("check the port: Modbus TCP is 502 unless the manual says otherwise"),
-			set("a serial gateway that passes bytes through needs framing rtu", site.KindLink, name, map[string]any{"framing": "rtu", "in_flight": 1}))
+		if l.Link.Framing == site.MBAP {
+			next = append(next, set("a serial gateway that passes bytes through needs framing rtu", site.KindLink, name, map[string]any{"framing": "rtu", "in_flight": 1}))
+		}
+		f.add(site.KindLink, name, NotTheProtocol, 0.9, cause, []string{fmt.Sprintf("%d responses were not %s", l.Since.Closed+l.Since.Malformed, traits.Name), f.said(name)}, next...)
 		return true
-	case l.Link.Protocol == site.Modbus && !l.Link.Transport.OnPort() && l.Link.Framing != site.MBAP && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
+	case (l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII) && !l.Link.Transport.UsesSerialPort() && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
 		f.add(site.KindLink, name, NotTheProtocol, 0.85, fmt.Sprintf("Something answers at %s, and no checksum of framing %s fits.", l.Link.FarEnd(), l.Link.Framing),
 			[]string{fmt.Sprintf("%d answers since the last good one", l.Since.Checksums), f.said(name)},
 			set("a gateway that translates speaks Modbus TCP: set framing: mbap", site.KindLink, name, map[string]any{"framing": "mbap"}),
 			say("compare baud, parity and stop bits of the gateway's serial side with the devices'"), say("see whether the gateway keeps frames whole: its packing time or character interval may be too short"))
 		return true
-	case !l.Link.Transport.OnPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
+	case !l.Link.Transport.UsesSerialPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
 		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end takes the connection, and closes it when it is asked.",
 			[]string{fmt.Sprintf("%d connections ended since the last answer", l.Since.Closed), f.said(name)},
 			say("see whether another program is connected: many devices serve one connection, or so many, at a time"),

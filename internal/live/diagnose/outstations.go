@@ -132,7 +132,7 @@ func (f *finder) outstation(l Link, s Station) bool {
 // timeSync lets the clock of a station be set as fits its link.
 func timeSync(l Link, name string) Step {
 	how := site.TimeSyncLAN
-	if l.Link.Transport.OnPort() {
+	if l.Link.Transport.UsesSerialPort() {
 		how = site.TimeSyncSerial
 	}
 	return set(fmt.Sprintf("let its clock be set when it asks for that: time_sync: %s", how), site.KindStation, name, map[string]any{"time_sync": string(how)})
@@ -185,7 +185,7 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, str
 			say("on a serial line or gateway, compare baud, parity and stop bits"), say("see whether a gateway changes octets, such as one that is set to text"))
 	case now.Timeouts >= enough && l.Up:
 		cause := fmt.Sprintf("%s takes connections, and outstation %d does not answer.", l.Link.FarEnd(), theirs)
-		if l.Link.Transport.OnPort() {
+		if l.Link.Transport.UsesSerialPort() {
 			cause = fmt.Sprintf("Outstation %d does not answer.", theirs)
 		}
 		add(OutstationSilent, 0.75, cause, []string{requests},

@@ -46,12 +46,7 @@ func (f *finder) shared(l Link) {
 	}
 }
 
-func addressWord(l site.Link) string {
-	if l.Protocol == site.DNP3 {
-		return "outstation"
-	}
-	return "unit"
-}
+func addressWord(l site.Link) string { return l.Protocol.Traits().Address }
 
 // some are the steps for stations that share a fault which others on their link have not.
 func some(l Link) []Step {
@@ -66,7 +61,7 @@ var meanings = map[Code]func(l Link, n, m int) (cause string, next []Step){
 			return fmt.Sprintf("%d of %d stations do not answer, while the others do.", n, m), some(l)
 		}
 		cause := fmt.Sprintf("%s takes connections, and none of its %d stations answers.", l.Link.FarEnd(), m)
-		if l.Link.Transport.OnPort() || l.Link.Transport == site.UDP {
+		if l.Link.Transport.UsesSerialPort() || l.Link.Transport == site.UDP {
 			cause = fmt.Sprintf("None of the %d stations at %s answers.", m, l.Link.FarEnd())
 		}
 		next := []Step{say("check that this is the right device or gateway, and its port"), say("let the units be found: arithmon scan " + l.Link.Name),

@@ -8,14 +8,17 @@ import (
 	"arithmon/internal/core/site"
 )
 
-// station finds what is wrong with a station; true when that explains what is wrong at its points.
-func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
+// byProtocol is who finds what is wrong with a station, by its protocol; true when that explains what is wrong at its points.
+var byProtocol = map[site.Protocol]func(f *finder, l Link, s Station, links []Link, all []Station) bool{
+	site.Modbus: (*finder).unit,
+	site.DNP3:   func(f *finder, l Link, s Station, _ []Link, _ []Station) bool { return f.outstation(l, s) },
+}
+
+// unit finds what is wrong with a Modbus station.
+func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	name, c, now := s.Station.Name, s.Counts, s.Since
 	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
-	}
-	if s.Station.Speaks() == site.DNP3 {
-		return f.outstation(l, s)
 	}
 	late := s.late()
 	switch {
@@ -33,7 +36,7 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 	case late > 0:
 		f.late(l, s)
 		return now.Answers == 0 && s.Silent
-	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.OnPort():
+	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.UsesSerialPort():
 		add(UnitTwice, 0.6, fmt.Sprintf("Every answer of unit %d is damaged, while those of its neighbours are good: two devices answer to it at once, or its own settings or wiring differ.", s.Station.Unit),
 			[]string{fmt.Sprintf("%d of its answers were damaged, none good", now.Checksums)},
 			say("disconnect the device with this name; if something still answers, there are two of unit "+fmt.Sprint(s.Station.Unit)),
@@ -48,7 +51,7 @@ func (f *finder) station(l Link, s Station, links []Link, all []Station) bool {
 			evidence = evidence[1:]
 		}
 		cause := fmt.Sprintf("Two devices answer to unit %d at once.", s.Station.Unit)
-		if !l.Link.Transport.OnPort() {
+		if !l.Link.Transport.UsesSerialPort() {
 			cause = fmt.Sprintf("Requests are answered twice: two devices behind it have the unit %d, or a gateway says everything twice.", s.Station.Unit)
 		}
 		add(UnitTwice, certainty, cause, evidence,
@@ -154,7 +157,7 @@ func (f *finder) otherUnit(l Link, s Station) {
 func (f *finder) late(l Link, s Station) {
 	evidence, next := lateness(l, s)
 	cause := fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout)
-	if l.Link.Framing != site.MBAP && l.Link.Protocol == site.Modbus && s.Answering {
+	if (l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII) && s.Answering {
 		cause += " Until that is changed it is waited for longer, since answers without identifiers must not be mixed up; the others of the link have to wait meanwhile."
 	}
 	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9, cause, []string{evidence}, next...)
@@ -180,7 +183,7 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 	evidence := []string{fmt.Sprintf("%d requests, no answer", s.Since.Requests)}
 	// The same device, entered on two links to one place.
 	for _, other := range links {
-		if other.Link.Name == l.Link.Name || l.Link.Transport.OnPort() || other.Link.FarEnd() != l.Link.FarEnd() {
+		if other.Link.Name == l.Link.Name || l.Link.Transport.UsesSerialPort() || other.Link.FarEnd() != l.Link.FarEnd() {
 			continue
 		}
 		if twin := f.units[other.Link.Name][s.Station.Unit]; twin != "" && answering(all, twin) {
@@ -197,7 +200,7 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 	}
 	where := fmt.Sprintf("%s takes connections, and unit %d does not answer", l.Link.FarEnd(), s.Station.Unit)
 	certainty := 0.7
-	if l.Link.Transport.OnPort() {
+	if l.Link.Transport.UsesSerialPort() {
 		where = fmt.Sprintf("Unit %d does not answer", s.Station.Unit)
 	}
 	if neighbours > 0 {

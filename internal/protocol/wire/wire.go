@@ -43,7 +43,7 @@ func Listen(ctx context.Context, link site.Link) (net.Listener, error) {
 }
 
 func open(ctx context.Context, link site.Link) (net.Conn, error) {
-	if link.Transport.OnPort() {
+	if link.Transport.UsesSerialPort() {
 		return openSerial(*link.Serial)
 	}
 	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)

@@ -237,7 +237,7 @@ func (s *session) lookAround(r *remote) {
 		return
 	}
 	addresses := []uint16{dnp3.SelfAddress}
-	if !s.link.Transport.OnPort() {
+	if !s.link.Transport.UsesSerialPort() {
 		for a := range uint16(256) {
 			addresses = append(addresses, a)
 		}

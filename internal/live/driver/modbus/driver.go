@@ -36,7 +36,7 @@ const gatewayRest = 5 * time.Second
 // around them, on a network the round trip.
 func exchangeCost(l site.Link, roundTrip time.Duration) int {
 	switch {
-	case l.Transport.OnPort() && l.Serial != nil:
+	case l.Transport.UsesSerialPort() && l.Serial != nil:
 		characters, register := 8+5+7, 2 // RTU: request, answer around its data, two silences
 		if l.Framing == site.ASCII {
 			characters, register = 17+11, 4
