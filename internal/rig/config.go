@@ -33,14 +33,14 @@ type Config struct {
 // Line is one listening address, or one serial line, with the stations on it.
 type Line struct {
 	Name      string            `json:"name"`
-	Protocol  site.Protocol     `json:"protocol"`  // modbus unless said
-	Transport site.Transport    `json:"transport"` // tcp unless said
-	Framing   site.Framing      `json:"framing"`   // mbap unless said, rtu on serial
+	Protocol  site.Protocol     `json:"protocol"`  // default modbus
+	Transport site.Transport    `json:"transport"` // default tcp
+	Framing   site.Framing      `json:"framing"`   // default mbap, on serial rtu
 	Listen    string            `json:"listen"`    // host:port; on serial a path where a link to the port is made, or nothing
 	Serial    site.LineSettings `json:"serial"`    // pace of a serial line: baud and the length of a character
 	Call      string            `json:"call"`      // dnp3 over tcp: the outstations call a master that listens at host:port, instead of listening
 	Strict    bool              `json:"strict"`    // a serial line answers under its own settings only; under others bytes are garbled
-	Connect   site.Duration     `json:"connect"`   // how long the modem of a dialup line takes to come to a connection; 2s unless said
+	Connect   site.Duration     `json:"connect"`   // how long the modem of a dialup line takes to connect (default 2s)
 	Stations  []Station         `json:"stations"`
 }
 
@@ -70,32 +70,32 @@ type Station struct {
 	Number string         `json:"number"` // telephone number, on a dialup line
 	Name   string         `json:"name"`   // what it says it is, to functions 17 and 43
 	Order  codec.Order    `json:"order"`
-	Tables map[string]int `json:"tables"` // how many addresses each table has: {hr: 100, co: 16}; what values need unless said
+	Tables map[string]int `json:"tables"` // how many addresses each table has: {hr: 100, co: 16} (default what its values need)
 	Values []Value        `json:"values"`
 	Faults Faults         `json:"faults"`
 
 	Outstation     int           `json:"outstation"` // DNP3: its link address
-	Master         int           `json:"master"`     // whom it reports to, and alone answers; 1 unless said
+	Master         int           `json:"master"`     // the master that it reports to and answers (default 1)
 	AnyMaster      bool          `json:"any_master"` // it answers others, too
 	Unsolicited    bool          `json:"unsolicited"`
 	NeedTime       bool          `json:"need_time"`       // it asks for the time when it starts
-	Buffer         int           `json:"buffer"`          // events of a class that it keeps; 1000 unless said
-	ConfirmTimeout site.Duration `json:"confirm_timeout"` // 5s unless said
+	Buffer         int           `json:"buffer"`          // events of a class that it keeps (default 1000)
+	ConfirmTimeout site.Duration `json:"confirm_timeout"` // default 5s
 }
 
 // Value puts a signal, or a fixed value, into registers.
 type Value struct {
 	At       site.Address  `json:"at"`
-	Type     codec.Type    `json:"type"`   // uint16 in registers unless said
+	Type     codec.Type    `json:"type"`   // default uint16 in registers
 	Length   int           `json:"length"` // of a string
-	Order    codec.Order   `json:"order"`  // the station's unless said
+	Order    codec.Order   `json:"order"`  // default the station's
 	Signal   string        `json:"signal"`
 	Factor   *float64      `json:"factor"` // raw = signal × factor + offset
 	Offset   float64       `json:"offset"`
 	Limit    *[2]float64   `json:"limit"`    // what a client writes is brought into these bounds, as some devices do
 	Class    int           `json:"class"`    // DNP3: of its events, 0 for none
 	Deadband float64       `json:"deadband"` // DNP3: change that is no event
-	Static   byte          `json:"static"`   // DNP3: variation of its present value; the usual one unless said
+	Static   byte          `json:"static"`   // DNP3: variation of its present value (default the usual one)
 	Event    byte          `json:"event"`    // DNP3: and of its events
 	Lag      site.Duration `json:"lag"`      // DNP3: it follows its signal so much later, so that the events of one cause come one after the other
 	Set      codec.Value   `json:"set"`      // a fixed value, which a client may overwrite, instead of a signal
@@ -110,7 +110,7 @@ type Faults struct {
 	WrongUnit    bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit or outstation"`
 	Identifier   bool          `json:"wrong_identifier,omitempty" on:"numbered" doc:"answers with the identifier or sequence number of another request"`
 	Checksum     bool          `json:"checksum,omitempty" on:"checked" doc:"answers whose CRC or LRC is wrong"`
-	Some         int           `json:"some,omitempty" on:"modbus" doc:"only one answer in so many is spoilt; all of them unless said"`
+	Some         int           `json:"some,omitempty" on:"modbus" doc:"only one response in so many is spoilt (default all)"`
 	Noise        bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
 	Trailing     bool          `json:"trailing,omitempty" on:"modbus" doc:"stray bytes behind each answer"`
 	Miscount     bool          `json:"miscount,omitempty" on:"modbus" doc:"answers to reads whose byte count does not fit"`

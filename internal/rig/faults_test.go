@@ -48,7 +48,7 @@ var firstTwo = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 2
 
 // What a client gets of each fault, under each framing; "" is the right value, never a fault that cannot be there.
 func TestWhatFaultsDo(t *testing.T) {
-	const none, checksum, never = "no answer in time", "bad response: checksum", "never"
+	const none, checksum, never = "no response in time", "bad response: checksum", "never"
 	for _, c := range []struct {
 		name             string
 		faults           Faults

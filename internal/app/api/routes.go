@@ -99,7 +99,7 @@ func (s *Server) routes() []route {
 
 		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the answer is a line of JSON for each as it ends", nil, ProbeRequest{}, probe.Stage{}, 200, s.probe},
 		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, probe.Progress{}, 200, s.scan},
-		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, a station or a tag, with what is on it and what it is on"}}, nil, Findings{}, 200, s.findings},
+		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, a station or a tag; findings for its station and link, and for what is on it, too"}}, nil, Findings{}, 200, s.findings},
 		{"GET", "/api/v1/explanations", "what the reasons of readings and the codes of findings mean", nil, nil, Explanations{}, 200, s.explanations},
 		{"POST", "/api/v1/figures/reset", "begin the figures since reset anew", nil, nil, nil, 204, s.resetFigures},
 		{"GET", "/api/v1/traffic", "the newest frames, decoded", trafficQuery, nil, TrafficPage{}, 200, s.traffic},

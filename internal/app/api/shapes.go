@@ -231,7 +231,7 @@ type LensRow struct {
 	Value     codec.Value `json:"value" doc:"raw value; null when these words are none"`
 	Text      string      `json:"text" doc:"the value with the point's scaling"`
 	Problem   string      `json:"problem,omitempty" doc:"why these words are no value of this type"`
-	Plausible bool        `json:"plausible" doc:"false for values a plant hardly ever means"`
+	Plausible bool        `json:"plausible" doc:"false for values that are implausible in a plant"`
 	Current   bool        `json:"current" doc:"this is how the point is read now"`
 }
 

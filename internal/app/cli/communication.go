@@ -24,7 +24,7 @@ func (a *app) findings() *cobra.Command {
 		Use:   "findings [SUBJECT]",
 		Short: "What is wrong with communication, why, and what to try next",
 		Long: `What is wrong with communication, why, and what to try next; the most certain first.
-SUBJECT is a link, a station or a tag; what is on it and what it is on counts, too. Ends with 4 when there are any.
+SUBJECT is a link, a station or a tag; findings for its station and link, and for what is on it, are given, too. Ends with 4 when there are any.
 A step with a change of settings is taken with: arithmon findings apply CODE SUBJECT`,
 		Args: arguments(0, 1, "at most one subject"),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -112,10 +112,10 @@ func TestRepeatGoesOnAfterAFailure(t *testing.T) {
 		if times++; times == 3 {
 			cancel()
 		}
-		return errors.New("no answer in time")
+		return errors.New("no response in time")
 	}))
 	assert.Equal(t, 3, times)
-	assert.Equal(t, 2, strings.Count(out.String(), "no answer in time"))
+	assert.Equal(t, 2, strings.Count(out.String(), "no response in time"))
 	assert.Error(t, a.repeat(context.Background(), time.Millisecond, func() error { return usage("wrong") }))
 	assert.Error(t, a.repeat(context.Background(), 0, func() error { return errors.New("once") }))
 }

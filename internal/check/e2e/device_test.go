@@ -133,7 +133,7 @@ func TestWritesThatTheDeviceDoesNotCarryOut(t *testing.T) {
 	}{
 		{"it refuses", rig.Faults{Exception: 3}, "refused", "the device refused: exception 3 (illegal data value)"},
 		{"it fails", rig.Faults{Exception: 4}, "unknown", "50 was sent once; exception 4 (server device failure). Read the point before writing again"},
-		{"it is silent", rig.Faults{Drop: true}, "refused", "not sent: the station does not answer properly (no answer in time)"},
+		{"it is silent", rig.Faults{Drop: true}, "refused", "not sent: the station does not answer properly (no response in time)"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p := furnished(t)
@@ -250,7 +250,7 @@ func TestDoesItAnswer(t *testing.T) {
 	test, err = p.client.Test(t.Context(), site.KindStation, "nobody")
 	require.NoError(t, err)
 	assert.False(t, test.Answers)
-	assert.Equal(t, "no valid response from unit 9: no answer in time", test.Message)
+	assert.Equal(t, "no valid response from unit 9: no response in time", test.Message)
 
 	p.rig.Cut("gate")
 	_, err = p.client.Add(t.Context(), site.KindLink, map[string]any{"name": "closed", "host": "127.0.0.1", "port": number(t, p.port("gate"))})

@@ -201,7 +201,7 @@ func TestTheFourOutcomesOfAWrite(t *testing.T) {
 	assert.Equal(t, 1, differs.code)
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{MuteWrites: true}))
 	unknown := write("40")
-	assert.Contains(t, unknown.out, "unknown: 40 was sent once; no answer in time. It reads back 40 now, and 90 before")
+	assert.Contains(t, unknown.out, "unknown: 40 was sent once; no response in time. It reads back 40 now, and 90 before")
 	words, err := p.rig.Registers("gate", 1, 20, 1)
 	require.NoError(t, err)
 	assert.Equal(t, uint16(400), words[0], "it was carried out all the same")

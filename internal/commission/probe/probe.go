@@ -392,7 +392,7 @@ func (p *prober) largest() string {
 		case err == nil && alive(refusal):
 			return fmt.Sprintf("at least %d registers at once from %s:0; more are refused, there or for their number", n, p.table)
 		case err == nil:
-			return fmt.Sprintf("at least %d registers at once from %s:0; for more there is no proper answer (%s), so the station needs its largest read set", n, p.table, refusal)
+			return fmt.Sprintf("at least %d registers at once from %s:0; longer reads get no valid response (%s), so the station needs its largest read set", n, p.table, refusal)
 		case !alive(err):
 			if silent++; silent > mostSilent {
 				return fmt.Sprintf("%d registers at once: %s", n, err)

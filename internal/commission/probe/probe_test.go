@@ -93,7 +93,7 @@ func TestProbesOfOddDevices(t *testing.T) {
 		{"one that closes when it is asked", modbus.MBAP, closing(func(byte, []byte) modbus.Reply { return modbus.Reply{} }), "modbus", false, []string{"takes the connection and closes it when it is asked"}},
 		{"one that looks at no unit", modbus.MBAP, plain, "limits", true, []string{"unit 239, which is hardly there, answers as well"}},
 		{"one that refuses long reads", modbus.MBAP, only(1, registers(50, func() modbus.Reply { return modbus.Reply{PDU: []byte{0x83, 3}} })), "limits", true, []string{"at least 50 registers at once from hr:0; more are refused"}},
-		{"one that is silent about long reads", modbus.MBAP, only(1, registers(60, never)), "limits", true, []string{"at least 60 registers at once from hr:0; for more there is no proper answer"}},
+		{"one that is silent about long reads", modbus.MBAP, only(1, registers(60, never)), "limits", true, []string{"at least 60 registers at once from hr:0; longer reads get no valid response"}},
 		{"one that reads single registers only", modbus.MBAP, only(1, registers(1, func() modbus.Reply { return modbus.Reply{PDU: []byte{0x83, 3}} })), "limits", true, []string{"single registers only"}},
 		{"one of another unit", modbus.MBAP, only(255, plain), "unit", false, []string{"unit 255 speaks Modbus", "unit 1 does not answer", "but unit 255 does"}},
 		{"one that answers in the name of another", modbus.MBAP, func(u byte, pdu []byte) modbus.Reply {

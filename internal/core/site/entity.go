@@ -53,7 +53,7 @@ type Link struct {
 	Framing     Framing       `json:"framing,omitempty" doc:"modbus only: default mbap on tcp, tls and udp, rtu on serial and dialup" enum:"mbap,rtu,ascii"`
 	Host        string        `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
 	Port        int           `json:"port,omitempty" doc:"TCP or UDP port, 1 to 65535 (default 502, 802 for tls; DNP3: 20000, 19999 for tls)"`
-	Listen      string        `json:"listen,omitempty" doc:"dnp3 over tcp: host:port where stations are waited for that call in, in place of host and port"`
+	Listen      string        `json:"listen,omitempty" doc:"dnp3 over tcp: host:port listen address for outstations that connect in, in place of host and port"`
 	Bind        string        `json:"bind,omitempty" doc:"local IP address, or name of the network interface, to go out by"`
 	Connections int           `json:"connections,omitempty" doc:"sockets that share the work, 1 to 16 (default 1)"`
 	InFlight    int           `json:"in_flight,omitempty" doc:"outstanding requests on one socket, 1 to 16, mbap only (default 1)"`

@@ -65,7 +65,7 @@ var catalogue = []Meaning{
 	{LocalControl, site.KindStation, "Outputs of the outstation are under local control."},
 	{WordOrder, site.KindPoint, "The words or bytes of the value are in another order than the point says."},
 	{AddressShifted, site.KindPoint, "The value is read one address too early or too late."},
-	{ValueOdd, site.KindPoint, "The value has a magnitude that no plant gives."},
+	{ValueOdd, site.KindPoint, "The value has an implausible magnitude."},
 	{ValueFrozen, site.KindPoint, "The value stands though it used to move, and others still do."},
 }
 

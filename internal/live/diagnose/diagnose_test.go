@@ -236,7 +236,7 @@ func TestOddAnswers(t *testing.T) {
 		{"none is proper", func(s *Station) {
 			silent(Counts{Requests: 5, Malformed: 5})(s)
 			s.Reason = "bad response: an answer broke off"
-		}, AnswersMalformed, "what it answers is no proper answer"},
+		}, AnswersMalformed, "its responses are invalid"},
 		{"some are not proper", func(s *Station) { s.Counts.Malformed = 4 }, AnswersMalformed, "Some of the device's answers"},
 		{"more than answers", func(s *Station) { s.Counts.Damaged = 40 }, ExtraBytes, "Bytes that belong to no answer"},
 		{"some are missing", func(s *Station) { s.Counts.Timeouts = 10 }, AnswersMissing, "Some requests stay without an answer"},

@@ -73,7 +73,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	}
 	switch {
 	case s.Silent && now.Answers == 0 && now.Malformed >= enough && now.Malformed >= now.Timeouts:
-		f.malformed(s, 0.85, "The device answers, and what it answers is no proper answer.", fmt.Sprintf("%d answers since the last good one", now.Malformed), s.Reason)
+		f.malformed(s, 0.85, "The device answers, and its responses are invalid.", fmt.Sprintf("%d answers since the last good one", now.Malformed), s.Reason)
 		return true
 	case s.Silent && l.Up && now.Answers == 0 && now.Timeouts >= enough:
 		f.silent(l, s, links, all)
@@ -102,7 +102,7 @@ func (f *finder) partly(l Link, s Station) {
 	extra := c.Damaged - c.Checksums - c.Malformed // frames beside those that should have been answers
 	switch {
 	case c.often(c.Malformed):
-		f.malformed(s, 0.75, "Some of the device's answers are no proper answers.", fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
+		f.malformed(s, 0.75, "Some of the device's responses are invalid.", fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
 	case extra >= enough:
 		f.add(site.KindStation, name, ExtraBytes, 0.8, "Bytes that belong to no answer come between the answers. They are left out, and the values are right.",
 			[]string{fmt.Sprintf("%d times within a minute", extra)},

@@ -404,7 +404,7 @@ func unmoved(list []Point) (out []Point) {
 // order makes the finding of values of a station whose byte order is another.
 func (f *finder) order(list []Point) {
 	p := list[0]
-	certainty, cause := 0.8, "%s is hardly what a plant means, or jumps; with byte order %s it would not."
+	certainty, cause := 0.8, "%s is implausible, or jumps; with byte order %s it would not."
 	if float := p.Point.Type == codec.TypeFloat32 || p.Point.Type == codec.TypeFloat64; !float {
 		certainty, cause = 0.65, "%s moves in its upper half alone, in steps of thousands; with byte order %s it would move as values do."
 	}
@@ -495,9 +495,9 @@ func (p Point) aside() (next []Step) {
 
 // odd makes the finding of values that are none under any byte order.
 func (f *finder) odd(station string, list []Point) {
-	subject, kind, cause := list[0].Point.Tag, site.KindPoint, "Its value is hardly what a plant means, or jumps, whatever its byte order."
+	subject, kind, cause := list[0].Point.Tag, site.KindPoint, "Its value is implausible, or jumps, and no byte order gives a plausible one."
 	if len(list) > 1 {
-		subject, kind, cause = station, site.KindStation, fmt.Sprintf("What each of %d points shows is hardly what a plant means, or jumps, whatever its byte order.", len(list))
+		subject, kind, cause = station, site.KindStation, fmt.Sprintf("What each of %d points shows is implausible, or jumps, and no byte order gives a plausible one.", len(list))
 	}
 	var evidence []string
 	for _, p := range list {

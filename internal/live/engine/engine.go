@@ -250,6 +250,9 @@ func (e *Engine) Status() ([]link.Status, []link.StationStatus) {
 // Slot is the place of a point in the live table; nil when there is no such point.
 func (e *Engine) Slot(tag string) *table.Slot { return e.table.Get(tag) }
 
+// Emit takes in readings that come from elsewhere than a link.
+func (e *Engine) Emit(samples []table.Sample) { e.table.Emit(samples) }
+
 // Events are those of all points.
 func (e *Engine) Events() *table.Events { return e.table.Events() }
 

@@ -116,7 +116,7 @@ func (s *plantSession) Do(job link.Job) link.Outcome {
 	}
 	if silent {
 		time.Sleep(time.Duration(s.link.Timeout))
-		return link.Outcome{Err: errors.New("no answer in time"), Reason: reading.Timeout}
+		return link.Outcome{Err: errors.New("no response in time"), Reason: reading.Timeout}
 	}
 	time.Sleep(s.roundTrip)
 	if out.Err != nil {

@@ -174,7 +174,7 @@ func TestPulses(t *testing.T) {
 		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {
 			go func() {
 				time.Sleep(time.Second)
-				p.set(func() { p.outcome["write"] = link.Outcome{Err: errors.New("no answer in time")} })
+				p.set(func() { p.outcome["write"] = link.Outcome{Err: errors.New("no response in time")} })
 			}()
 			w, err := write(e, "horn", codec.BoolValue(true))
 			require.NoError(t, err)

@@ -17,8 +17,8 @@ import (
 
 // Errors of Client.Do beside Exception and those that wrap ErrBadResponse.
 var (
-	ErrTimeout = errors.New("no answer in time") // the connection is still good
-	ErrClosed  = errors.New("connection lost")   // it is not; open another
+	ErrTimeout = errors.New("no response in time") // the connection is still good
+	ErrClosed  = errors.New("connection lost")     // it is not; open another
 )
 
 // Counters are what a Client has seen. They may be read at any time.
@@ -264,7 +264,7 @@ func (c *Client) exchange(unit byte, wanted, req Request, timeout time.Duration)
 		c.watch(Event{Kind: EventClosed, Unit: unit, Text: err.Error()})
 	case err == ErrTimeout: // with nothing to say beside
 		c.expected.unit(unit).silent++
-		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no answer within %s", w.deadline.Sub(began).Round(time.Millisecond))})
+		c.watch(Event{Kind: EventTimeout, Unit: unit, Text: fmt.Sprintf("no response within %s", w.deadline.Sub(began).Round(time.Millisecond))})
 	}
 	answer.shape = req.shape()
 	if answer.Widened = req.Quantity != wanted.Quantity; answer.Widened && len(answer.Data) > 0 {

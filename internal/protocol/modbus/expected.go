@@ -139,8 +139,8 @@ func (e *expected) unit(unit byte) *unitResponses {
 	return u
 }
 
-// choose widens a read so far that its response differs from all that may come instead: never one that may still be owed; of the others
-// one that was not used for long, or else one that it used itself, or else the one that was not used for longest. When all are owed,
+// choose widens a read so far that its response differs from all that may come instead: never one that may still come; of the others
+// one that was not used for long, or else one that it used itself, or else the one that was not used for longest. When all may still come,
 // until is when one will not be.
 func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.Time) (sent Request, until time.Time) {
 	u := e.unit(unit)

@@ -138,7 +138,7 @@ func TestWhatCameLateIsNotTakenForTheNextAnswer(t *testing.T) {
 	go func() {
 		b := make([]byte, 64)
 		far.Read(b)
-		far.Read(b) // the first request gets no answer in time
+		far.Read(b) // the first request gets no response in time
 	}()
 	c := NewClient(near, ClientOptions{Framing: RTU, Gap: 20 * time.Millisecond})
 	read := Request{Function: ReadHoldingRegisters, Quantity: 1}

@@ -119,7 +119,7 @@ func Exceptions() []Exception { return slices.Sorted(maps.Keys(exceptionNames)) 
 
 func (e Exception) Error() string { return fmt.Sprintf("exception %d (%s)", byte(e), e.Name()) }
 
-// ErrBadResponse is wrapped by every error that says that bytes came which are no proper answer.
+// ErrBadResponse is wrapped by every error that says that the bytes that came are no valid response.
 var ErrBadResponse = errors.New("bad response")
 
 func badResponse(format string, args ...any) error {

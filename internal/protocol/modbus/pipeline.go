@@ -120,7 +120,7 @@ func (p *Pipeline) Exchange(unit byte, req Request, timeout time.Duration) (Answ
 	if c.wrong != nil {
 		return Answered{}, c.wrong
 	}
-	p.watch(Event{Kind: EventTimeout, Unit: unit, Asked: int(unit), Text: fmt.Sprintf("no answer within %s", timeout), At: time.Now()})
+	p.watch(Event{Kind: EventTimeout, Unit: unit, Asked: int(unit), Text: fmt.Sprintf("no response within %s", timeout), At: time.Now()})
 	return Answered{}, ErrTimeout
 }
 

@@ -150,7 +150,7 @@ func TestWhatAnExchangeCosts(t *testing.T) {
 	assert.Equal(t, unknownCost, exchangeCost(site.Link{Transport: site.TCP}, 0))
 	assert.Equal(t, 500, exchangeCost(site.Link{Transport: site.TCP}, 20*time.Millisecond))
 
-	// On a quick serial line two requests are cheaper than 16 registers that nobody wants; over a slow network they are not.
+	// On a quick serial line two requests are cheaper than 16 unused registers; over a slow network they are not.
 	_, st := station(point(site.HoldingRegisters, 0, ""), point(site.HoldingRegisters, 15, ""))
 	line.Pause = 0
 	assert.Len(t, Driver{}.Jobs(line, st), 2)

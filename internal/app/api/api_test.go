@@ -1,0 +1,133 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/live/control"
+	"arithmon/internal/live/engine"
+	"arithmon/internal/record/store"
+)
+
+// server is a server without links, on a database of its own.
+func server(t *testing.T) *Server {
+	t.Helper()
+	e := engine.New(engine.Options{})
+	s, err := store.Open(t.Context(), t.TempDir(), store.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return New(Options{Store: s, Engine: e, Control: control.New(e, s, nil), Version: "test"})
+}
+
+// ask makes a request; header are names and values in turn.
+func ask(s *Server, method, path, body string, header ...string) *httptest.ResponseRecorder {
+	r := httptest.NewRequest(method, "http://127.0.0.1"+path, strings.NewReader(body))
+	for i := 0; i+1 < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	w := httptest.NewRecorder()
+	s.ServeHTTP(w, r)
+	return w
+}
+
+// site makes a link, a station and points a/0 to a/4.
+func furnish(t *testing.T, s *Server) {
+	t.Helper()
+	w := ask(s, "POST", "/api/v1/apply", `{"arithmon": 1, "links": [{"name": "gate", "host": "127.0.0.1"}], "stations": [{"name": "plc", "link": "gate", "unit": 1}],
+		"points": [{"tag": "a/0", "station": "plc", "address": "hr:0"}, {"tag": "a/1", "station": "plc", "address": "hr:1"}, {"tag": "a/2", "station": "plc", "address": "hr:2"},
+		{"tag": "a/3", "station": "plc", "address": "hr:3"}, {"tag": "a/4", "station": "plc", "address": "hr:4"}]}`)
+	require.Equal(t, 200, w.Code, w.Body)
+}
+
+func TestAnEntityIsChangedOverTheVersionThatWasSeen(t *testing.T) {
+	s := server(t)
+	furnish(t, s)
+	seen := ask(s, "GET", "/api/v1/points/a/1", "").Header().Get("ETag")
+	assert.Equal(t, `"1"`, seen)
+	first := ask(s, "PATCH", "/api/v1/points/a/1", `{"unit": "A"}`, "If-Match", seen)
+	require.Equal(t, 200, first.Code, first.Body)
+	assert.Equal(t, `"2"`, first.Header().Get("ETag"), "the version of what is answered")
+	second := ask(s, "PATCH", "/api/v1/points/a/1", `{"unit": "V"}`, "If-Match", seen)
+	assert.Equal(t, http.StatusPreconditionFailed, second.Code)
+	assert.Equal(t, "application/problem+json", second.Header().Get("Content-Type"))
+	assert.Contains(t, second.Body.String(), "its version is 2, yours 1")
+	assert.Equal(t, 400, ask(s, "PATCH", "/api/v1/points/a/1", `{}`, "If-Match", "yesterday").Code)
+	assert.Equal(t, http.StatusPreconditionFailed, ask(s, "DELETE", "/api/v1/points/a/1", "", "If-Match", seen).Code)
+	assert.Equal(t, 200, ask(s, "DELETE", "/api/v1/points/a/1", "", "If-Match", `"2"`).Code)
+}
+
+func TestPagesFollowEachOther(t *testing.T) {
+	s := server(t)
+	furnish(t, s)
+	var tags []string
+	for cursor := ""; ; {
+		w := ask(s, "GET", "/api/v1/points?limit=2&cursor="+cursor, "")
+		var page Page[Point]
+		require.NoError(t, json.Unmarshal(w.Body.Bytes(), &page))
+		assert.LessOrEqual(t, len(page.Items), 2)
+		for _, p := range page.Items {
+			tags = append(tags, p.Tag)
+		}
+		if cursor = page.Next; cursor == "" {
+			break
+		}
+	}
+	assert.Equal(t, []string{"a/0", "a/1", "a/2", "a/3", "a/4"}, tags)
+}
+
+func TestAProblemNamesEveryWrongField(t *testing.T) {
+	s := server(t)
+	furnish(t, s)
+	w := ask(s, "POST", "/api/v1/points", `{"tag": "a b", "station": "nowhere", "address": "hr:1", "type": "uint99"}`)
+	assert.Equal(t, http.StatusUnprocessableEntity, w.Code)
+	var p Problem
+	require.NoError(t, json.Unmarshal(w.Body.Bytes(), &p))
+	fields := map[string]bool{}
+	for _, f := range p.Errors {
+		fields[f.Field] = true
+	}
+	assert.Equal(t, map[string]bool{"tag": true, "station": true, "type": true}, fields)
+	assert.Equal(t, 422, p.Status)
+}
+
+func TestRequestsFromElsewhereAreRefused(t *testing.T) {
+	s := server(t)
+	r := httptest.NewRequest("GET", "http://plant.example/api/v1/links", nil)
+	w := httptest.NewRecorder()
+	s.ServeHTTP(w, r)
+	assert.Equal(t, http.StatusForbidden, w.Code)
+	assert.Equal(t, http.StatusForbidden, ask(s, "POST", "/api/v1/links", `{}`, "Origin", "http://evil.example").Code)
+}
+
+func TestExplanationsAreWhole(t *testing.T) {
+	w := ask(server(t), "GET", "/api/v1/explanations", "")
+	var e Explanations
+	require.NoError(t, json.Unmarshal(w.Body.Bytes(), &e))
+	assert.Greater(t, len(e.Reasons), 25)
+	assert.Greater(t, len(e.Findings), 50)
+	for _, r := range e.Reasons {
+		assert.NotEmpty(t, r.Text, r.Reason)
+	}
+}
+
+func TestABackupIsADatabase(t *testing.T) {
+	s := server(t)
+	furnish(t, s)
+	w := ask(s, "GET", "/api/v1/backup", "")
+	require.Equal(t, 200, w.Code)
+	assert.Contains(t, w.Header().Get("Content-Disposition"), store.FileName)
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, store.FileName), w.Body.Bytes(), 0o600))
+	kept, err := store.Open(t.Context(), dir, store.Options{})
+	require.NoError(t, err)
+	defer kept.Close()
+	assert.Len(t, kept.Site().Tags(), 5)
+}
