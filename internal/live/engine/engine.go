@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"reflect"
 	"slices"
 	"sync"
 	"time"
@@ -127,71 +126,6 @@ func (e *Engine) station(s *site.Site, st site.Station) link.Station {
 	return station
 }
 
-// Apply follows changes that s has already taken in. Only what a change touches is stopped or planned anew.
-func (e *Engine) Apply(s *site.Site, changes []site.Change) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	links, stations := map[string]bool{}, map[string]bool{} // to restart, to configure
-	var removed []string
-	for _, c := range changes {
-		for _, entity := range []site.Entity{c.Before, c.After} {
-			switch v := entity.(type) {
-			case site.Link:
-				if !sameLink(c.Before, c.After) {
-					links[v.Name] = true
-				}
-			case site.Station:
-				stations[v.Name] = true
-			case site.Point:
-				stations[v.Station] = true
-				if _, still := s.Point(v.Tag); !still {
-					removed = append(removed, v.Tag)
-				}
-			}
-		}
-	}
-	for _, tag := range removed {
-		e.table.Remove(tag)
-	}
-	// Stations leave their old links before anything takes them up on the new ones.
-	for name := range stations {
-		st, exists := s.Station(name)
-		if was, ok := e.linkOf[name]; ok && (!exists || was != st.Link) {
-			if r := e.runners[was]; r != nil && !links[was] {
-				r.Drop(name)
-			}
-			delete(e.linkOf, name)
-		}
-	}
-	for name := range links {
-		var after <-chan struct{}
-		if old := e.runners[name]; old != nil {
-			old.Stop()
-			after = old.Done()
-			delete(e.runners, name)
-		}
-		if l, ok := s.Link(name); ok {
-			e.startLink(s, l, after)
-		} else {
-			e.traffic.Drop(name)
-		}
-	}
-	for name := range stations {
-		if st, exists := s.Station(name); exists && !links[st.Link] {
-			e.linkOf[name] = st.Link
-			e.runners[st.Link].Configure(e.station(s, st))
-		}
-	}
-}
-
-// sameLink reports whether two links differ in nothing that matters to a runner.
-func sameLink(before, after site.Entity) bool {
-	b, ok1 := before.(site.Link)
-	a, ok2 := after.(site.Link)
-	b.Description = a.Description
-	return ok1 && ok2 && reflect.DeepEqual(a, b)
-}
-
 func (e *Engine) runnerOf(station string) (*link.Runner, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -255,80 +189,6 @@ func (e *Engine) Emit(samples []table.Sample) { e.table.Emit(samples) }
 
 // Events are those of all points.
 func (e *Engine) Events() *table.Events { return e.table.Events() }
-
-// Command runs f on a connection of a station's link, between two exchanges, and waits for it. When ctx ends before f's turn, f is not run.
-func (e *Engine) Command(ctx context.Context, station string, f func(*link.Turn) error) error {
-	r, err := e.runnerOf(station)
-	if err != nil {
-		return err
-	}
-	return r.Command(ctx, station, f)
-}
-
-// Hold keeps the link of a station from being lent until release is called.
-func (e *Engine) Hold(station string) (release func()) {
-	r, err := e.runnerOf(station)
-	if err != nil {
-		return func() {}
-	}
-	return r.Hold()
-}
-
-// ReadAddresses asks a station for addresses that no point needs to have.
-func (e *Engine) ReadAddresses(ctx context.Context, station string, what site.Range) ([]table.Sample, error) {
-	r, err := e.runnerOf(station)
-	if err != nil {
-		return nil, err
-	}
-	return r.ReadAddresses(ctx, station, what)
-}
-
-// Refresh plans a station anew and asks it everything at once, what it refused before included.
-func (e *Engine) Refresh(ctx context.Context, station string) error {
-	r, err := e.runnerOf(station)
-	if err != nil {
-		return err
-	}
-	return r.Refresh(ctx, station)
-}
-
-// TestStation asks a station for any sign of life.
-func (e *Engine) TestStation(ctx context.Context, station string) (link.Test, error) {
-	r, err := e.runnerOf(station)
-	if err != nil {
-		return link.Test{}, err
-	}
-	return r.TestStation(ctx, station)
-}
-
-// Perform has a station do one of its Actions and says what came of it.
-func (e *Engine) Perform(ctx context.Context, station, action string) (string, error) {
-	r, err := e.runnerOf(station)
-	if err != nil {
-		return "", err
-	}
-	return r.Perform(ctx, station, action)
-}
-
-// Actions are what stations of a protocol can do beside reading and writing.
-func (e *Engine) Actions(p site.Protocol) []link.Action {
-	if actor, ok := e.drivers[p].(link.Actor); ok {
-		return actor.Actions()
-	}
-	return nil
-}
-
-// Borrow gives a link to f alone: its connections are closed and its polls pause until f returns. f ends soon after its context does,
-// which is when ctx ends or the link is stopped or changed.
-func (e *Engine) Borrow(ctx context.Context, name, why string, f func(context.Context)) error {
-	e.mu.Lock()
-	r := e.runners[name]
-	e.mu.Unlock()
-	if r == nil {
-		return link.ErrStopped
-	}
-	return r.Lend(ctx, why, f)
-}
 
 // ErrNoStation says that there is no station of a name.
 var ErrNoStation = errors.New("no such station")

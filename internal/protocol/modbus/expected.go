@@ -40,21 +40,6 @@ type addresses struct {
 	first, quantity uint16
 }
 
-// recent is what was asked for and came last in one shape.
-type recent struct {
-	by   addresses // who asked last
-	at   time.Time // when, or when a response came out of turn
-	came [16]response
-	next int
-}
-
-// response is one that was taken.
-type response struct {
-	sum uint64 // of its data
-	by  addresses
-	at  time.Time
-}
-
 // outstanding is a request that was not answered in time.
 type outstanding struct {
 	request Request // as it was sent
@@ -190,14 +175,6 @@ func (e *expected) choose(unit byte, r Request, timeout time.Duration, now time.
 	return r, until
 }
 
-// doubled reports whether second responses are to be expected.
-func (u *unitResponses) doubled(now time.Time) bool {
-	return !u.twice.IsZero() && now.Sub(u.twice) < twiceFor
-}
-
-// double notes that a second response came.
-func (u *unitResponses) double(now time.Time) { u.twice, u.once = now, 0 }
-
 // open reports whether a failed request may still be answered with a shape.
 func (u *unitResponses) open(s shape) bool {
 	for i := range u.outstanding {
@@ -246,33 +223,6 @@ func (u *unitResponses) seen(s shape) *recent {
 	return u.used[s]
 }
 
-// likeness is how data compare with responses that came before.
-type likeness int
-
-const (
-	unlike   likeness = iota // they differ from all, so they are no second copy of any
-	likeOwn                  // the same as those of the same addresses, where it is not proven that responses do not come twice
-	likeCopy                 // the same as those of other addresses, or where responses have come twice
-)
-
-// compare says whether data may be a second copy of a response that came before. It notes them.
-func (e *expected) compare(unit byte, wanted, r Request, data []byte, now time.Time) likeness {
-	u := e.unit(unit)
-	seen, by, sum := u.seen(r.shape()), wanted.addresses(), digest(data)
-	like := unlike
-	for _, o := range seen.came {
-		switch since := now.Sub(o.at); {
-		case o.sum != sum || o.at.IsZero() || since >= rememberFor:
-		case o.by != by, u.doubled(now):
-			like = likeCopy
-		case u.once < proven && since < soon:
-			like = max(like, likeOwn)
-		}
-	}
-	seen.note(response{sum, by, now})
-	return like
-}
-
 // failed notes that a request was not answered in time, or not properly.
 func (e *expected) failed(unit byte, sent Request, at time.Time) {
 	u := e.unit(unit)
@@ -298,105 +248,6 @@ func (e *expected) answered(unit byte, took, timeout time.Duration, like likenes
 			u.outstanding[i].passed = true
 		}
 	}
-}
-
-// late reports whether a frame answers a request that failed, and how long ago that was sent. The request is answered then, unless the
-// frame may be a second copy of what came before.
-func (e *expected) late(f Frame, now time.Time) (after time.Duration, late bool) {
-	u := e.units[f.Unit]
-	if u == nil {
-		return 0, false
-	}
-	for i, o := range u.outstanding {
-		refused := f.PDU[0] == byte(o.request.Function)|exceptionFlag && len(f.PDU) == 2
-		if _, err := o.request.ParseAnswer(f.PDU); err != nil && !refused {
-			continue
-		}
-		after = now.Sub(o.sent)
-		like := unlike
-		if o.request.Function.reads() && !refused {
-			u.seen(o.request.shape()).at = now // from when on a second one may come
-			like = e.compare(f.Unit, o.request, o.request, f.PDU[2:], now)
-		}
-		if like != unlike && u.doubled(now) {
-			return 0, false
-		}
-		u.slowest, u.silent = max(u.slowest, after), 0
-		if like == unlike { // otherwise the response itself may still come
-			u.outstanding = slices.Delete(u.outstanding, i, i+1)
-		}
-		return after, true
-	}
-	return 0, false
-}
-
-// second reports whether a frame is like a response that came already. A frame that was not asked for is noted in any case, since it may
-// come once more.
-func (e *expected) second(f Frame, now time.Time) bool {
-	u := e.units[f.Unit]
-	if u == nil || len(f.PDU) < 2 || !Function(f.PDU[0]).reads() || int(f.PDU[1]) != len(f.PDU)-2 {
-		return false
-	}
-	shape := shape{Function(f.PDU[0]), len(f.PDU) - 2}
-	last, asked := u.used[shape]
-	asked = asked && now.Sub(last.at) <= rememberFor
-	seen := u.seen(shape)
-	sum := digest(f.PDU[2:])
-	if !slices.ContainsFunc(seen.came[:], func(r response) bool { return r.sum == sum && now.Sub(r.at) < rememberFor }) {
-		seen.note(response{sum: sum, at: now}) // of addresses that are not known
-	}
-	if asked {
-		seen.at = now
-		u.double(now)
-	}
-	return asked
-}
-
-// note keeps a response in place of the oldest.
-func (r *recent) note(came response) {
-	r.came[r.next] = came
-	r.next = (r.next + 1) % len(r.came)
-}
-
-// digest is the sum by which data are known again (FNV-1a).
-func digest(data []byte) uint64 {
-	sum := uint64(14695981039346656037)
-	for _, c := range data {
-		sum = (sum ^ uint64(c)) * 1099511628211
-	}
-	return sum
-}
-
-// doubtful reports whether an exception to a function may be meant for a request that failed.
-func (e *expected) doubtful(unit byte, f Function) bool {
-	if u := e.units[unit]; u != nil {
-		for _, o := range u.outstanding {
-			if !o.passed && o.request.Function == f {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// patience is how long to wait for a response: longer than the timeout for a unit that answers later, as long as it answers at all.
-func (e *expected) patience(unit byte, timeout time.Duration) time.Duration {
-	u := e.unit(unit)
-	if u.silent > 2 || u.slowest < timeout*4/5 {
-		return timeout
-	}
-	return max(timeout, min(u.slowest+u.slowest/2, max(mostPatience*timeout, leastPatience)))
-}
-
-// silence is for how long nothing more may come before it is taken that no response is under way: longer than any took.
-func (e *expected) silence(unit byte) time.Duration {
-	u := e.unit(unit)
-	return max(leastSilence, 3*max(u.longest, u.slowest))
-}
-
-// doubt is how long after it was sent a request that failed may still be answered.
-func (u *unitResponses) doubt(timeout time.Duration) time.Duration {
-	return max(leastDoubt, doubtTimeouts*timeout, 3*u.slowest)
 }
 
 // forget drops what is not to be expected any more.

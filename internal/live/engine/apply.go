@@ -1,0 +1,72 @@
+package engine
+
+import (
+	"reflect"
+
+	"arithmon/internal/core/site"
+)
+
+// Apply follows changes that s has already taken in. Only what a change touches is stopped or planned anew.
+func (e *Engine) Apply(s *site.Site, changes []site.Change) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	links, stations := map[string]bool{}, map[string]bool{} // to restart, to configure
+	var removed []string
+	for _, c := range changes {
+		for _, entity := range []site.Entity{c.Before, c.After} {
+			switch v := entity.(type) {
+			case site.Link:
+				if !sameLink(c.Before, c.After) {
+					links[v.Name] = true
+				}
+			case site.Station:
+				stations[v.Name] = true
+			case site.Point:
+				stations[v.Station] = true
+				if _, still := s.Point(v.Tag); !still {
+					removed = append(removed, v.Tag)
+				}
+			}
+		}
+	}
+	for _, tag := range removed {
+		e.table.Remove(tag)
+	}
+	// Stations leave their old links before anything takes them up on the new ones.
+	for name := range stations {
+		st, exists := s.Station(name)
+		if was, ok := e.linkOf[name]; ok && (!exists || was != st.Link) {
+			if r := e.runners[was]; r != nil && !links[was] {
+				r.Drop(name)
+			}
+			delete(e.linkOf, name)
+		}
+	}
+	for name := range links {
+		var after <-chan struct{}
+		if old := e.runners[name]; old != nil {
+			old.Stop()
+			after = old.Done()
+			delete(e.runners, name)
+		}
+		if l, ok := s.Link(name); ok {
+			e.startLink(s, l, after)
+		} else {
+			e.traffic.Drop(name)
+		}
+	}
+	for name := range stations {
+		if st, exists := s.Station(name); exists && !links[st.Link] {
+			e.linkOf[name] = st.Link
+			e.runners[st.Link].Configure(e.station(s, st))
+		}
+	}
+}
+
+// sameLink reports whether two links differ in nothing that matters to a runner.
+func sameLink(before, after site.Entity) bool {
+	b, ok1 := before.(site.Link)
+	a, ok2 := after.(site.Link)
+	b.Description = a.Description
+	return ok1 && ok2 && reflect.DeepEqual(a, b)
+}

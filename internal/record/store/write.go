@@ -1,0 +1,109 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"arithmon/internal/core/codec"
+)
+
+// WriteRecord is one recorded write to a device.
+type WriteRecord struct {
+	ID      int64       `json:"id"`
+	Time    time.Time   `json:"time"`
+	Who     string      `json:"who"`
+	Tag     string      `json:"tag" doc:"empty for addresses without a point"`
+	Station string      `json:"station" doc:"empty in records of before version 2"`
+	Address string      `json:"address" doc:"canonical, the first"`
+	Outcome string      `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  codec.Value `json:"before"`
+	Sent    codec.Value `json:"sent"`
+	After   codec.Value `json:"after"`
+	Message string      `json:"message"`
+}
+
+// BeginWrite records that a value is about to be sent; EndWrite completes the record. Between the two its outcome is
+// unknown, which is what it stays when the service ends in between.
+func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err error) {
+	if err := s.present(); err != nil {
+		return 0, err
+	}
+	before, sent, _, err := values(w)
+	if err != nil {
+		return 0, err
+	}
+	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
+		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, before, sent)
+	if err != nil {
+		return 0, fmt.Errorf("recording the write: %w", named(err))
+	}
+	if id, err = result.LastInsertId(); err != nil || id <= KeptWrites {
+		return id, err
+	}
+	_, _ = s.db.ExecContext(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites) // what stays goes with the next
+	return id, nil
+}
+
+// EndWrite completes the record of a write; with id 0 it makes one.
+func (s *Store) EndWrite(ctx context.Context, id int64, w WriteRecord) error {
+	if id == 0 {
+		var err error
+		if id, err = s.BeginWrite(ctx, w); err != nil {
+			return err
+		}
+	}
+	before, sent, after, err := values(w)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
+		w.Outcome, before, sent, after, w.Message, id)
+	if err == nil {
+		err = s.present()
+	}
+	return named(err)
+}
+
+func values(w WriteRecord) (before, sent, after string, err error) {
+	for _, v := range []struct {
+		value codec.Value
+		to    *string
+	}{{w.Before, &before}, {w.Sent, &sent}, {w.After, &after}} {
+		b, err := v.value.MarshalJSON()
+		if err != nil {
+			return "", "", "", err
+		}
+		*v.to = string(b)
+	}
+	return before, sent, after, nil
+}
+
+// Writes lists recorded writes, newest first, those before the id given (0: all); to one tag when it is set.
+func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int) ([]WriteRecord, error) {
+	rows, err := s.query(ctx, `SELECT id, time, who, tag, station, address, outcome, before, sent, after, message FROM writes
+		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR tag = ?2) ORDER BY id DESC LIMIT ?3`, before, tag, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	list := []WriteRecord{}
+	for rows.Next() {
+		var w WriteRecord
+		var at, was, sent, after string
+		if err := rows.Scan(&w.ID, &at, &w.Who, &w.Tag, &w.Station, &w.Address, &w.Outcome, &was, &sent, &after, &w.Message); err != nil {
+			return nil, err
+		}
+		w.Time = when(at)
+		for _, v := range []struct {
+			text string
+			to   *codec.Value
+		}{{was, &w.Before}, {sent, &w.Sent}, {after, &w.After}} {
+			if err := v.to.UnmarshalJSON([]byte(v.text)); err != nil {
+				return nil, err
+			}
+		}
+		list = append(list, w)
+	}
+	return list, rows.Err()
+}
