@@ -298,9 +298,9 @@ func decodeEntity(node *document.Node, d *site.Draft, from, defaults site.Entity
 	case site.Link:
 		was := e
 		faults = node.Decode(&e, defaults)
-		if fields, _ := node.Fields(); e.Transport != was.Transport {
-			// What only followed from the old transport follows the new one.
-			implied := site.Link{Transport: was.Transport}.WithDefaults()
+		if fields, _ := node.Fields(); e.Transport != was.Transport || e.Protocol != was.Protocol {
+			// What only followed from the old transport or protocol follows the new one.
+			implied := site.Link{Protocol: was.Protocol, Transport: was.Transport}.WithDefaults()
 			if fields["framing"] == nil && e.Framing == implied.Framing {
 				e.Framing = ""
 			}
