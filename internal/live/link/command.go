@@ -143,7 +143,7 @@ func (r *Runner) Perform(ctx context.Context, station, action string) (said stri
 func (r *Runner) using(c *connection, s *stationRun, f func(Session) (failed bool)) error {
 	for range 2 {
 		if !r.ready(c) {
-			if r.paused {
+			if r.lent() {
 				return ErrBorrowed
 			}
 			return fmt.Errorf("%s%w", r.unready(s), quiet{})
@@ -192,7 +192,7 @@ func (r *Runner) hand(ctx context.Context, f func(*connection) error) error {
 		case !begun.CompareAndSwap(false, true):
 		case r.stopped():
 			result <- ErrStopped
-		case r.paused:
+		case r.lent():
 			result <- ErrBorrowed
 		default:
 			result <- f(c)

@@ -8,11 +8,22 @@ import (
 	"arithmon/internal/core/reading"
 )
 
-// connection is one of a link's. It is closed, being opened, or open; all openings go through open and ready, and its life hangs on
-// the runner alone, never on who asked for it first.
+// state is what a connection is.
+type state int
+
+const (
+	closed  state = iota // and opened again when it has something to do, and its pause is over
+	opening              // somebody opens it; who needs it waits
+	open                 // its session serves whoever has the turn
+	lent                 // somebody else has the line; nothing is opened until it comes back
+)
+
+// connection is one of a link's. It goes from one state to the next in ready, open, close and Lend alone, with the turn held, and its life
+// hangs on the runner, never on who asked for it first.
 type connection struct {
-	session           Session       // nil when it is not open; changed with the runner's mu held, too
-	opening           chan struct{} // closed when the opening that is under way has ended; nil when none is
+	state             state
+	session           Session       // of an open one; changed with the runner's mu held, too
+	opened            chan struct{} // closed when the opening that is under way has ended; nil when none is
 	cancelForcedClose func() bool   // gives up cutting the session off
 	answered          bool          // something was answered on it since it was opened
 	reconnect         backoff
@@ -26,7 +37,7 @@ func (r *Runner) up() bool { return r.upBeside(nil) }
 // upBeside reports whether another connection than c is open.
 func (r *Runner) upBeside(c *connection) bool {
 	for _, other := range r.connections {
-		if other != c && other.session != nil {
+		if other != c && other.state == open {
 			return true
 		}
 	}
@@ -36,7 +47,7 @@ func (r *Runner) upBeside(c *connection) bool {
 // servedBeside reports whether another connection than c is open and has been answered on.
 func (r *Runner) servedBeside(c *connection) bool {
 	for _, other := range r.connections {
-		if other != c && other.session != nil && other.answered {
+		if other != c && other.state == open && other.answered {
 			return true
 		}
 	}
@@ -45,47 +56,50 @@ func (r *Runner) servedBeside(c *connection) bool {
 
 // ready opens a connection unless it is open, or waits for whoever opens it. It reports whether it is open.
 func (r *Runner) ready(c *connection) bool {
-	switch opening := c.opening; {
-	case r.paused || r.stopped():
+	switch {
+	case r.stopped():
 		return false
-	case c.session != nil:
-		return true
-	case opening == nil:
+	case c.state == closed:
 		return r.open(c)
-	default:
+	case c.state == opening:
+		opened := c.opened
 		r.outside(func() {
 			select {
-			case <-opening:
+			case <-opened:
 			case <-r.ctx.Done():
 			}
 		})
-		return c.session != nil && !r.paused
 	}
+	return c.state == open
 }
 
 // open tries to open a connection once. The connection must be closed, and nobody about to open it.
 func (r *Runner) open(c *connection) bool {
 	var session Session
 	var err error
-	opening := make(chan struct{})
-	c.opening = opening
+	opened := make(chan struct{})
+	c.state, c.opened = opening, opened
 	r.outside(func() {
 		if fault := crash.Catch(func() { session, err = r.driver.Open(r.ctx, r.link, r) }); fault != nil {
 			r.Fault(fault)
 			err = fault
 		}
 	})
-	c.opening = nil
-	close(opening)
+	defer close(opened)
+	c.opened = nil
+	wanted := c.state == opening // and not lent meanwhile
+	if wanted {
+		c.state = closed
+	}
 	now := time.Now()
 	if err != nil {
-		if !r.stopped() && !r.paused {
+		if !r.stopped() && wanted {
 			c.reconnect.grow(firstReconnect, lastReconnect, now)
 			r.notOpened(c, err, now)
 		}
 		return false
 	}
-	if r.stopped() || r.paused { // meanwhile somebody else got the link
+	if r.stopped() || !wanted {
 		r.outside(session.Close)
 		return false
 	}
@@ -100,7 +114,7 @@ func (r *Runner) open(c *connection) bool {
 		}
 	})
 	r.mu.Lock()
-	c.session = session
+	c.state, c.session = open, session
 	r.failures = 0
 	if r.status.Connections++; r.status.Connections > uint64(len(r.connections)) {
 		r.own().at(now, func(t *tally) { t.reconnect++ })
@@ -175,7 +189,7 @@ func (r *Runner) unwanted(c *connection, out Outcome, lost bool, now time.Time) 
 }
 
 func (r *Runner) close(c *connection) {
-	if c.session == nil {
+	if c.state != open {
 		return
 	}
 	c.cancelForcedClose()
@@ -183,6 +197,6 @@ func (r *Runner) close(c *connection) {
 	r.log.Debug("connection closed", "link", r.link.Name, "answered", c.answered)
 	r.mu.Lock()
 	r.ended.Add(c.session.Traffic())
-	c.session = nil
+	c.state, c.session = closed, nil
 	r.mu.Unlock()
 }

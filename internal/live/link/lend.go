@@ -25,7 +25,7 @@ func (r *Runner) Lend(ctx context.Context, why string, f func(context.Context)) 
 		r.mu.Lock()
 		state, reason := r.status.State, r.status.Reason
 		r.mu.Unlock()
-		r.paused = true
+		r.lend(true)
 		r.setLink(Paused, why)
 		lent, end := context.WithCancel(ctx)
 		defer end()
@@ -33,7 +33,7 @@ func (r *Runner) Lend(ctx context.Context, why string, f func(context.Context)) 
 		r.turn.Unlock()
 		f(lent)
 		r.turn.Lock()
-		r.paused = false
+		r.lend(false)
 		r.setLink(state, reason)
 		r.inbox.wake()
 		return nil
@@ -46,3 +46,20 @@ func (r *Runner) borrowed() (why string, is bool) {
 	defer r.mu.Unlock()
 	return r.status.Reason, r.status.State == Paused
 }
+
+// lend gives the connections away, which are closed or being opened, or takes them back.
+func (r *Runner) lend(away bool) {
+	for _, c := range r.connections {
+		switch {
+		case away:
+			c.state = lent
+		case c.opened != nil: // it was being opened before, and still is
+			c.state = opening
+		default:
+			c.state = closed
+		}
+	}
+}
+
+// lent reports whether somebody else has the line. All connections go together.
+func (r *Runner) lent() bool { return r.connections[0].state == lent }

@@ -28,7 +28,7 @@ func (r *Runner) poll(c *connection, e *entry, now time.Time) {
 		return
 	}
 	switch {
-	case out.Err != nil && (r.stopped() || r.paused): // cut off on purpose; that says nothing about the device
+	case out.Err != nil && (r.stopped() || r.lent()): // cut off on purpose; that says nothing about the device
 		r.schedule.add(e)
 		return
 	case unwanted: // another connection does it
@@ -118,7 +118,7 @@ func (r *Runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 		} else {
 			failAll(e.job.Slots(), out.Reason)
 		}
-		if c.silent >= silentExchanges*(1+r.link.Retries) && c.session != nil {
+		if c.silent >= silentExchanges*(1+r.link.Retries) && c.state == open {
 			// The far end may have restarted without a word. A new connection finds out.
 			r.close(c)
 			r.count(nil, func(s *Statistics) { s.Renewals++ })

@@ -51,8 +51,7 @@ type Runner struct {
 	connections []*connection
 	stations    map[string]*stationRun
 	schedule    schedule
-	placed      int  // jobs that were given a place in their period
-	paused      bool // somebody else has the line
+	placed      int // jobs that were given a place in their period
 
 	inbox inbox
 
@@ -184,15 +183,15 @@ func (r *Runner) lane(ctx context.Context, c *connection) {
 	defer r.turn.Unlock()
 	commanded := false // a command was the last thing
 	for ctx.Err() == nil {
-		pollFirst := commanded && c.session != nil && r.due()
-		if c.opening == nil {
+		pollFirst := commanded && c.state == open && r.due()
+		if c.state != opening {
 			commanded = r.serve(c, !pollFirst) || commanded
 		}
 		wait, polled := r.step(c)
 		if polled {
 			commanded = false
 		}
-		if pollFirst = commanded && c.session != nil && r.due(); wait <= 0 || !pollFirst && !r.inbox.empty() && c.opening == nil {
+		if pollFirst = commanded && c.state == open && r.due(); wait <= 0 || !pollFirst && !r.inbox.empty() && c.state != opening {
 			continue
 		}
 		r.turn.Unlock()
@@ -204,7 +203,7 @@ func (r *Runner) lane(ctx context.Context, c *connection) {
 // due reports whether a poll is.
 func (r *Runner) due() bool {
 	e := r.schedule.next()
-	return e != nil && !r.paused && !e.next.After(time.Now())
+	return e != nil && !r.lent() && !e.next.After(time.Now())
 }
 
 // sleep waits until there may be something to do.
@@ -262,14 +261,14 @@ func (r *Runner) serveAll(c *connection) {
 
 // step does the one thing that is due on a connection and returns how long nothing else is.
 func (r *Runner) step(c *connection) (wait time.Duration, polled bool) {
-	if r.paused {
+	if c.state == lent {
 		return time.Hour, false // it wakes the others when it ends
 	}
 	now := time.Now()
 	e := r.schedule.next()
-	if c.session == nil {
+	if c.state != open {
 		switch {
-		case c.opening != nil:
+		case c.state == opening:
 			return time.Hour, false // it wakes the others
 		case now.Before(c.reconnect.until):
 			return c.reconnect.until.Sub(now), false

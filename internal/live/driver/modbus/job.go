@@ -32,9 +32,11 @@ type job struct {
 	limits  limits
 	learnt  *learnt
 	block   *table.Block // what it was answered last
-	part    *part        // of a refused request that is being divided; nil otherwise
 	search  *search      // for why a request is refused whose parts are read; nil otherwise
-	refused bool         // the device refused it, and it is not divided for now
+
+	// What follows is changed while the job is done, with learnt locked, since others may look at it meanwhile.
+	part    *part // of a refused request that is being divided; nil otherwise
+	refused bool  // the device refused it, and it is not divided for now
 }
 
 // target is where a request goes.
@@ -49,10 +51,24 @@ func (j *job) Period() time.Duration {
 	if j.search != nil {
 		return searchPeriod
 	}
-	if j.refused {
+	if _, refused := j.now(); refused {
 		return max(j.period, refusedPeriod)
 	}
 	return j.period
+}
+
+// now is what the job is a part of, and whether the device refused it.
+func (j *job) now() (p *part, refused bool) {
+	j.learnt.mu.Lock()
+	defer j.learnt.mu.Unlock()
+	return j.part, j.refused
+}
+
+// setRefused notes whether the device refused the job.
+func (j *job) setRefused(refused bool) {
+	j.learnt.mu.Lock()
+	defer j.learnt.mu.Unlock()
+	j.refused = refused
 }
 
 // Asks is for link.Refusable.
@@ -71,11 +87,16 @@ func (j *job) Slots() []*table.Slot {
 // Adopt is for link.Adopter: j takes the place of a job that asks for the same.
 func (j *job) Adopt(old link.Job) bool {
 	o, ok := old.(*job)
-	if !ok || o.part != nil || o.search != nil || o.request.Function != j.request.Function || o.request.Address != j.request.Address ||
+	if !ok {
+		return false
+	}
+	part, refused := o.now()
+	if part != nil || o.search != nil || o.request.Function != j.request.Function || o.request.Address != j.request.Address ||
 		o.request.Quantity != j.request.Quantity || o.period != j.period || !slices.Equal(o.items, j.items) {
 		return false
 	}
-	if j.refused = o.refused; len(j.items) > 0 {
+	j.refused = refused // nobody else has it yet
+	if len(j.items) > 0 {
 		j.block = o.block
 	}
 	return true

@@ -88,7 +88,7 @@ func (s *session) Do(work link.Job) link.Outcome {
 		return out
 	}
 	out := link.Outcome{Took: answer.Took}
-	j.refused = false
+	j.setRefused(false)
 	j.learnt.function(function, false)
 	if tables[function] == "" {
 		return out
@@ -131,7 +131,7 @@ func (j *job) failed(err error, doubtful bool) link.Outcome {
 			}
 			j.learnt.table(tables[j.request.Function]).refused(j.span())
 		}
-		j.refused = true
+		j.setRefused(true)
 		j.divisionGoesOn(&out, false)
 	case is(err, modbus.IllegalFunction):
 		j.learnt.function(j.request.Function, true)
