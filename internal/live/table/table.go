@@ -59,12 +59,15 @@ func (t *Table) Get(tag string) *Slot {
 func (t *Table) Put(p *site.Point, st site.Station) *Slot {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	old := t.slots[p.Tag]
+	if old != nil && old.Point == p && old.Period == p.Period(st) && *old.Layout == p.Layout(st) {
+		return old // most of a station that is changed
+	}
 	if t.locks[st.Name] == nil {
 		t.locks[st.Name] = new(slotLock)
 		defer t.release(st.Name) // unless the point is kept there
 	}
 	slot := newSlot(p, st, t.locks[st.Name], time.Now(), t.last)
-	old := t.slots[p.Tag]
 	if old != nil {
 		same := sameSource(old, slot)
 		if same && (old.Point == p || reflect.DeepEqual(old.Point, p)) && old.Period == slot.Period {

@@ -16,6 +16,8 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -262,39 +264,64 @@ func migrator(db *sql.DB) (*goose.Provider, error) {
 func (s *Store) load(ctx context.Context) error {
 	now := site.New()
 	for _, kind := range site.Kinds() {
-		next := now.Build()
-		rows, err := s.db.QueryContext(ctx, "SELECT name, version, body FROM entities WHERE kind = ? ORDER BY name", kind)
+		stored, err := s.stored(ctx, kind)
 		if err != nil {
 			return err
 		}
-		for rows.Next() {
-			var name string
-			var body []byte
-			var version int64
-			if err := rows.Scan(&name, &version, &body); err != nil {
-				rows.Close()
-				return err
-			}
-			e, err := site.Decode(kind, body)
+		next := now.Build()
+		for _, e := range stored {
 			why := ""
-			if err != nil {
-				why = err.Error()
+			if e.err != nil {
+				why = e.err.Error()
 			} else {
-				why = now.Misfit(name, e) // its owner was loaded before
+				why = now.Misfit(e.name, e.entity) // its owner was loaded before
 			}
 			if why != "" {
-				s.aside = append(s.aside, Quarantined{Time: time.Now().UTC(), Kind: kind, Name: name, Body: string(body), Why: why})
+				s.aside = append(s.aside, Quarantined{Time: time.Now().UTC(), Kind: kind, Name: e.name, Body: string(e.body), Why: why})
 				continue
 			}
-			next.Put(e, version)
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-			return err
+			next.Put(e.entity, e.version)
 		}
 		now = next.Site()
 	}
 	s.site.Store(now)
 	return s.quarantine(ctx, s.aside)
+}
+
+// stored is an entity as it is in the database.
+type stored struct {
+	name    string
+	version int64
+	body    []byte
+	entity  site.Entity
+	err     error // why it cannot be read
+}
+
+// stored reads the entities of a kind by name. They are decoded on all processors: that is most of the time that a start takes.
+func (s *Store) stored(ctx context.Context, kind site.Kind) ([]stored, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT name, version, body FROM entities WHERE kind = ? ORDER BY name", kind)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []stored
+	for rows.Next() {
+		var e stored
+		if err := rows.Scan(&e.name, &e.version, &e.body); err != nil {
+			return nil, err
+		}
+		list = append(list, e)
+	}
+	var decoding sync.WaitGroup
+	for part := range slices.Chunk(list, max(1, (len(list)+runtime.NumCPU()-1)/runtime.NumCPU())) {
+		decoding.Go(func() {
+			for i := range part {
+				part[i].entity, part[i].err = site.Decode(kind, part[i].body)
+			}
+		})
+	}
+	decoding.Wait()
+	return list, rows.Err()
 }
 
 // Site is the site as it is now. It never changes, so that it may be kept.

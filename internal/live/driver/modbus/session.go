@@ -88,7 +88,9 @@ func (s *session) Do(work link.Job) link.Outcome {
 		return out
 	}
 	out := link.Outcome{Took: answer.Took}
-	j.setRefused(false)
+	if j.refused { // nobody else changes it meanwhile
+		j.setRefused(false)
+	}
 	j.learnt.function(function, false)
 	if tables[function] == "" {
 		return out
