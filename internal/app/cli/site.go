@@ -62,7 +62,7 @@ func (a *app) backup() *cobra.Command {
 		Use:   "backup FILE",
 		Short: "Save a copy of the whole database while it is used",
 		Long: `Save a copy of the whole database as it is now: the site, its changes, writes and events. The service goes on meanwhile.
-To go back to it, stop the service, put the copy into a data directory under the name arithmon.db, and start the service with that directory.`,
+To go back to it, stop the service, put the copy into an empty data directory under the name arithmon.db, and start the service with that directory.`,
 		Args: arguments(1, 1, "one file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if _, err := os.Lstat(args[0]); err == nil {

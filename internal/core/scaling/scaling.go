@@ -204,6 +204,9 @@ func (f Func) Range() (lo, hi float64, ok bool) {
 	return min(f.eng[0], f.eng[1]), max(f.eng[0], f.eng[1]), f.form >= twoPoint
 }
 
+// Bounded reports whether raw numbers can be out of range.
+func (f Func) Bounded() bool { return f.form != identity && f.form != factorOffset }
+
 // Apply scales a raw number. inRange is false when raw lies outside the stated raw range.
 // The result is always finite for a finite raw number within ±1e300.
 func (f Func) Apply(raw float64) (eng float64, inRange bool) {

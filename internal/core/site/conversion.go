@@ -50,6 +50,15 @@ func (c Conversion) Engineering(raw codec.Value) (v codec.Value, inRange bool) {
 	return codec.FloatValue(eng), inRange
 }
 
+// Certain reports whether all raw data give a value within its range, so that a reading of them is good without being looked at.
+func (c Conversion) Certain() bool {
+	switch c.typ {
+	case codec.TypeFloat32, codec.TypeFloat64, codec.TypeBCD16, codec.TypeBCD32, codec.TypeString:
+		return false // there are words that are none of these
+	}
+	return c.scale == nil || !c.scale.Bounded()
+}
+
 // Raw gives the raw value to send for what a person gave: a number, a boolean, the name of a state, or text for a
 // string. Its error says what the point takes.
 func (c Conversion) Raw(given codec.Value) (codec.Value, error) {

@@ -14,6 +14,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
+	"arithmon/internal/core/scaling"
 	"arithmon/internal/core/site"
 )
 
@@ -197,6 +198,42 @@ func TestTrialOfTaps(t *testing.T) {
 	assert.Equal(t, total, got+lost, "what was not taken was told")
 	t.Logf("%d given, %d taken, %d lost and told", total, got, lost)
 	assert.Positive(t, lost)
+}
+
+// Counting does not work out what needs not be, and gives what working it out gives.
+func TestCountsAreThoseOfTheReadings(t *testing.T) {
+	table, st := New(), site.NewStation()
+	st.Name = "plc"
+	var slots []*Slot
+	var places []Place
+	for i, p := range []site.Point{
+		{Type: codec.TypeUint16}, {Type: codec.TypeUint16, Scaling: scaling.Scaling{Raw: &[2]float64{0, 100}, Eng: &[2]float64{0, 1}}}, {Type: codec.TypeBCD16}, {Type: codec.TypeInt16},
+	} {
+		p.Tag, p.Station, p.Address = fmt.Sprint(i), "plc", site.Address{Space: site.HoldingRegisters, Offset: uint16(i)}
+		slots = append(slots, table.Put(&p, st))
+		places = append(places, Place{slots[i], int32(i), 1})
+	}
+	assert.Equal(t, Count{Bad: 4}, table.Count(slots), "nothing was read yet")
+	var block Block
+	for value, want := range map[uint16]Count{5: {Good: 4}, 0x0200: {Good: 3, Uncertain: 1}, 0xABCD: {Good: 2, Uncertain: 1, Bad: 1}} {
+		block.Store(registers(4, value), false, places, time.Now())
+		assert.Equal(t, want, table.Count(slots), value)
+		got := Count{}
+		for _, s := range slots {
+			switch s.Reading().Quality {
+			case reading.Good:
+				got.Good++
+			case reading.Uncertain:
+				got.Uncertain++
+			default:
+				got.Bad++
+			}
+		}
+		assert.Equal(t, want, got, value)
+	}
+	slots[0].Bad(reading.Timeout, time.Now())
+	block.Store(registers(4, 5), false, places[1:], time.Now())
+	assert.Equal(t, Count{Good: 3, Bad: 1}, table.Count(slots))
 }
 
 // BenchmarkTap: 100,000 points, of which every one changes in each round, through a tap.

@@ -112,7 +112,7 @@ func NewClient(conn net.Conn, o ClientOptions) *Client {
 	}
 	return &Client{
 		conn: timed{Conn: conn}, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, o.Framing.longest()), in: make([]byte, 2*o.Framing.longest()),
-		expected: expected{unordered: o.Datagrams},
+		expected: expected{unordered: o.Datagrams, single: o.Character > 0},
 	}
 }
 
@@ -167,11 +167,12 @@ func (c *Client) Exchange(unit byte, req Request, timeout time.Duration) (Answer
 	first, like, shape, began := bytes.Clone(answer.Data), answer.like, answer.shape, time.Now()
 	answer, err = c.told(unit, req, timeout)
 	answer.Took = time.Since(began)
+	_, marked := c.expected.marker(unit, req, began)
 	switch {
 	case answer.shape != shape:
-	case err != nil || c.expected.unit(unit).doubled(began): // then this was the response to the first request, and that to this one is to come
+	case err != nil || marked || c.expected.unit(unit).doubled(began): // if it was, that to this one is to come
 		c.expected.failed(unit, req, began)
-	default: // it hardly was; silence tells
+	default: // nothing can be asked before the next request that would tell; silence does
 		answer.Data = bytes.Clone(answer.Data)
 		c.collect(time.Now().Add(c.expected.silence(unit)))
 	}

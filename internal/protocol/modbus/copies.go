@@ -49,7 +49,7 @@ func (e *expected) compare(unit byte, wanted, r Request, data []byte, now time.T
 		case o.sum != sum || o.at.IsZero() || since >= rememberFor:
 		case o.by != by, u.doubled(now):
 			like = likeCopy
-		case u.once < proven && since < soon:
+		case !e.single && u.once < proven && since < soon:
 			like = max(like, likeOwn)
 		}
 	}

@@ -15,6 +15,8 @@ type expected struct {
 	// unordered says that the transport may change the order of frames, as UDP does, so that a response says nothing about those to
 	// earlier requests.
 	unordered bool
+	// single says that the line is a serial one of our own, on which nothing between us and the devices can repeat a frame.
+	single bool
 }
 
 // unitResponses are the responses of one unit.

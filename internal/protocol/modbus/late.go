@@ -61,7 +61,7 @@ func (e *expected) patience(unit byte, timeout time.Duration) time.Duration {
 // silence is for how long nothing more may come before it is taken that no response is under way: longer than any took.
 func (e *expected) silence(unit byte) time.Duration {
 	u := e.unit(unit)
-	return max(leastSilence, 3*max(u.longest, u.slowest))
+	return max(leastSilence, max(u.longest, u.slowest)*3/2)
 }
 
 // doubt is how long after it was sent a request that failed may still be answered.
