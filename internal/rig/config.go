@@ -104,7 +104,7 @@ type Value struct {
 // Faults spoil what a station answers. The zero Faults spoil nothing. What is tagged with on has an effect on those lines alone.
 type Faults struct {
 	Delay        site.Duration `json:"delay,omitempty" doc:"time before each answer"`
-	Drop         bool          `json:"drop,omitempty" doc:"no answers"`
+	Drop         bool          `json:"drop,omitempty" doc:"no responses"`
 	Close        bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
 	Garbage      bool          `json:"garbage,omitempty" doc:"answers of bytes without meaning"`
 	WrongUnit    bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit or outstation"`
@@ -122,7 +122,7 @@ type Faults struct {
 	Frozen       bool          `json:"frozen,omitempty" doc:"the values no longer move"`
 	WordSwap     bool          `json:"word_swap,omitempty" on:"modbus" doc:"every other answer has its registers in reverse order, two by two"`
 	MuteWrites   bool          `json:"mute_writes,omitempty" on:"modbus" doc:"what is written is carried out and not answered"`
-	Restart      site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no answers for so long, and what was written is forgotten"`
+	Restart      site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no responses for so long, and what was written is forgotten"`
 	LinkOnly     bool          `json:"link_only,omitempty" on:"dnp3" doc:"DNP3: its data link layer answers, its application does not"`
 	LostConfirms bool          `json:"lost_confirms,omitempty" on:"dnp3" doc:"DNP3: confirmations do not reach it"`
 	TwoMasters   bool          `json:"two_masters,omitempty" on:"dnp3" doc:"DNP3: another master, at address 99, asks it, too"`
@@ -133,7 +133,7 @@ type Faults struct {
 	Trouble      bool          `json:"trouble,omitempty" on:"dnp3" doc:"DNP3: it says that it has trouble"`
 	Clock        site.Duration `json:"clock,omitempty" on:"dnp3" doc:"DNP3: its clock is so much ahead; behind when negative"`
 	Call         string        `json:"call,omitempty" on:"dialup" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
-	Outage       *Outage       `json:"outage,omitempty" doc:"no answers from time to time: {every: 6m, for: 30s}"`
+	Outage       *Outage       `json:"outage,omitempty" doc:"no responses from time to time: {every: 6m, for: 30s}"`
 }
 
 // calls are the ways in which a call ends.

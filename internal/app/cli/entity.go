@@ -112,7 +112,7 @@ func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command)
 				if err := a.print(t, func(tb *table) {
 					word := "answers"
 					if !t.Answers {
-						word = "no answer"
+						word = "no response"
 					}
 					tb.line(fmt.Sprintf("%s: %s (%.1f ms)", word, t.Message, t.RoundTripMS))
 				}); err != nil {

@@ -316,7 +316,7 @@ var readers = []struct {
 func (p *prober) tables() (string, error) {
 	var said []string
 	for _, r := range readers {
-		text := "no answer"
+		text := "no response"
 		for _, at := range []uint16{0, 1, 100, 1000} {
 			_, err := p.do(p.unit, modbus.Request{Function: r.function, Address: at, Quantity: 1})
 			var refused modbus.Exception

@@ -34,7 +34,7 @@ var catalogue = []Meaning{
 	{UnitOfAnother, site.KindStation, "The unit that answers is that of another station."},
 	{UnitTwice, site.KindStation, "Two devices have the same unit number and answer at once."},
 	{GatewayPath, site.KindStation, "The gateway has no path to the unit (exception 10): its table of units."},
-	{GatewayTarget, site.KindStation, "The gateway gets no answer from the unit (exception 11): the line behind it."},
+	{GatewayTarget, site.KindStation, "The gateway gets no response from the unit (exception 11): the line behind it."},
 	{FunctionRefused, site.KindStation, "The device does not have the function (exception 1)."},
 	{AddressRefused, site.KindStation, "The device does not have the addresses (exception 2)."},
 	{ValueRefused, site.KindStation, "The device does not take the value or the length (exception 3)."},

@@ -157,7 +157,7 @@ func dropFunction(name string, function int) Step {
 func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, string, []string, ...Step)) {
 	name, now := s.Station.Name, s.Since
 	theirs, ours := s.Station.LinkAddress(), s.Station.MasterAddress()
-	requests := fmt.Sprintf("%d requests, no answer", now.Requests)
+	requests := fmt.Sprintf("%d requests, no response", now.Requests)
 	if n, ok := s.Notes[NoteOtherSource]; ok {
 		cause := fmt.Sprintf("The outstation's link address is %.0f, not %d.", n.Number, theirs)
 		if other := f.units[l.Link.Name][int(n.Number)]; other != "" {

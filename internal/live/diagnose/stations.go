@@ -104,7 +104,7 @@ func (f *finder) partly(l Link, s Station) {
 	case c.often(c.Malformed):
 		f.malformed(s, 0.75, "Some of the device's responses are invalid.", fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
 	case extra >= enough:
-		f.add(site.KindStation, name, ExtraBytes, 0.8, "Bytes that belong to no answer come between the answers. They are left out, and the values are right.",
+		f.add(site.KindStation, name, ExtraBytes, 0.8, "Bytes that belong to no response come between the responses. They are left out, and the values are right.",
 			[]string{fmt.Sprintf("%d times within a minute", extra)},
 			say("see the bytes: arithmon traffic --wrong --station "+name), extraStep(l), say("ask the maker for a newer firmware"))
 	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
@@ -180,7 +180,7 @@ func lateness(l Link, s Station) (evidence string, next []Step) {
 
 // silent finds what a station that does not answer may suffer from.
 func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
-	evidence := []string{fmt.Sprintf("%d requests, no answer", s.Since.Requests)}
+	evidence := []string{fmt.Sprintf("%d requests, no response", s.Since.Requests)}
 	// The same device, entered on two links to one place.
 	for _, other := range links {
 		if other.Link.Name == l.Link.Name || l.Link.Transport.UsesSerialPort() || other.Link.FarEnd() != l.Link.FarEnd() {

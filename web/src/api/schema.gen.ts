@@ -503,7 +503,7 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
-                    /** @description a link, a station or a tag, with what is on it and what it is on */
+                    /** @description a link, a station or a tag; findings for its station and link, and for what is on it, too */
                     subject?: string;
                 };
                 header?: never;
@@ -2869,7 +2869,7 @@ export interface components {
             comm_lost?: boolean;
             /** @description time before each answer */
             delay?: string;
-            /** @description no answers */
+            /** @description no responses */
             drop?: boolean;
             /** @description a second device answers to the same unit; of DNP3: every frame comes twice */
             duplicate?: boolean;
@@ -2895,15 +2895,15 @@ export interface components {
             no_events?: boolean;
             /** @description stray bytes before each answer */
             noise?: boolean;
-            /** @description no answers from time to time: {every: 6m, for: 30s} */
+            /** @description no responses from time to time: {every: 6m, for: 30s} */
             outage?: components["schemas"]["Outage"];
             /** @description DNP3: events were lost, once */
             overflow?: boolean;
-            /** @description the device restarts, once: no answers for so long, and what was written is forgotten */
+            /** @description the device restarts, once: no responses for so long, and what was written is forgotten */
             restart?: string;
             /** @description answers with a register too few */
             short?: boolean;
-            /** @description only one answer in so many is spoilt; all of them unless said */
+            /** @description only one response in so many is spoilt (default all) */
             some?: number;
             /** @description stray bytes behind each answer */
             trailing?: boolean;
@@ -3025,7 +3025,7 @@ export interface components {
             /** @description this is how the point is read now */
             current: boolean;
             order: string;
-            /** @description false for values a plant hardly ever means */
+            /** @description false for values that are implausible in a plant */
             plausible: boolean;
             /** @description why these words are no value of this type */
             problem?: string;
@@ -3090,7 +3090,7 @@ export interface components {
             host?: string;
             /** @description outstanding requests on one socket, 1 to 16, mbap only (default 1) */
             in_flight?: number;
-            /** @description dnp3 over tcp: host:port where stations are waited for that call in, in place of host and port */
+            /** @description dnp3 over tcp: host:port listen address for outstations that connect in, in place of host and port */
             listen?: string;
             /** @description how the modem of a dialup link is used: {init: ATZ, idle: 10s} */
             modem?: components["schemas"]["Modem"];

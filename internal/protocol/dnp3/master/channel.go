@@ -69,7 +69,7 @@ type Counters struct {
 
 // Errors of requests.
 var (
-	ErrTimeout = errors.New("no answer")
+	ErrTimeout = errors.New("no response")
 	ErrDamaged = errors.New("what came back is damaged: wrong CRC")
 	ErrGarbage = errors.New("what came back is not DNP3")
 	ErrClosed  = errors.New("the connection was closed by the far end")
