@@ -45,6 +45,20 @@ func TestABackupIsAWholeDatabase(t *testing.T) {
 	assert.NotEmpty(t, changes, "with its history")
 }
 
+func TestExplain(t *testing.T) {
+	r := command(t, "", "explain", "timeout", "unit-silent", "exception-2")
+	assert.Equal(t, 0, r.code, r.err)
+	for _, part := range []string{"timeout (bad): the station did not answer in time", "arithmon station test STATION", "exception-2 (bad): the device refused: exception 2 (illegal data address)", "unit-silent (finding of a station): "} {
+		assert.Contains(t, r.out, part)
+	}
+	r = command(t, "", "explain", "timeot")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.err, "did you mean timeout?")
+	var all api.Explanations
+	require.NoError(t, json.Unmarshal([]byte(command(t, "", "explain", "-o", "json").out), &all))
+	assert.Greater(t, len(all.Reasons)+len(all.Findings), 75)
+}
+
 // The log says what connects, is changed, is written and is refused, in the form and from the level on that were asked for.
 func TestTheLog(t *testing.T) {
 	read, write, err := os.Pipe()

@@ -237,7 +237,7 @@ func TestOddAnswers(t *testing.T) {
 			silent(Counts{Requests: 5, Malformed: 5})(s)
 			s.Reason = "bad response: an answer broke off"
 		}, AnswersMalformed, "its responses are invalid"},
-		{"some are not proper", func(s *Station) { s.Counts.Malformed = 4 }, AnswersMalformed, "Some of the device's answers"},
+		{"some are not proper", func(s *Station) { s.Counts.Malformed = 4 }, AnswersMalformed, "Some of the device's responses"},
 		{"more than answers", func(s *Station) { s.Counts.Damaged = 40 }, ExtraBytes, "Bytes that belong to no response"},
 		{"some are missing", func(s *Station) { s.Counts.Timeouts = 10 }, AnswersMissing, "Some requests stay without an answer"},
 		{"each comes twice", func(s *Station) { s.Counts.Stray = 60 }, UnitTwice, "a gateway says everything twice"},

@@ -217,7 +217,7 @@ func TestAPanicEndsItsSessionAlone(t *testing.T) {
 func TestDirectReadsAndWritesAreCounted(t *testing.T) {
 	p := newPlant()
 	run(t, build(t, 1, nil), p, func(t *testing.T, e *Engine) {
-		time.Sleep(10 * time.Millisecond)
+		time.Sleep(500 * time.Millisecond) // between two polls
 		e.mu.Lock()
 		r := e.runners["bus"]
 		e.mu.Unlock()

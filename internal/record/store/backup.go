@@ -29,9 +29,20 @@ func (s *Store) Backup(ctx context.Context, path string) error {
 	return nil
 }
 
+// backups are the names of directories for backups that are on their way.
+const backups = ".backup-*"
+
+// sweep removes what is left of backups that were on their way when the service was killed.
+func (s *Store) sweep() {
+	left, _ := filepath.Glob(filepath.Join(filepath.Dir(s.path), backups))
+	for _, dir := range left {
+		os.RemoveAll(dir)
+	}
+}
+
 // BackupDir makes a directory beside the database for a backup that is on its way elsewhere; remove deletes it.
 func (s *Store) BackupDir() (dir string, remove func(), err error) {
-	dir, err = os.MkdirTemp(filepath.Dir(s.path), "backup-*")
+	dir, err = os.MkdirTemp(filepath.Dir(s.path), backups)
 	if err != nil {
 		return "", nil, named(err)
 	}

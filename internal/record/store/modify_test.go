@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"os"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -139,6 +140,21 @@ func TestABackupOfTheRunningDatabase(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, records, 3)
 	assert.Error(t, s.Backup(t.Context(), filepath.Join(dir, "nowhere", "x")))
+}
+
+// What a backup leaves that was cut off is removed at the next start; nothing else is.
+func TestBackupsThatWereCutOff(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	on, _, err := s.BackupDir()
+	require.NoError(t, err)
+	require.NoError(t, s.Backup(t.Context(), filepath.Join(on, FileName)))
+	other := filepath.Join(dir, "backup of mine")
+	require.NoError(t, os.Mkdir(other, 0o700))
+	require.NoError(t, s.Close())
+	open(t, dir)
+	assert.NoDirExists(t, on)
+	assert.DirExists(t, other)
 }
 
 // A long look at the records, here one that is held open, stops nobody who modifies.

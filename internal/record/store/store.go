@@ -102,6 +102,7 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		}
 		return nil, fmt.Errorf("%s: %w", path, named(err))
 	}
+	s.sweep()
 	s.running.Go(s.modifier)
 	return s, nil
 }
