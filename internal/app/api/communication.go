@@ -34,7 +34,7 @@ func (s *Server) findings(c *gin.Context) error {
 		}
 		list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !concerns(now, f, subject) })
 	}
-	c.JSON(http.StatusOK, Findings{list})
+	c.JSON(http.StatusOK, Findings{each(list, newFinding)})
 	return nil
 }
 
@@ -182,7 +182,7 @@ func (s *Server) capture(c *gin.Context) error {
 }
 
 func (s *Server) recording(c *gin.Context) error {
-	c.JSON(http.StatusOK, s.engine.Traffic().Recording())
+	c.JSON(http.StatusOK, Recording(s.engine.Traffic().Recording()))
 	return nil
 }
 
@@ -213,12 +213,12 @@ func (s *Server) record(c *gin.Context) error {
 		}
 		return err
 	}
-	c.JSON(http.StatusCreated, s.engine.Traffic().Recording())
+	c.JSON(http.StatusCreated, Recording(s.engine.Traffic().Recording()))
 	return nil
 }
 
 func (s *Server) stopRecording(c *gin.Context) error {
-	c.JSON(http.StatusOK, s.engine.Traffic().StopRecording())
+	c.JSON(http.StatusOK, Recording(s.engine.Traffic().StopRecording()))
 	return nil
 }
 

@@ -31,7 +31,7 @@ func (s *Server) testStation(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, t)
+	c.JSON(http.StatusOK, Test(t))
 	return nil
 }
 
@@ -44,13 +44,13 @@ func (s *Server) testLink(c *gin.Context) error {
 	links, _ := s.engine.Status()
 	for _, l := range links {
 		if l.Name == tested.Name && l.State == link.Up {
-			c.JSON(http.StatusOK, link.Test{Answers: true, Message: fmt.Sprintf("%s is open since %s", tested.FarEnd(), l.Since.Local().Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
+			c.JSON(http.StatusOK, Test{Answers: true, Message: fmt.Sprintf("%s is open since %s", tested.FarEnd(), l.Since.Local().Format(time.TimeOnly)), RoundTripMS: l.Statistics.RoundTripMS})
 			return nil
 		}
 	}
 	began := time.Now()
 	message, err := wire.Test(c.Request.Context(), tested)
-	t := link.Test{Answers: err == nil, Message: message, RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
+	t := Test{Answers: err == nil, Message: message, RoundTripMS: float64(time.Since(began)) / float64(time.Millisecond)}
 	if err != nil {
 		t.Message = err.Error()
 	}

@@ -17,8 +17,8 @@ import (
 
 // EventPage is events in their order.
 type EventPage struct {
-	Items []store.EventRecord `json:"items"`
-	Last  uint64              `json:"last" doc:"id of the newest event there is, whether or not it is wanted"`
+	Items []EventRecord `json:"items"`
+	Last  uint64        `json:"last" doc:"id of the newest event there is, whether or not it is wanted"`
 }
 
 var eventQuery = []parameter{
@@ -70,12 +70,12 @@ func (s *Server) events(c *gin.Context) error {
 		return err
 	}
 	if !follow {
-		c.JSON(http.StatusOK, EventPage{list, last})
+		c.JSON(http.StatusOK, EventPage{each(list, newEventRecord), last})
 		return nil
 	}
 	put := stream(c)
 	for _, e := range list {
-		put(e)
+		put(newEventRecord(e))
 	}
 	for after := last; ; {
 		select {
@@ -88,7 +88,7 @@ func (s *Server) events(c *gin.Context) error {
 		events, _ := s.engine.Events().After(nil, after, 4096)
 		for _, e := range events {
 			if after = e.ID; fits(f, e) {
-				put(EventRecord(e))
+				put(newEventRecord(RecordOfEvent(e)))
 			}
 		}
 	}
@@ -111,7 +111,7 @@ func (s *Server) history(ctx context.Context, f store.EventFilter, last uint64) 
 	fresh, _ := s.engine.Events().After(nil, max(stored, f.After), table.MaxEvents)
 	for _, e := range fresh {
 		if e.ID <= last && (f.Before == 0 || e.ID < f.Before) && fits(f, e) {
-			list = append(list, EventRecord(e))
+			list = append(list, RecordOfEvent(e))
 		}
 	}
 	if len(list) > f.Limit {
@@ -123,8 +123,8 @@ func (s *Server) history(ctx context.Context, f store.EventFilter, last uint64) 
 	return list, nil
 }
 
-// EventRecord is an event as it is kept and shown.
-func EventRecord(e table.Event) store.EventRecord {
+// RecordOfEvent is an event as it is kept and shown.
+func RecordOfEvent(e table.Event) store.EventRecord {
 	r := store.EventRecord{ID: e.ID, Tag: e.Point.Tag, Station: e.Point.Station, Value: e.Value, Text: e.Text(), Unit: e.Point.Unit,
 		Quality: e.Quality, Reason: e.Reason, Raw: e.Raw.String(), Time: e.Time.UTC(), SourceTime: deviceTime(e.SourceTime)}
 	return r

@@ -220,7 +220,7 @@ func (s *Server) changes(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := changePage{Items: list}
+	out := changePage{Items: each(list, newRecord)}
 	if len(list) == limit {
 		out.Next = strconv.FormatInt(list[limit-1].ID, 10)
 	}
@@ -233,7 +233,7 @@ func (s *Server) quarantine(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, Page[store.Quarantined]{Items: list})
+	c.JSON(http.StatusOK, Page[Quarantined]{Items: each(list, newQuarantined)})
 	return nil
 }
 
@@ -259,7 +259,7 @@ func (s *Server) writes(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := writePage{Items: list}
+	out := writePage{Items: each(list, newWriteRecord)}
 	if len(list) == limit {
 		out.Next = strconv.FormatInt(list[limit-1].ID, 10)
 	}

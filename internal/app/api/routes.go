@@ -18,8 +18,6 @@ import (
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/control"
-	"arithmon/internal/live/link"
-	"arithmon/internal/live/traffic"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
@@ -59,7 +57,7 @@ func (s *Server) routes() []route {
 		{"PUT", "/api/v1/links/:name", "replace a link, or add it", nil, site.Link{}, site.Link{}, 200, s.put(site.KindLink)},
 		{"PATCH", "/api/v1/links/:name", "change some fields of a link; null gives the default", nil, site.Link{}, site.Link{}, 200, s.patch(site.KindLink)},
 		{"DELETE", "/api/v1/links/:name", "remove a link", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindLink)},
-		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, link.Test{}, 200, s.testLink},
+		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, Test{}, 200, s.testLink},
 
 		{"POST", "/api/v1/links/:name/copy", "duplicate a link; the copy is disabled and has no serial port until given one", nil, Copy{}, site.Link{}, 201, s.copyLink},
 
@@ -71,7 +69,7 @@ func (s *Server) routes() []route {
 		{"PUT", "/api/v1/stations/:name", "replace a station, or add it", nil, site.Station{}, site.Station{}, 200, s.put(site.KindStation)},
 		{"PATCH", "/api/v1/stations/:name", "change some fields of a station; null gives the default", nil, site.Station{}, site.Station{}, 200, s.patch(site.KindStation)},
 		{"DELETE", "/api/v1/stations/:name", "remove a station", cascade, nil, ChangeSummary{}, 200, s.remove(site.KindStation)},
-		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, link.Test{}, 200, s.testStation},
+		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, Test{}, 200, s.testStation},
 		{"GET", "/api/v1/stations/:name/read", "read addresses that no point needs to have",
 			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}, {"type", "data type of the values, such as float32 (default single registers)"}, {"order", "byte order (default the station's)"}, {"length", "string: characters"}}, nil, Page[RawReading]{}, 200, s.readRange},
 		{"POST", "/api/v1/stations/:name/write", "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
@@ -104,9 +102,9 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/figures/reset", "begin the figures since reset anew", nil, nil, nil, 204, s.resetFigures},
 		{"GET", "/api/v1/traffic", "the newest frames, decoded", trafficQuery, nil, TrafficPage{}, 200, s.traffic},
 		{"GET", "/api/v1/traffic/capture", "the frames that are kept, as a pcapng capture", trafficQuery, nil, nil, 200, s.capture},
-		{"GET", "/api/v1/traffic/recording", "state of the recording to disk", nil, nil, traffic.Recording{}, 200, s.recording},
-		{"POST", "/api/v1/traffic/recording", "record frames to a capture file on the service's machine", nil, RecordRequest{}, traffic.Recording{}, 201, s.record},
-		{"DELETE", "/api/v1/traffic/recording", "end the recording", nil, nil, traffic.Recording{}, 200, s.stopRecording},
+		{"GET", "/api/v1/traffic/recording", "state of the recording to disk", nil, nil, Recording{}, 200, s.recording},
+		{"POST", "/api/v1/traffic/recording", "record frames to a capture file on the service's machine", nil, RecordRequest{}, Recording{}, 201, s.record},
+		{"DELETE", "/api/v1/traffic/recording", "end the recording", nil, nil, Recording{}, 200, s.stopRecording},
 		{"GET", "/api/v1/traffic/recording/file", "the capture that was recorded", nil, nil, nil, 200, s.recordingFile},
 
 		{"GET", "/api/v1/rig", "simulated devices and their faults, where there are any", nil, nil, RigState{}, 200, s.rigState},
@@ -121,7 +119,7 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/backup", "a copy of the whole database as it is now: site, changes, writes, events", nil, nil, nil, 200, s.backup},
 		{"GET", "/api/v1/changes", "recorded changes, newest first", append([]parameter{{"kind", "link, station or point"}, {"name", "name or tag"}}, paging...), nil, changePage{}, 200, s.changes},
 		{"POST", "/api/v1/changes/:id/undo", "undo a change, with those that were made together with it", nil, nil, ChangeSummary{}, 200, s.undo},
-		{"GET", "/api/v1/quarantine", "stored records that did not fit the site when it was loaded, as they were, newest first", nil, nil, Page[store.Quarantined]{}, 200, s.quarantine},
+		{"GET", "/api/v1/quarantine", "stored records that did not fit the site when it was loaded, as they were, newest first", nil, nil, Page[Quarantined]{}, 200, s.quarantine},
 		{"GET", "/api/v1/writes", "recorded writes, newest first", append([]parameter{{"tag", "of one point"}}, paging...), nil, writePage{}, 200, s.writes},
 	}
 }

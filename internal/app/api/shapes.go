@@ -9,12 +9,10 @@ import (
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/control"
-	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/modbus"
-	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
 
@@ -165,7 +163,7 @@ type ScanRequest struct {
 
 // Findings are conclusions about communication.
 type Findings struct {
-	Items []diagnose.Finding `json:"items"`
+	Items []Finding `json:"items"`
 }
 
 // TrafficPage is a part of what crossed the links.
@@ -273,8 +271,8 @@ type ProblemField struct {
 
 // Changes and writes as recorded.
 type (
-	changePage = Page[store.Record]
-	writePage  = Page[store.WriteRecord]
+	changePage = Page[Record]
+	writePage  = Page[WriteRecord]
 )
 
 // LinkStatus is a link at one moment.

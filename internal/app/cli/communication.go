@@ -14,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"arithmon/internal/app/api"
-	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 )
@@ -77,7 +76,7 @@ It is recorded as any change, and arithmon undo takes it back.`,
 }
 
 // stepOf is a change of settings among the steps of a finding: that of a number, from 1, or the first there is.
-func (a *app) stepOf(ctx context.Context, code, subject string, number int) (*diagnose.Change, error) {
+func (a *app) stepOf(ctx context.Context, code, subject string, number int) (*api.Change, error) {
 	list, err := a.client().Findings(ctx, subject)
 	if err != nil {
 		return nil, err
@@ -103,11 +102,11 @@ func (a *app) stepOf(ctx context.Context, code, subject string, number int) (*di
 }
 
 // firstChange is the index of the first step that is a change of settings, -1 for none.
-func firstChange(f diagnose.Finding) int {
-	return slices.IndexFunc(f.Next, func(s diagnose.Step) bool { return s.Change != nil })
+func firstChange(f api.Finding) int {
+	return slices.IndexFunc(f.Next, func(s api.Step) bool { return s.Change != nil })
 }
 
-func (a *app) tellFindings(t *table, list []diagnose.Finding) {
+func (a *app) tellFindings(t *table, list []api.Finding) {
 	if a.output == "csv" {
 		t.header("CODE", "SUBJECT", "SINCE", "CERTAINTY", "CAUSE")
 		for _, f := range list {
@@ -233,7 +232,7 @@ which the analyser is told is Modbus RTU.`,
 	return c
 }
 
-func (a *app) printRecording(r traffic.Recording) error {
+func (a *app) printRecording(r api.Recording) error {
 	return a.print(r, func(t *table) {
 		switch {
 		case r.File == "":

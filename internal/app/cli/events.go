@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"arithmon/internal/app/api"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
-	"arithmon/internal/record/store"
 )
 
 func (a *app) events() *cobra.Command {
@@ -66,7 +66,7 @@ PATTERN is a tag, or one with * for any characters. With --follow new events are
 }
 
 // eventCells are what a person reads of an event.
-func eventCells(e store.EventRecord) []string {
+func eventCells(e api.EventRecord) []string {
 	at, after := "-", "-"
 	if e.SourceTime != nil {
 		at, after = e.SourceTime.Format("2006-01-02 15:04:05.000"), e.Time.Sub(e.SourceTime.Time).Round(time.Millisecond).String()
@@ -79,7 +79,7 @@ func eventCells(e store.EventRecord) []string {
 }
 
 // tellEvent prints one event as it comes.
-func (a *app) tellEvent(e store.EventRecord) error {
+func (a *app) tellEvent(e api.EventRecord) error {
 	switch a.output {
 	case "json":
 		b, err := json.Marshal(e)

@@ -18,10 +18,6 @@ import (
 	"arithmon/internal/app/api"
 	"arithmon/internal/commission/probe"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/link"
-	"arithmon/internal/live/traffic"
-	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
 
@@ -198,7 +194,7 @@ func (c *Client) Remove(ctx context.Context, kind site.Kind, name string, cascad
 }
 
 // Test asks a link or a station for a sign of life.
-func (c *Client) Test(ctx context.Context, kind site.Kind, name string) (t link.Test, err error) {
+func (c *Client) Test(ctx context.Context, kind site.Kind, name string) (t api.Test, err error) {
 	err = c.do(ctx, http.MethodPost, entityPath(kind, name)+"/test", nil, nil, &t)
 	return t, err
 }
@@ -275,7 +271,7 @@ func (c *Client) Events(ctx context.Context, query url.Values) (page api.EventPa
 }
 
 // FollowEvents calls f with events, those that were and those that come, until ctx ends or f fails.
-func (c *Client) FollowEvents(ctx context.Context, query url.Values, f func(store.EventRecord) error) error {
+func (c *Client) FollowEvents(ctx context.Context, query url.Values, f func(api.EventRecord) error) error {
 	query.Set("follow", "true")
 	return lines(ctx, c, http.MethodGet, "/api/v1/events?"+query.Encode(), nil, f)
 }
@@ -304,7 +300,7 @@ func (c *Client) Scan(ctx context.Context, where api.ScanRequest, f func(probe.P
 }
 
 // Findings are the conclusions that stand now, of one subject when it is given.
-func (c *Client) Findings(ctx context.Context, subject string) ([]diagnose.Finding, error) {
+func (c *Client) Findings(ctx context.Context, subject string) ([]api.Finding, error) {
 	var f api.Findings
 	err := c.do(ctx, http.MethodGet, "/api/v1/findings", url.Values{"subject": {subject}}, nil, &f)
 	return f.Items, err
@@ -328,13 +324,13 @@ func (c *Client) Capture(ctx context.Context, query url.Values) (file []byte, er
 }
 
 // Record begins to record frames on the service's machine.
-func (c *Client) Record(ctx context.Context, what api.RecordRequest) (r traffic.Recording, err error) {
+func (c *Client) Record(ctx context.Context, what api.RecordRequest) (r api.Recording, err error) {
 	err = c.do(ctx, http.MethodPost, "/api/v1/traffic/recording", nil, what, &r)
 	return r, err
 }
 
 // Recording returns the state of the recording; with stop it ends it.
-func (c *Client) Recording(ctx context.Context, stop bool) (r traffic.Recording, err error) {
+func (c *Client) Recording(ctx context.Context, stop bool) (r api.Recording, err error) {
 	method := http.MethodGet
 	if stop {
 		method = http.MethodDelete
@@ -423,16 +419,16 @@ func (c *Client) Status(ctx context.Context) (st api.Status, err error) {
 }
 
 // Changes returns at most limit recorded changes, newest first; of one entity when kind and name are given.
-func (c *Client) Changes(ctx context.Context, kind site.Kind, name string, limit int) ([]store.Record, error) {
-	var page api.Page[store.Record]
+func (c *Client) Changes(ctx context.Context, kind site.Kind, name string, limit int) ([]api.Record, error) {
+	var page api.Page[api.Record]
 	query := url.Values{"limit": {fmt.Sprint(limit)}, "kind": {string(kind)}, "name": {name}}
 	err := c.do(ctx, http.MethodGet, "/api/v1/changes", query, nil, &page)
 	return page.Items, err
 }
 
 // Quarantined lists stored records that did not fit the site when it was loaded.
-func (c *Client) Quarantined(ctx context.Context) ([]store.Quarantined, error) {
-	var page api.Page[store.Quarantined]
+func (c *Client) Quarantined(ctx context.Context) ([]api.Quarantined, error) {
+	var page api.Page[api.Quarantined]
 	err := c.do(ctx, http.MethodGet, "/api/v1/quarantine", nil, nil, &page)
 	return page.Items, err
 }
@@ -444,8 +440,8 @@ func (c *Client) Undo(ctx context.Context, id int64) (sum api.ChangeSummary, err
 }
 
 // Writes returns at most limit recorded writes, newest first; of one tag when it is given.
-func (c *Client) Writes(ctx context.Context, tag string, limit int) ([]store.WriteRecord, error) {
-	var page api.Page[store.WriteRecord]
+func (c *Client) Writes(ctx context.Context, tag string, limit int) ([]api.WriteRecord, error) {
+	var page api.Page[api.WriteRecord]
 	query := url.Values{"limit": {fmt.Sprint(limit)}, "tag": {tag}}
 	err := c.do(ctx, http.MethodGet, "/api/v1/writes", query, nil, &page)
 	return page.Items, err

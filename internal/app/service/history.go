@@ -29,7 +29,7 @@ func recordEvents(ctx context.Context, from *table.Events, done uint64, to *stor
 			}
 			list := make([]store.EventRecord, len(events))
 			for i, e := range events {
-				list[i] = api.EventRecord(e)
+				list[i] = api.RecordOfEvent(e)
 			}
 			if err := to.AddEvents(context.WithoutCancel(ctx), list); err != nil {
 				log.Error("events could not be written; it is tried again", "error", err)

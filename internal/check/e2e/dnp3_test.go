@@ -20,7 +20,6 @@ import (
 	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/outstation"
-	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
 
@@ -127,7 +126,7 @@ func (p *plant) reading(tag string) api.Reading {
 }
 
 // eventsOf are the events of a tag.
-func (p *plant) eventsOf(tag string) []store.EventRecord {
+func (p *plant) eventsOf(tag string) []api.EventRecord {
 	p.t.Helper()
 	page, err := p.client.Events(p.t.Context(), url.Values{"tag": {tag}, "limit": {"10000"}})
 	require.NoError(p.t, err)

@@ -21,10 +21,10 @@ import (
 )
 
 // found waits for a finding of a subject.
-func (p *plant) found(code diagnose.Code, subject string) diagnose.Finding {
+func (p *plant) found(code diagnose.Code, subject string) api.Finding {
 	p.t.Helper()
-	var found diagnose.Finding
-	var list []diagnose.Finding
+	var found api.Finding
+	var list []api.Finding
 	seen := assert.Eventually(p.t, func() bool {
 		var err error
 		list, err = p.client.Findings(p.t.Context(), "")
@@ -55,7 +55,7 @@ func (p *plant) found(code diagnose.Code, subject string) diagnose.Finding {
 }
 
 // step is the first step of a finding that is a change of settings.
-func step(t *testing.T, f diagnose.Finding) *diagnose.Change {
+func step(t *testing.T, f api.Finding) *api.Change {
 	t.Helper()
 	for _, s := range f.Next {
 		if s.Change != nil {
@@ -245,7 +245,7 @@ points:
   - {tag: gate/beyond, station: plc, address: "hr:40"}
   - {tag: gate/wrong-table, station: plc, address: "ir:20"}
 `)
-	var f diagnose.Finding
+	var f api.Finding
 	require.Eventually(t, func() bool {
 		f = p.found(diagnose.AddressRefused, "plc")
 		return len(f.Next) >= 4
@@ -323,7 +323,7 @@ func TestValuesThatAreStrange(t *testing.T) {
 			`- {at: "hr:20"`, "- {at: \"hr:30\", type: float64, order: CDAB, signal: level}\n          - {at: \"hr:20\"").Replace(devices)))
 		p.apply(strings.Replace(p.site(), "type: float32, order: CDAB", "type: float32", 1) + "  - {tag: gate/twin, station: plc, address: \"hr:30\", type: float64}\n")
 		f := p.found(diagnose.WordOrder, "plc")
-		assert.Equal(t, &diagnose.Change{Kind: site.KindStation, Name: "plc", Fields: map[string]any{"order": "CDAB"}}, step(t, f))
+		assert.Equal(t, &api.Change{Kind: site.KindStation, Name: "plc", Fields: map[string]any{"order": "CDAB"}}, step(t, f))
 		assert.Contains(t, f.Evidence[0], "gate/level shows")
 		for number, says := range map[string]string{"7": "has no step 7; its steps are 1 to 2", "2": "is no change of settings"} {
 			wrong := p.run("findings", "apply", "word-order", "plc", "--step", number)

@@ -70,27 +70,27 @@ const (
 
 // Finding is a conclusion.
 type Finding struct {
-	Code      Code      `json:"code"`
-	Subject   string    `json:"subject" doc:"name of the link or station, or tag of the point, that it is about"`
-	Kind      site.Kind `json:"kind" enum:"link,station,point"`
-	Since     time.Time `json:"since"`
-	Certainty float64   `json:"certainty" doc:"0 to 1"`
-	Cause     string    `json:"cause" doc:"what is likely wrong, in a sentence a person can act on"`
-	Evidence  []string  `json:"evidence" doc:"what was seen: counts, times, frames"`
-	Next      []Step    `json:"next" doc:"what to try, most promising first"`
+	Code      Code
+	Subject   string // name of the link or station, or tag of the point, that it is about
+	Kind      site.Kind
+	Since     time.Time
+	Certainty float64  // 0 to 1
+	Cause     string   // what is likely wrong, in a sentence a person can act on
+	Evidence  []string // what was seen: counts, times, frames
+	Next      []Step   // what to try, most promising first
 }
 
 // Step is something to try.
 type Step struct {
-	Text   string  `json:"text"`
-	Change *Change `json:"change,omitempty" doc:"the settings that do it"`
+	Text   string
+	Change *Change // the settings that do it
 }
 
 // Change is a change of settings that mends something.
 type Change struct {
-	Kind   site.Kind      `json:"kind" enum:"link,station,point"`
-	Name   string         `json:"name"`
-	Fields map[string]any `json:"fields" doc:"as for PATCH of the entity"`
+	Kind   site.Kind
+	Name   string
+	Fields map[string]any // as for PATCH of the entity
 }
 
 // Counts are what was seen in the last minute.

@@ -88,9 +88,9 @@ func (r *Runner) Refresh(ctx context.Context, station string) error {
 
 // Test is what a station answered to a request for any sign of life.
 type Test struct {
-	Answers     bool    `json:"answers"`
-	Message     string  `json:"message" doc:"what was asked and what came back, in words"`
-	RoundTripMS float64 `json:"round_trip_ms"`
+	Answers     bool
+	Message     string // what was asked and what came back, in words
+	RoundTripMS float64
 }
 
 // TestStation asks a station for any sign of life.

@@ -31,15 +31,15 @@ type Recorder struct {
 
 // Recording is the state of a recorder.
 type Recording struct {
-	Running bool      `json:"running"`
-	File    string    `json:"file,omitempty" doc:"on the service's machine"`
-	Link    string    `json:"link,omitempty" doc:"the only link that is recorded (default all)"`
-	Since   time.Time `json:"since,omitzero"`
-	Frames  uint64    `json:"frames"`
-	Bytes   int64     `json:"bytes"`
-	Limit   int64     `json:"limit"`
-	Dropped uint64    `json:"dropped" doc:"frames that came faster than the disk took them"`
-	Ended   string    `json:"ended,omitempty" doc:"why it ended"`
+	Running bool
+	File    string // on the service's machine
+	Link    string // the only link that is recorded (default all)
+	Since   time.Time
+	Frames  uint64
+	Bytes   int64
+	Limit   int64
+	Dropped uint64 // frames that came faster than the disk took them
+	Ended   string // why it ended
 }
 
 // ErrRecording is returned when a recording runs already.

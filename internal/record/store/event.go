@@ -18,17 +18,17 @@ const KeptEvents = 1_000_000
 
 // EventRecord is a change that a device reported.
 type EventRecord struct {
-	ID         uint64              `json:"id" doc:"counts up; one that is missing was lost"`
-	Tag        string              `json:"tag"`
-	Station    string              `json:"station"`
-	Value      codec.Value         `json:"value"`
-	Text       string              `json:"text" doc:"as a person would read it"`
-	Unit       string              `json:"unit,omitempty"`
-	Quality    reading.Quality     `json:"quality" enum:"good,uncertain,bad"`
-	Reason     reading.Reason      `json:"reason,omitempty"`
-	Raw        string              `json:"raw" doc:"the object, with its flags"`
-	Time       time.Time           `json:"time" doc:"when it became known"`
-	SourceTime *reading.DeviceTime `json:"source_time,omitempty" doc:"the device's own"`
+	ID         uint64 // counts up; one that is missing was lost
+	Tag        string
+	Station    string
+	Value      codec.Value
+	Text       string // as a person would read it
+	Unit       string
+	Quality    reading.Quality
+	Reason     reading.Reason
+	Raw        string              // the object, with its flags
+	Time       time.Time           // when it became known
+	SourceTime *reading.DeviceTime // the device's own
 }
 
 // LastEvent is the ID of the newest event, 0 when there is none.

@@ -9,11 +9,11 @@ import (
 
 // Quarantined is a record that did not fit the site when it was loaded. It is kept as it was, and the rest runs.
 type Quarantined struct {
-	Time time.Time `json:"time"`
-	Kind site.Kind `json:"kind" enum:"link,station,point"`
-	Name string    `json:"name"`
-	Body string    `json:"body" doc:"as it was stored"`
-	Why  string    `json:"why" doc:"why it does not fit, in words"`
+	Time time.Time
+	Kind site.Kind
+	Name string
+	Body string // as it was stored
+	Why  string // why it does not fit, in words
 }
 
 // quarantine puts records aside in one transaction.

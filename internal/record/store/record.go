@@ -11,15 +11,15 @@ import (
 
 // Record is one recorded change of the site.
 type Record struct {
-	ID     int64           `json:"id"`
-	Batch  int64           `json:"batch" doc:"id of the first change that was made together with this one"`
-	Time   time.Time       `json:"time"`
-	Who    string          `json:"who"`
-	Kind   site.Kind       `json:"kind" enum:"link,station,point"`
-	Action site.Action     `json:"action" enum:"add,change,remove"`
-	Name   string          `json:"name"`
-	Before json.RawMessage `json:"before,omitempty"`
-	After  json.RawMessage `json:"after,omitempty"`
+	ID     int64
+	Batch  int64 // id of the first change that was made together with this one
+	Time   time.Time
+	Who    string
+	Kind   site.Kind
+	Action site.Action
+	Name   string
+	Before json.RawMessage
+	After  json.RawMessage
 }
 
 // The most that is kept of the history; the oldest goes first.

@@ -10,17 +10,17 @@ import (
 
 // WriteRecord is one recorded write to a device.
 type WriteRecord struct {
-	ID      int64       `json:"id"`
-	Time    time.Time   `json:"time"`
-	Who     string      `json:"who"`
-	Tag     string      `json:"tag" doc:"empty for addresses without a point"`
-	Station string      `json:"station" doc:"empty in records of before version 2"`
-	Address string      `json:"address" doc:"canonical, the first"`
-	Outcome string      `json:"outcome" enum:"done,refused,differs,unknown"`
-	Before  codec.Value `json:"before"`
-	Sent    codec.Value `json:"sent"`
-	After   codec.Value `json:"after"`
-	Message string      `json:"message"`
+	ID      int64
+	Time    time.Time
+	Who     string
+	Tag     string // empty for addresses without a point
+	Station string // empty in records of before version 2
+	Address string // canonical, the first
+	Outcome string
+	Before  codec.Value
+	Sent    codec.Value
+	After   codec.Value
+	Message string
 }
 
 // BeginWrite records that a value is about to be sent; EndWrite completes the record. Between the two its outcome is

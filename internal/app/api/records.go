@@ -1,0 +1,139 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/reading"
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
+	"arithmon/internal/record/store"
+)
+
+// What the API says of records, findings and tests. These types are the API's own, made from the inner ones here and nowhere else, so that a
+// name that changes inside breaks no client.
+
+// Record is one recorded change of the site.
+type Record struct {
+	ID     int64           `json:"id"`
+	Batch  int64           `json:"batch" doc:"id of the first change that was made together with this one"`
+	Time   time.Time       `json:"time"`
+	Who    string          `json:"who"`
+	Kind   site.Kind       `json:"kind" enum:"link,station,point"`
+	Action site.Action     `json:"action" enum:"add,change,remove"`
+	Name   string          `json:"name"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
+}
+
+// WriteRecord is one recorded write to a device.
+type WriteRecord struct {
+	ID      int64       `json:"id"`
+	Time    time.Time   `json:"time"`
+	Who     string      `json:"who"`
+	Tag     string      `json:"tag" doc:"empty for addresses without a point"`
+	Station string      `json:"station" doc:"empty in records of before version 2"`
+	Address string      `json:"address" doc:"canonical, the first"`
+	Outcome string      `json:"outcome" enum:"done,refused,differs,unknown"`
+	Before  codec.Value `json:"before"`
+	Sent    codec.Value `json:"sent"`
+	After   codec.Value `json:"after"`
+	Message string      `json:"message"`
+}
+
+// Quarantined is a record that did not fit the site when it was loaded. It is kept as it was, and the rest runs.
+type Quarantined struct {
+	Time time.Time `json:"time"`
+	Kind site.Kind `json:"kind" enum:"link,station,point"`
+	Name string    `json:"name"`
+	Body string    `json:"body" doc:"as it was stored"`
+	Why  string    `json:"why" doc:"why it does not fit, in words"`
+}
+
+// EventRecord is a change that a device reported.
+type EventRecord struct {
+	ID         uint64              `json:"id" doc:"counts up; one that is missing was lost"`
+	Tag        string              `json:"tag"`
+	Station    string              `json:"station"`
+	Value      codec.Value         `json:"value"`
+	Text       string              `json:"text" doc:"as a person would read it"`
+	Unit       string              `json:"unit,omitempty"`
+	Quality    reading.Quality     `json:"quality" enum:"good,uncertain,bad"`
+	Reason     reading.Reason      `json:"reason,omitempty"`
+	Raw        string              `json:"raw" doc:"the object, with its flags"`
+	Time       time.Time           `json:"time" doc:"when it became known"`
+	SourceTime *reading.DeviceTime `json:"source_time,omitempty" doc:"the device's own"`
+}
+
+// Test is what a station answered to a request for any sign of life.
+type Test struct {
+	Answers     bool    `json:"answers"`
+	Message     string  `json:"message" doc:"what was asked and what came back, in words"`
+	RoundTripMS float64 `json:"round_trip_ms"`
+}
+
+// Recording is the state of a recorder.
+type Recording struct {
+	Running bool      `json:"running"`
+	File    string    `json:"file,omitempty" doc:"on the service's machine"`
+	Link    string    `json:"link,omitempty" doc:"the only link that is recorded (default all)"`
+	Since   time.Time `json:"since,omitzero"`
+	Frames  uint64    `json:"frames"`
+	Bytes   int64     `json:"bytes"`
+	Limit   int64     `json:"limit"`
+	Dropped uint64    `json:"dropped" doc:"frames that came faster than the disk took them"`
+	Ended   string    `json:"ended,omitempty" doc:"why it ended"`
+}
+
+// Finding is a conclusion.
+type Finding struct {
+	Code      diagnose.Code `json:"code"`
+	Subject   string        `json:"subject" doc:"name of the link or station, or tag of the point, that it is about"`
+	Kind      site.Kind     `json:"kind" enum:"link,station,point"`
+	Since     time.Time     `json:"since"`
+	Certainty float64       `json:"certainty" doc:"0 to 1"`
+	Cause     string        `json:"cause" doc:"what is likely wrong, in a sentence a person can act on"`
+	Evidence  []string      `json:"evidence" doc:"what was seen: counts, times, frames"`
+	Next      []Step        `json:"next" doc:"what to try, most promising first"`
+}
+
+// Step is something to try.
+type Step struct {
+	Text   string  `json:"text"`
+	Change *Change `json:"change,omitempty" doc:"the settings that do it"`
+}
+
+// Change is a change of settings that mends something.
+type Change struct {
+	Kind   site.Kind      `json:"kind" enum:"link,station,point"`
+	Name   string         `json:"name"`
+	Fields map[string]any `json:"fields" doc:"as for PATCH of the entity"`
+}
+
+// each makes a list of another.
+func each[A, B any](list []A, f func(A) B) []B {
+	out := make([]B, len(list))
+	for i, a := range list {
+		out[i] = f(a)
+	}
+	return out
+}
+
+func newRecord(r store.Record) Record                { return Record(r) }
+func newWriteRecord(r store.WriteRecord) WriteRecord { return WriteRecord(r) }
+func newQuarantined(q store.Quarantined) Quarantined { return Quarantined(q) }
+func newEventRecord(e store.EventRecord) EventRecord { return EventRecord(e) }
+
+func newFinding(f diagnose.Finding) Finding {
+	return Finding{f.Code, f.Subject, f.Kind, f.Since, f.Certainty, f.Cause, f.Evidence, each(f.Next, newStep)}
+}
+
+func newStep(s diagnose.Step) Step {
+	step := Step{Text: s.Text}
+	if s.Change != nil {
+		change := Change(*s.Change)
+		step.Change = &change
+	}
+	return step
+}
