@@ -394,15 +394,17 @@ func TestWhatBelongsToWhatWithinADraft(t *testing.T) {
 
 func TestASiteStaysAsItIs(t *testing.T) {
 	s := small(t)
-	was, tags := s, slices.Clone(s.Tags())
+	tags := slices.Clone(s.Tags())
 	d := s.Edit()
 	d.Remove(KindLink, "gate", true)
 	changes, err := d.Changes()
 	require.NoError(t, err)
-	s = s.With(changes)
-	assert.Equal(t, tags, was.Tags())
-	assert.Len(t, was.StationsOf("gate"), 2)
-	assert.NotEmpty(t, was.PointsOf("plc"))
+	next := s.With(changes)
+	assert.Empty(t, next.StationsOf("gate"))
+	assert.Empty(t, next.PointsOf("plc"))
+	assert.Equal(t, tags, s.Tags())
+	assert.Len(t, s.StationsOf("gate"), 2)
+	assert.NotEmpty(t, s.PointsOf("plc"))
 }
 
 func TestPuttingTheSameIsNoChange(t *testing.T) {
