@@ -89,7 +89,7 @@ func TestFindingsOfAStation(t *testing.T) {
 		{"not Modbus", rig.Faults{Garbage: true}, diagnose.NotTheProtocol, "gate", "does not speak Modbus"},
 		{"closes whatever it is asked", rig.Faults{Close: true}, diagnose.ClosesConnection, "gate", "closes it when it is asked"},
 		{"answers that end early", rig.Faults{Truncate: true}, diagnose.AnswersMalformed, "two", "invalid"},
-		{"some answers that end early", rig.Faults{Truncate: true, Some: 3}, diagnose.AnswersMalformed, "two", "Some of the device's answers"},
+		{"some answers that end early", rig.Faults{Truncate: true, Some: 3}, diagnose.AnswersMalformed, "two", "Some of the device's responses"},
 		{"a byte count that is wrong", rig.Faults{Miscount: true}, diagnose.AnswersMalformed, "two", "invalid"},
 		{"bytes behind each answer", rig.Faults{Trailing: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no response"},
 		{"bytes before each answer", rig.Faults{Noise: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no response"},
