@@ -272,3 +272,19 @@ func TestValuesThatAreNone(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(b), `"value":null`)
 }
+
+// A raw code by which a device says that it has no value is no value, in the command line, the API and the site file.
+func TestARawCodeForAFailure(t *testing.T) {
+	p := furnished(t)
+	r := p.run("point", "set", "gate/setpoint", "--invalid", "[0x0064, -1]") // 100, which it holds
+	require.Equal(t, 0, r.code, r.err)
+	got := p.await("gate/setpoint", func(r api.Reading) bool { return said(r) == "bad (sensor-failure)" })
+	assert.Equal(t, "the device gives a raw code that says that it has no value", got.Explanation)
+	assert.Contains(t, p.run("export").out, "invalid: [100, -1]")
+	wrong := p.run("point", "set", "gate/setpoint", "--invalid", "[70000]")
+	assert.NotZero(t, wrong.code)
+	assert.Contains(t, wrong.err, "70000 does not fit the 16 bits of int16")
+	r = p.run("point", "set", "gate/setpoint", "--invalid", "null")
+	require.Equal(t, 0, r.code, r.err)
+	p.awaitQuality("gate/setpoint", "good")
+}
