@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"strings"
 	"sync"
 	"testing"
 
@@ -287,4 +288,27 @@ func TestARawCodeForAFailure(t *testing.T) {
 	r = p.run("point", "set", "gate/setpoint", "--invalid", "null")
 	require.Equal(t, 0, r.code, r.err)
 	p.awaitQuality("gate/setpoint", "good")
+}
+
+// Of a range with addresses that the device does not have, what it has is shown, and of the others why not.
+func TestARangeWithAHole(t *testing.T) {
+	p := furnished(t)
+	r := p.run("read", "--station", "plc", "hr:37..42")
+	assert.Equal(t, 4, r.code, r.err)
+	lines := strings.Split(strings.TrimSpace(r.out), "\n")
+	require.Len(t, lines, 7, r.out)
+	assert.Contains(t, lines[0], "WHY NOT")
+	assert.Regexp(t, `^hr:39 +40040 +0x0000 +0 +0`, lines[3])
+	assert.Regexp(t, `^hr:40 +40041 .*the device refused: exception 2 \(illegal data address\)`, lines[4])
+	r = p.run("read", "--station", "plc", "hr:38..41", "--type", "uint32", "-o", "json")
+	assert.Equal(t, 4, r.code)
+	var list []api.RawReading
+	require.NoError(t, json.Unmarshal([]byte(r.out), &list))
+	require.Len(t, list, 2)
+	assert.Empty(t, list[0].Problem)
+	assert.Contains(t, list[1].Problem, "hr:40: the device refused")
+	assert.True(t, list[1].Value.IsZero(), "half a value is none")
+	r = p.run("read", "--station", "plc", "hr:100..120")
+	assert.Equal(t, 1, r.code, "nothing of it is there")
+	assert.Contains(t, r.err, "illegal data address")
 }
