@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 
 import type { Link, Reading } from '../src/api/client'
 import { age, farEnd, raw, scalingText } from '../src/format'
-import { readStates, writeStates } from '../src/pages/points/states'
+import { readCodes, readStates, writeStates } from '../src/pages/points/states'
 
 describe('age', () => {
   const now = Date.parse('2026-05-01T12:00:00Z')
@@ -48,5 +48,12 @@ describe('states', () => {
     expect(readStates('off\non\n7 = fault\nafter')).toEqual({ 0: 'off', 1: 'on', 7: 'fault', 8: 'after' })
     expect(readStates(' \n')).toBeNull()
     expect(readStates(writeStates(['a', 'b']))).toEqual({ 0: 'a', 1: 'b' })
+  })
+})
+
+describe('raw codes', () => {
+  it('are numbers, or hex as text', () => {
+    expect(readCodes('0x8000, 32767;-1  8000h')).toEqual(['0x8000', 32767, -1, '8000h'])
+    expect(readCodes(' ')).toBeNull()
   })
 })

@@ -121,7 +121,7 @@ func (s *Server) readRange(c *gin.Context) error {
 	if c.Query("type") != "" && what.Count%width != 0 {
 		what.Count = (what.Count + width - 1) / width * width // a value is read whole
 	}
-	samples, err := s.engine.ReadAddresses(c.Request.Context(), st.Name, what)
+	samples, err := s.readAround(c.Request.Context(), st.Name, what)
 	if err != nil {
 		return gateway(err)
 	}
@@ -131,7 +131,7 @@ func (s *Server) readRange(c *gin.Context) error {
 	}
 	list := Page[RawReading]{Items: make([]RawReading, len(samples))}
 	for i, sample := range samples {
-		r := RawReading{Address: sample.Address.String(), Shown: sample.Address.Format(convention), Value: sample.Value, Raw: sample.Raw()}
+		r := RawReading{Address: sample.Address.String(), Shown: sample.Address.Format(convention), Value: sample.Value, Raw: sample.Raw(), Problem: explain(sample.Reason)}
 		if len(sample.Words) == 1 {
 			signed := int16(sample.Words[0])
 			r.Signed = &signed
@@ -149,8 +149,13 @@ func typed(samples []table.Sample, layout codec.Layout, convention site.Conventi
 		r := RawReading{Address: samples[0].Address.String(), Shown: samples[0].Address.Format(convention)}
 		for _, sample := range samples[:n] {
 			r.Raw.Words = append(r.Raw.Words, sample.Words...)
+			if sample.Reason != "" && r.Problem == "" {
+				r.Problem = sample.Address.String() + ": " + explain(sample.Reason)
+			}
 		}
-		r.Value, _ = layout.Decode(r.Raw.Words) // nothing where they are no value of this type
+		if r.Problem == "" {
+			r.Value, _ = layout.Decode(r.Raw.Words) // nothing where they are no value of this type
+		}
 		list = append(list, r)
 	}
 	return list

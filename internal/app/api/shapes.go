@@ -212,6 +212,7 @@ type RawReading struct {
 	Value   codec.Value `json:"value" doc:"a register as uint16, or a bit"`
 	Signed  *int16      `json:"signed,omitempty" doc:"the register as int16"`
 	Raw     reading.Raw `json:"raw"`
+	Problem string      `json:"problem,omitempty" doc:"why it could not be read, while others of the range could"`
 }
 
 // Lens is a point's raw data under every interpretation.

@@ -137,23 +137,33 @@ func (a *app) readRanges(ctx context.Context, d direct, ranges []string) error {
 		}
 		list = append(list, part...)
 	}
-	return a.print(list, func(t *table) {
+	holes := slices.ContainsFunc(list, func(r api.RawReading) bool { return r.Problem != "" })
+	err := a.print(list, func(t *table) {
+		head := []string{"ADDRESS", "NOTATION", "RAW", "UNSIGNED", "SIGNED"}
 		if d.typ != "" {
-			t.header("ADDRESS", "NOTATION", "RAW", strings.ToUpper(d.typ))
-			for _, r := range list {
-				t.row(r.Address, r.Shown, r.Raw.String(), r.Value.String())
-			}
-			return
+			head = append(head[:3:3], strings.ToUpper(d.typ))
 		}
-		t.header("ADDRESS", "NOTATION", "RAW", "UNSIGNED", "SIGNED")
+		if holes {
+			head = append(head, "WHY NOT")
+		}
+		t.header(head...)
 		for _, r := range list {
-			signed := ""
-			if r.Signed != nil {
-				signed = fmt.Sprint(*r.Signed)
+			row := []string{r.Address, r.Shown, r.Raw.String(), r.Value.String()}
+			if d.typ == "" && r.Signed != nil {
+				row = append(row, fmt.Sprint(*r.Signed))
+			} else if d.typ == "" {
+				row = append(row, "")
 			}
-			t.row(r.Address, r.Shown, r.Raw.String(), r.Value.String(), signed)
+			if holes {
+				row = append(row, r.Problem)
+			}
+			t.row(row...)
 		}
 	})
+	if err == nil && holes && d.every == 0 {
+		return &exitError{code: exitNotGood}
+	}
+	return err
 }
 
 // direct is how addresses without a point are asked for and written.

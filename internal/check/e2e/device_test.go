@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"strings"
 	"sync"
 	"testing"
 
@@ -271,4 +272,43 @@ func TestValuesThatAreNone(t *testing.T) {
 	b, err := json.Marshal(r)
 	require.NoError(t, err)
 	assert.Contains(t, string(b), `"value":null`)
+}
+
+// A raw code by which a device says that it has no value is no value, in the command line, the API and the site file.
+func TestARawCodeForAFailure(t *testing.T) {
+	p := furnished(t)
+	r := p.run("point", "set", "gate/setpoint", "--invalid", "[0x0064, -1]") // 100, which it holds
+	require.Equal(t, 0, r.code, r.err)
+	got := p.await("gate/setpoint", func(r api.Reading) bool { return said(r) == "bad (sensor-failure)" })
+	assert.Equal(t, "the device gives a raw code that says that it has no value", got.Explanation)
+	assert.Contains(t, p.run("export").out, "invalid: [100, -1]")
+	wrong := p.run("point", "set", "gate/setpoint", "--invalid", "[70000]")
+	assert.NotZero(t, wrong.code)
+	assert.Contains(t, wrong.err, "70000 does not fit the 16 bits of int16")
+	r = p.run("point", "set", "gate/setpoint", "--invalid", "null")
+	require.Equal(t, 0, r.code, r.err)
+	p.awaitQuality("gate/setpoint", "good")
+}
+
+// Of a range with addresses that the device does not have, what it has is shown, and of the others why not.
+func TestARangeWithAHole(t *testing.T) {
+	p := furnished(t)
+	r := p.run("read", "--station", "plc", "hr:37..42")
+	assert.Equal(t, 4, r.code, r.err)
+	lines := strings.Split(strings.TrimSpace(r.out), "\n")
+	require.Len(t, lines, 7, r.out)
+	assert.Contains(t, lines[0], "WHY NOT")
+	assert.Regexp(t, `^hr:39 +40040 +0x0000 +0 +0`, lines[3])
+	assert.Regexp(t, `^hr:40 +40041 .*the device refused: exception 2 \(illegal data address\)`, lines[4])
+	r = p.run("read", "--station", "plc", "hr:38..41", "--type", "uint32", "-o", "json")
+	assert.Equal(t, 4, r.code)
+	var list []api.RawReading
+	require.NoError(t, json.Unmarshal([]byte(r.out), &list))
+	require.Len(t, list, 2)
+	assert.Empty(t, list[0].Problem)
+	assert.Contains(t, list[1].Problem, "hr:40: the device refused")
+	assert.True(t, list[1].Value.IsZero(), "half a value is none")
+	r = p.run("read", "--station", "plc", "hr:100..120")
+	assert.Equal(t, 1, r.code, "nothing of it is there")
+	assert.Contains(t, r.err, "illegal data address")
 }

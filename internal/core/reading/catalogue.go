@@ -27,6 +27,7 @@ var catalogue = []Meaning{
 	{BadResponse, Bad, "invalid response to the request", "arithmon traffic shows it; look at the framing (mbap, rtu, ascii) and at the unit number"},
 	{Offline, Bad, "the device says that the point is not in service", "look at the input module, or at how the point is configured in the device"},
 	{CommLost, Bad, "the device says that it has lost what is behind it", "look at the device's own sub-network"},
+	{SensorFailure, Bad, "the device gives a raw code that says that it has no value", "look at the sensor and its wiring; the raw code is beside the reading"},
 	{Decode, Bad, "the raw data are no value of this type: not a number, not BCD or not text", "arithmon lens TAG shows them as every type and byte order"},
 }
 

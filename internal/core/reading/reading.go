@@ -66,6 +66,8 @@ const (
 	Offline     Reason = "offline"   // the device's own flag
 	CommLost    Reason = "comm-lost" // behind the device
 	Decode      Reason = "decode"    // not a number, not BCD, not text
+
+	SensorFailure Reason = "sensor-failure" // a raw code that the point lists as invalid
 )
 
 const exceptionPrefix = "exception-"

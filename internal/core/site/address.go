@@ -2,6 +2,8 @@ package site
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -272,7 +274,7 @@ func ParseAddress(text string, n Notation, chosen Space) (Address, error) {
 
 // Parse reads what a person typed in convention c. With a space in front (hr:9, ai:3) the number is canonical:
 // zero-based, as on the wire, whatever the notation. A plain number is read in the notation; its table comes from its
-// leading digit or is chosen. Hex is 0x3100 or 3100h. A suffix names a part of a register: .low, .high, or a bit as c
+// leading digit or is chosen. Hex is 0x3100 or 3100h; 30,009 and 4x2833 are read as manuals print them. A suffix names a part of a register: .low, .high, or a bit as c
 // counts them, .0 to .15 unless it says otherwise. A number with two possible readings is an error that shows both.
 func (c Convention) Parse(text string, chosen Space) (Address, error) {
 	n := c.Notation
@@ -294,15 +296,22 @@ func (c Convention) Parse(text string, chosen Space) (Address, error) {
 	if prefixed && chosen != "" && chosen != space {
 		return Address{}, fmt.Errorf("%q names a %s, but the table chosen is %s (%s)", typed, space.Name(), chosen, chosen.Name())
 	}
-	number, hex, err := parseNumber(digits)
-	if err != nil {
-		return Address{}, fmt.Errorf("%q: %w", typed, err)
-	}
 	var a Address
-	if prefixed {
-		a, err = canonical(typed, space, digits, number, hex, n)
+	if m := crossed.FindStringSubmatch(digits); m != nil && !prefixed {
+		a, err = printed(typed, m[1][0], m[2], chosen)
 	} else {
-		a, err = plain(typed, digits, number, hex, n, chosen)
+		if !prefixed {
+			digits = ungrouped(digits)
+		}
+		number, hex, fault := parseNumber(digits)
+		switch {
+		case fault != nil:
+			err = fmt.Errorf("%q: %w", typed, fault)
+		case prefixed:
+			a, err = canonical(typed, space, digits, number, hex, n)
+		default:
+			a, err = plain(typed, digits, number, hex, n, chosen)
+		}
 	}
 	if err != nil {
 		return Address{}, err
@@ -362,6 +371,34 @@ func cutPart(s string, numbering BitNumbering) (string, Part, error) {
 		return "", Whole, fmt.Errorf("%q: after the point comes a bit, %d to %d, or low or high for a byte", s, first, first+15)
 	}
 	return number, Bit(bit), nil
+}
+
+var (
+	grouped = regexp.MustCompile(`^\d{1,3}(,\d{3})+$`)
+	crossed = regexp.MustCompile(`^([134])[xX](\d{1,5})$`)
+)
+
+// ungrouped takes the commas out of a number that is printed in groups of three digits: 30,009.
+func ungrouped(digits string) string {
+	if grouped.MatchString(digits) {
+		return strings.ReplaceAll(digits, ",", "")
+	}
+	return digits
+}
+
+// printed reads a reference as some manuals print it, with an x behind the digit of its table: 4x2833. That it begins with 0 (coils) would be
+// hex.
+func printed(typed string, table byte, digits string, chosen Space) (Address, error) {
+	number, _ := strconv.Atoi(digits)
+	if number < 1 || number > 0x10000 {
+		return Address{}, fmt.Errorf("%q: behind the x the numbers go from 1 to 65536", typed)
+	}
+	at := slices.IndexFunc(spaces[:], func(t spaceTraits) bool { return t.digit == table }) // crossed takes no other digits
+	space := spaces[at].space
+	if chosen != "" && chosen != space {
+		return Address{}, fmt.Errorf("%q contradicts its table: it is a %s, but the table chosen is %s (%s)", typed, space.Name(), chosen, chosen.Name())
+	}
+	return Address{Space: space, Offset: uint16(number - 1)}, nil
 }
 
 func parseNumber(s string) (n uint64, hex bool, err error) {

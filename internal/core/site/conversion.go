@@ -15,13 +15,14 @@ type Conversion struct {
 	typ      codec.Type
 	scale    *scaling.Func // nil: none
 	invert   bool
+	invalid  []RawCode
 	states   States
 	decimals int // -1: as many as needed
 }
 
 // Conversion returns the conversion of a valid point.
 func (p Point) Conversion() Conversion {
-	c := Conversion{typ: p.Type, invert: p.Invert, states: p.States, decimals: -1}
+	c := Conversion{typ: p.Type, invert: p.Invert, invalid: p.Invalid, states: p.States, decimals: -1}
 	if f, _ := p.Scaling.Compile(); !f.IsZero() { // a valid point's scaling compiles; otherwise it is none
 		c.scale = &f
 	}
@@ -50,13 +51,23 @@ func (c Conversion) Engineering(raw codec.Value) (v codec.Value, inRange bool) {
 	return codec.FloatValue(eng), inRange
 }
 
+// Invalid reports whether a decoded raw value is one with which the device says that it has none.
+func (c Conversion) Invalid(raw codec.Value) bool {
+	for _, code := range c.invalid {
+		if code.means(raw, c.typ) {
+			return true
+		}
+	}
+	return false
+}
+
 // Certain reports whether all raw data give a value within its range, so that a reading of them is good without being looked at.
 func (c Conversion) Certain() bool {
 	switch c.typ {
 	case codec.TypeFloat32, codec.TypeFloat64, codec.TypeBCD16, codec.TypeBCD32, codec.TypeString:
 		return false // there are words that are none of these
 	}
-	return c.scale == nil || !c.scale.Bounded()
+	return len(c.invalid) == 0 && (c.scale == nil || !c.scale.Bounded())
 }
 
 // Raw gives the raw value to send for what a person gave: a number, a boolean, the name of a state, or text for a
@@ -78,6 +89,9 @@ func (c Conversion) Raw(given codec.Value) (codec.Value, error) {
 		}
 		return codec.BoolValue(v.Bool() != c.invert), nil
 	}
+	if n, whole := v.Int(); whole && c.enumerated() && c.states[n] == "" {
+		return codec.Value{}, fmt.Errorf("%s is none of its states: %s", given, strings.Join(c.states.Names(), ", "))
+	}
 	if c.scale == nil {
 		if f, _ := v.Float(); v.Kind() == codec.Float && f != math.Trunc(f) && c.typ != codec.TypeFloat32 && c.typ != codec.TypeFloat64 {
 			return codec.Value{}, fmt.Errorf("%s is not a whole number, which %s takes", given, c.typ)
@@ -87,6 +101,20 @@ func (c Conversion) Raw(given codec.Value) (codec.Value, error) {
 	f, _ := v.Float()
 	raw, err := c.scale.Inverse(f)
 	return codec.FloatValue(raw), err
+}
+
+// enumerated reports whether the states are all values that there are: they count from 0 without a gap. A few names of special values leave
+// the rest as it is.
+func (c Conversion) enumerated() bool {
+	if len(c.states) < 2 || c.typ == codec.TypeBits {
+		return false
+	}
+	for n := range int64(len(c.states)) {
+		if c.states[n] == "" {
+			return false
+		}
+	}
+	return true
 }
 
 // number reads given as a number or the name of a state.

@@ -321,6 +321,7 @@ type Point struct {
 	Unit        string          `json:"unit,omitempty" doc:"engineering unit, at most 20 characters"`
 	Decimals    *int            `json:"decimals,omitempty" doc:"decimals shown, 0 to 12 (default as many as needed)"`
 	Description string          `json:"description,omitempty" doc:"free text, at most 500 characters"`
+	Invalid     []RawCode       `json:"invalid,omitempty" doc:"raw values with which the device says that it has none: [0x8000, 32767]; the point is bad (sensor-failure) then"`
 	States      States          `json:"states,omitempty" doc:"names of values: [closed, open] or {0: stopped, 5: tripped}; of the bits for type bits"`
 	Invert      bool            `json:"invert,omitempty" doc:"bool only: 0 means true"`
 	Writable    bool            `json:"writable,omitempty" doc:"true: the point may be written"`

@@ -346,6 +346,7 @@ func (p Point) validateMeaning(f *faults) {
 		f.add("invert", true, "only a bool can be inverted; this is %s", p.Type)
 	}
 	p.validateStates(f, compiled)
+	p.validateInvalid(f)
 }
 
 func (p Point) validateStates(f *faults, compiled scaling.Func) {

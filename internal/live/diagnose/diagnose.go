@@ -110,6 +110,7 @@ type Link struct {
 	Failure      failure.Kind // why it does not open
 	Failures     int          // attempts in a row that failed
 	Reason       string       // in words
+	Worked       bool         // something was answered on it with the settings that it has
 	ExtraRefused int          // further connections that were refused while one was open
 	Open         int          // connections that are
 	Counts       Counts       // of the last minute

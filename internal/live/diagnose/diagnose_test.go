@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -97,6 +98,30 @@ func TestEveryFailureToOpenHasItsFinding(t *testing.T) {
 		assert.Equal(t, code, list[0].Code)
 		assert.Contains(t, list[0].Evidence, "why")
 	}
+}
+
+// The settings of a link that has worked are not what is wrong when it stops.
+func TestALinkThatHasWorked(t *testing.T) {
+	for kind, code := range map[failure.Kind]Code{failure.Refused: ConnectionRefused, failure.Timeout: ConnectTimeout} {
+		for _, worked := range []bool{false, true} {
+			l := link(func(l *Link) {
+				l.Up, l.Down, l.Failure, l.Failures, l.Reason, l.Worked = false, true, kind, 3, "why", worked
+				l.Link.Port = 1502
+			})
+			list := Find(Evidence{Links: []Link{l}})
+			require.Len(t, list, 1)
+			assert.Equal(t, code, list[0].Code)
+			assert.Equal(t, worked, strings.Contains(list[0].Cause, "before"), list[0].Cause)
+			for _, step := range list[0].Next {
+				assert.False(t, worked && step.Change != nil, "%s changes a setting that worked", step.Text)
+			}
+		}
+	}
+	l := link(func(l *Link) {
+		l.Up, l.Down, l.Failure, l.Failures = false, true, failure.Refused, 3
+		l.Link.Protocol, l.Link.Framing, l.Link.Port = site.DNP3, "", 1502
+	})
+	assert.Equal(t, map[string]any{"port": 20000}, Find(Evidence{Links: []Link{l}})[0].Next[0].Change.Fields, "the usual port of its protocol")
 }
 
 func TestTheUnitThatAnswersInstead(t *testing.T) {

@@ -200,34 +200,41 @@ func (f *finder) down(l Link) bool {
 	link := func(code Code, certainty float64, cause string, next ...Step) {
 		f.add(site.KindLink, name, code, certainty, cause, evidence, next...)
 	}
-	switch l.Failure {
-	case failure.Name:
+	switch {
+	case l.Failure == failure.Name:
 		link(NameUnresolved, 0.97, fmt.Sprintf("The name %q is known to no name server that this machine asks.", l.Link.Host),
 			say("check the spelling"), say("use the IP address of the device instead of its name"), say("check this machine's name server and network"))
-	case failure.Unreachable:
+	case l.Failure == failure.Unreachable:
 		link(HostUnreachable, 0.9, fmt.Sprintf("There is no way from this machine to %s.", l.Link.Host),
 			say("check that this machine has an address in the device's network, and its cable"), say("check the address and mask of the device"),
 			say("with several network adapters, name the right one in bind"))
-	case failure.Refused:
+	case l.Failure == failure.Refused && l.Worked:
+		link(ConnectionRefused, 0.95, fmt.Sprintf("The host is there, and refuses connections at %s, where it answered before: its service has stopped, or all its connections are taken.", far),
+			say("see whether the device restarts, or was switched off or set otherwise"), say("close other programs that are connected to it: many devices take only a few connections"),
+			say("the settings here worked; leave them"))
+	case l.Failure == failure.Timeout && l.Worked:
+		link(ConnectTimeout, 0.85, fmt.Sprintf("Nothing answers at %s any more, where something did before: its power, or the network between.", far),
+			say("check the device's power"), say("check cable and switch port; ping the address"), say("the settings here worked; leave them"))
+	case l.Failure == failure.Refused:
 		link(ConnectionRefused, 0.95, fmt.Sprintf("The host is there, and refuses connections at %s: nothing listens on that port.", far),
-			portStep(l.Link), say("switch Modbus TCP on in the device"), say("see whether a firewall of the device lets only some addresses in"))
-	case failure.Timeout:
+			portStep(l.Link), say(fmt.Sprintf("switch %s on in the device", l.Link.Protocol.Traits().Name)), say("see whether a firewall of the device lets only some addresses in"))
+	case l.Failure == failure.Timeout:
 		link(ConnectTimeout, 0.8, fmt.Sprintf("Nothing answers at %s: no host with that address, or a firewall that keeps silent.", far),
 			say("ping the address; look at the device's own display for it"), say("check cable, switch port and network mask"), say("check the firewalls between"))
-	case failure.Bind:
+	case l.Failure == failure.Bind:
 		link(BindWrong, 0.97, fmt.Sprintf("%q, to go out by, is no address or interface of this machine.", l.Link.Bind),
 			set("let the machine's routes choose", site.KindLink, name, map[string]any{"bind": ""}))
-	case failure.TLS:
+	case l.Failure == failure.TLS:
 		link(TLSRefused, 0.9, "The secured connection does not come about: certificate or protocol do not fit.",
 			say("look at the reason above: give the plant's certificates in tls.ca, or the name in the certificate in tls.server_name"),
 			say("check the clocks: a certificate is valid for a time"))
-	case failure.Port:
+	case l.Failure == failure.Port:
 		link(PortMissing, 0.97, fmt.Sprintf("The serial port %s is not there.", l.Link.Serial.Device),
 			say("plug the adapter in; arithmon ports lists what there is"), say("choose a port that is there; the reason above names them"))
-	case failure.Taken:
+	case l.Failure == failure.Taken:
 		link(PortTaken, 0.95, fmt.Sprintf("Another program holds the serial port %s.", l.Link.Serial.Device),
 			say("close the other program"), say("see whether a second service runs on this machine"))
-	case failure.Modem:
+	case l.Failure == failure.Modem:
 		link(NoModem, 0.9, fmt.Sprintf("The port %s opens, and no modem answers on it.", l.Link.Serial.Device),
 			say("check the modem's power and cable"), say("use the baud at which the modem takes commands"), say("check modem.init"))
 	}
@@ -235,9 +242,9 @@ func (f *finder) down(l Link) bool {
 }
 
 func portStep(l site.Link) Step {
-	usual := 502
+	usual := l.Protocol.Traits().Port
 	if l.Transport == site.TLS {
-		usual = 802
+		usual = l.Protocol.Traits().TLSPort
 	}
 	if l.Port == usual {
 		return say("look in the manual for the port; some devices use another than " + fmt.Sprint(usual))

@@ -179,7 +179,7 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	defer r.mu.Unlock()
 	l := diagnose.Link{
 		Link: r.link, Up: r.status.State == Up, Down: r.status.State == Down, Failure: r.failure, Failures: r.failures,
-		Reason: r.status.Reason,
+		Reason: r.status.Reason, Worked: r.status.Statistics.Answers > 0,
 	}
 	for _, c := range r.connections {
 		if c.session != nil {

@@ -103,6 +103,9 @@ func (s *Slot) take(sample *Sample, now time.Time) {
 	if !slices.Equal(r.Raw.Words, sample.Words) {
 		r.Raw.Words = slices.Clone(sample.Words) // readings share it, so it is replaced and never changed
 	}
+	if r.Quality != reading.Bad && s.conversion.Invalid(sample.Value) {
+		r.Quality, r.Reason = reading.Bad, reading.SensorFailure
+	}
 	if r.Quality != reading.Bad {
 		value, inRange := s.conversion.Engineering(sample.Value)
 		switch {
@@ -161,5 +164,5 @@ func (s *Slot) emit(sample *Sample) {
 // sameSource reports whether two slots read the same data in the same way, so that a reading of one holds for the other.
 func sameSource(a, b *Slot) bool {
 	return a.Point.Station == b.Point.Station && a.Point.Address == b.Point.Address && *a.Layout == *b.Layout &&
-		a.Point.Invert == b.Point.Invert && reflect.DeepEqual(a.Point.Scaling, b.Point.Scaling)
+		a.Point.Invert == b.Point.Invert && slices.Equal(a.Point.Invalid, b.Point.Invalid) && reflect.DeepEqual(a.Point.Scaling, b.Point.Scaling)
 }

@@ -267,3 +267,29 @@ func BenchmarkTap(b *testing.B) {
 		}
 	}
 }
+
+// A raw code that says that there is no value makes the point bad, whichever way it comes, and keeps the last good value.
+func TestARawCodeIsASensorFailure(t *testing.T) {
+	table, st := New(), site.NewStation()
+	st.Name = "plc"
+	p := site.Point{Tag: "a", Station: "plc", Address: site.Address{Space: site.HoldingRegisters}, Type: codec.TypeInt16, Invalid: []site.RawCode{0x8000}}
+	slot := table.Put(&p, st)
+	places := []Place{{slot, 0, 1}}
+	var block Block
+	reads := func() string {
+		r := slot.Reading()
+		return fmt.Sprint(r.Value, " ", r.Quality, " ", r.Reason)
+	}
+	block.Store(registers(1, 5), false, places, time.Now())
+	assert.Equal(t, "5 good ", reads())
+	block.Store(registers(1, 0x8000), false, places, time.Now())
+	assert.Equal(t, "5 bad sensor-failure", reads())
+	assert.Equal(t, Count{Bad: 1}, table.Count([]*Slot{slot}))
+	block.Store(registers(1, 6), false, places, time.Now())
+	assert.Equal(t, "6 good ", reads())
+	table.Emit([]Sample{{Slot: slot, Value: codec.IntValue(-32768), Words: []uint16{0x8000}, Quality: reading.Good}})
+	assert.Equal(t, "6 bad sensor-failure", reads())
+	changed := p
+	changed.Invalid = nil
+	assert.Equal(t, reading.NeverRead, table.Put(&changed, st).Reading().Reason, "it means something else now")
+}

@@ -6,7 +6,7 @@ import ConflictDialog from '../../components/ConflictDialog.vue'
 import { useForm, whenKnown } from '../../composables/useForm'
 import { useSite } from '../../composables/useSite'
 import ScalingFields from './ScalingFields.vue'
-import { readStates, writeStates } from './states'
+import { readCodes, readStates, writeStates } from './states'
 
 const props = defineProps<{ point?: Point }>()
 const emit = defineEmits<{ saved: [tag: string] }>()
@@ -27,6 +27,7 @@ const form = reactive({
   decimals: p?.decimals ?? undefined,
   description: p?.description ?? '',
   states: writeStates(p?.states),
+  invalid: (p?.invalid ?? []).join(', '),
   invert: p?.invert ?? false,
   writable: p?.writable ?? false,
   poll: p?.poll ?? '',
@@ -87,7 +88,7 @@ watch(
   { immediate: true },
 )
 
-const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
+const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'invalid', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
 /** What is saved. */
 function payload() {
   const states = readStates(form.states)
@@ -108,6 +109,7 @@ function payload() {
     read_back: form.writable ? form.read_back || null : null,
     pulse: form.writable && (!dnp3.value || pulsed.value) ? form.pulse || null : null,
     states,
+    invalid: readCodes(form.invalid),
   }
 }
 whenKnown(station, () => begin(payload()))
@@ -158,6 +160,9 @@ const submit = () => save(payload(), form.tag, fields)
     </div>
     <el-form-item label="Names of its values, one a line: 0 = stopped" :error="faults.states">
       <el-input v-model="form.states" type="textarea" :autosize="{ minRows: 2, maxRows: 8 }" name="states" class="mono" />
+    </el-form-item>
+    <el-form-item label="Raw codes by which the device says that it has no value (optional)" :error="faults.invalid">
+      <el-input v-model="form.invalid" name="invalid" class="mono" placeholder="0x8000, 32767" />
     </el-form-item>
     <el-form-item :error="faults.writable || faults.invert">
       <el-checkbox v-model="form.writable" name="writable">may be written</el-checkbox>

@@ -23,3 +23,9 @@ export function readStates(text: string): Record<string, string> | null {
   }
   return Object.keys(states).length > 0 ? states : null
 }
+
+/** Raw codes with commas between them, as the service reads them: numbers, or hex as text. */
+export function readCodes(text: string): (number | string)[] | null {
+  const codes = text.split(/[\s,;]+/).filter(Boolean)
+  return codes.length > 0 ? codes.map((code) => (/^-?[0-9]+$/.test(code) ? Number(code) : code)) : null
+}

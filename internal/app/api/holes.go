@@ -1,0 +1,55 @@
+package api
+
+import (
+	"context"
+	"errors"
+
+	"arithmon/internal/core/reading"
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/table"
+	"arithmon/internal/protocol/modbus"
+)
+
+// mostHoleReads is how many requests are made at most for one range that a device refuses as a whole.
+const mostHoleReads = 200
+
+// readAround reads a range, and where the device refuses some of its addresses, what can be read of it; the others are samples that say why.
+// A range of which nothing can be read is an error.
+func (s *Server) readAround(ctx context.Context, station string, what site.Range) ([]table.Sample, error) {
+	left := mostHoleReads
+	var read func(site.Range) ([]table.Sample, error)
+	read = func(part site.Range) ([]table.Sample, error) {
+		left--
+		samples, err := s.engine.ReadAddresses(ctx, station, part)
+		var refused modbus.Exception
+		if err == nil || !errors.As(err, &refused) || refused != modbus.IllegalDataAddress && refused != modbus.IllegalDataValue {
+			return samples, err
+		}
+		if part.Count == 1 {
+			return []table.Sample{{Address: part.Start, Quality: reading.Bad, Reason: reading.ExceptionReason(byte(refused))}}, nil
+		}
+		if left < 2 {
+			return nil, err
+		}
+		half := part.Count / 2
+		rest := part
+		part.Count, rest.Count = half, rest.Count-half
+		rest.Start.Offset += uint16(half)
+		first, err := read(part)
+		if err != nil {
+			return nil, err
+		}
+		second, err := read(rest)
+		return append(first, second...), err
+	}
+	samples, err := read(what)
+	for _, sample := range samples {
+		if sample.Quality != reading.Bad {
+			return samples, err
+		}
+	}
+	if err == nil && len(samples) > 0 { // nothing of it is there: as the device says of the whole
+		_, err = s.engine.ReadAddresses(ctx, station, what)
+	}
+	return samples, err
+}
