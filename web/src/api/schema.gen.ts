@@ -3191,6 +3191,8 @@ export interface components {
             decimals?: number | null;
             /** @description free text, at most 500 characters */
             description?: string;
+            /** @description raw values with which the device says that it has none: [0x8000, 32767]; the point is bad (sensor-failure) then */
+            invalid?: number[];
             /** @description bool only: 0 means true */
             invert?: boolean;
             /** @description string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64 */
@@ -3258,6 +3260,8 @@ export interface components {
             decimals?: number | null;
             /** @description free text, at most 500 characters */
             description?: string;
+            /** @description raw values with which the device says that it has none: [0x8000, 32767]; the point is bad (sensor-failure) then */
+            invalid?: number[];
             /** @description bool only: 0 means true */
             invert?: boolean;
             /** @description string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64 */
@@ -3424,6 +3428,8 @@ export interface components {
         RawReading: {
             /** @description canonical */
             address: string;
+            /** @description why it could not be read, while others of the range could */
+            problem?: string;
             raw: {
                 bit?: number;
                 object?: string;
