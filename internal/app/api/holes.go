@@ -11,7 +11,7 @@ import (
 )
 
 // mostHoleReads is how many requests are made at most for one range that a device refuses as a whole.
-const mostHoleReads = 200
+const mostHoleReads = 40
 
 // readAround reads a range, and where the device refuses some of its addresses, what can be read of it; the others are samples that say why.
 // A range of which nothing can be read is an error.
@@ -25,11 +25,14 @@ func (s *Server) readAround(ctx context.Context, station string, what site.Range
 		if err == nil || !errors.As(err, &refused) || refused != modbus.IllegalDataAddress && refused != modbus.IllegalDataValue {
 			return samples, err
 		}
-		if part.Count == 1 {
-			return []table.Sample{{Address: part.Start, Quality: reading.Bad, Reason: reading.ExceptionReason(byte(refused))}}, nil
-		}
-		if left < 2 {
-			return nil, err
+		if part.Count == 1 || left < 2 { // or refused together, and not looked at one by one
+			samples := make([]table.Sample, part.Count)
+			for i := range samples {
+				at := part.Start
+				at.Offset += uint16(i)
+				samples[i] = table.Sample{Address: at, Quality: reading.Bad, Reason: reading.ExceptionReason(byte(refused))}
+			}
+			return samples, nil
 		}
 		half := part.Count / 2
 		rest := part

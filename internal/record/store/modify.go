@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"arithmon/internal/core/crash"
@@ -31,6 +32,8 @@ type modification struct {
 	left    *site.Site // as it leaves it
 	err     error
 	done    chan struct{}
+
+	upon bool // what was not written yet when it was prepared
 }
 
 // mostTogether is how many modifications are written in one transaction at most.
@@ -90,6 +93,7 @@ func (s *Store) modify(together []*modification) {
 	now := began
 	var changed []*modification
 	for _, m := range together {
+		m.upon = now != began
 		if m.err = m.prepare(now); m.err == nil && len(m.changes) > 0 && !m.edit.DryRun {
 			m.left = now.With(m.changes)
 			now = m.left
@@ -103,8 +107,10 @@ func (s *Store) modify(together []*modification) {
 	}
 	if err := s.write(changed); err != nil {
 		s.log.Error("changes could not be stored", "modifications", len(changed), "error", err)
-		for _, m := range changed {
-			m.changes, m.left, m.err = nil, began, named(err)
+		for _, m := range together {
+			if m.upon || slices.Contains(changed, m) { // what it saw, or did, is not there
+				m.changes, m.left, m.err = nil, began, named(err)
+			}
 		}
 		return
 	}

@@ -81,6 +81,41 @@ func TestModificationsTogether(t *testing.T) {
 	assert.Equal(t, 17, s.Site().Count(site.KindLink))
 }
 
+// What rests on a modification that could not be stored is not told either: neither that it is there already, nor that it stands in the way.
+func TestWhatRestsOnAModificationThatFailed(t *testing.T) {
+	s := open(t, t.TempDir())
+	_, err := s.db.Exec("PRAGMA query_only = 1")
+	require.NoError(t, err)
+	held, release := make(chan struct{}), make(chan struct{})
+	var waiting sync.WaitGroup
+	waiting.Go(func() { // holds the one who modifies, so that the others gather
+		_, _, err := s.Modify(t.Context(), Edit{DryRun: true}, func(*site.Draft, *site.Site) {
+			close(held)
+			<-release
+		})
+		assert.NoError(t, err)
+	})
+	<-held
+	var list []*modification
+	for _, fill := range []func(*site.Draft, *site.Site){
+		func(d *site.Draft, _ *site.Site) { d.Add(link("a")) },
+		func(d *site.Draft, _ *site.Site) { d.Put(link("a")) }, // no change, if the first one were there
+		func(d *site.Draft, _ *site.Site) { d.Add(link("a")) }, // taken, if it were
+	} {
+		m := &modification{ctx: t.Context(), fill: fill, done: make(chan struct{})}
+		list = append(list, m)
+		s.edits <- m
+	}
+	close(release)
+	waiting.Wait()
+	for i, m := range list {
+		<-m.done
+		assert.ErrorIs(t, m.err, ErrForbidden, i)
+		assert.Empty(t, m.changes)
+	}
+	assert.Empty(t, s.Site().Links())
+}
+
 func TestAClosedStoreTakesNothing(t *testing.T) {
 	s := open(t, t.TempDir())
 	require.NoError(t, s.Close())
