@@ -13,6 +13,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
@@ -273,7 +274,7 @@ func (s *Server) write(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, WriteResult{w.Tag, w.Outcome, together(w.Before), together(w.Sent), together(w.After), w.Message, w.NotAllowed})
+	c.JSON(http.StatusOK, WriteResult{w.Tag, w.Outcome, control.Together(w.Before), control.Together(w.Sent), control.Together(w.After), w.Message, w.NotAllowed})
 	return nil
 }
 
@@ -313,19 +314,4 @@ func (s *Server) writeRange(c *gin.Context) error {
 	list := func(v []codec.Value) []codec.Value { return append([]codec.Value{}, v...) }
 	c.JSON(http.StatusOK, RangeResult{w.Station, w.Address.String(), w.Outcome, list(w.Before), list(w.Sent), list(w.After), w.Message, w.NotAllowed})
 	return nil
-}
-
-// together is one value for several: the only one, or all of them as text.
-func together(list []codec.Value) codec.Value {
-	switch len(list) {
-	case 0:
-		return codec.Value{}
-	case 1:
-		return list[0]
-	}
-	texts := make([]string, len(list))
-	for i, v := range list {
-		texts[i] = v.String()
-	}
-	return codec.TextValue(strings.Join(texts, ", "))
 }

@@ -129,7 +129,7 @@ func (c *Controller) recorded(asked context.Context, who Principal, send func(co
 	if w.Outcome != Done {
 		level = slog.LevelWarn
 	}
-	c.log.Log(ctx, level, "write "+string(w.Outcome), "who", who.Name, "station", w.Station, "tag", w.Tag, "address", w.Address.String(), "sent", together(w.Sent).String(), "message", w.Message)
+	c.log.Log(ctx, level, "write "+string(w.Outcome), "who", who.Name, "station", w.Station, "tag", w.Tag, "address", w.Address.String(), "sent", Together(w.Sent).String(), "message", w.Message)
 	if err := c.records.EndWrite(ctx, id, w.record(who)); err != nil { // what became of it is told all the same
 		c.log.Error("the record of a write is not complete; it is tried again", "tag", w.Tag, "station", w.Station, "outcome", w.Outcome, "error", err)
 		c.records.Later(id, w.record(who))
@@ -144,11 +144,11 @@ var ErrGivenUp = errors.New("not sent: the request was given up before its turn 
 // record is the write as it is kept.
 func (w Write) record(who Principal) store.WriteRecord {
 	return store.WriteRecord{Time: time.Now(), Who: who.Name, Tag: w.Tag, Station: w.Station, Address: w.Address.String(),
-		Outcome: string(w.Outcome), Before: together(w.Before), Sent: together(w.Sent), After: together(w.After), Message: w.Message}
+		Outcome: string(w.Outcome), Before: Together(w.Before), Sent: Together(w.Sent), After: Together(w.After), Message: w.Message}
 }
 
-// together is one value for several: the only one, or all of them as text.
-func together(list []codec.Value) codec.Value {
+// Together is one value for several: the only one, or all of them as text.
+func Together(list []codec.Value) codec.Value {
 	switch len(list) {
 	case 0:
 		return codec.Value{}
