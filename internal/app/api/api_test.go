@@ -38,7 +38,7 @@ func ask(s *Server, method, path, body string, header ...string) *httptest.Respo
 	return w
 }
 
-// site makes a link, a station and points a/0 to a/4.
+// furnish makes a link, a station and points a/0 to a/4.
 func furnish(t *testing.T, s *Server) {
 	t.Helper()
 	w := ask(s, "POST", "/api/v1/apply", `{"arithmon": 1, "links": [{"name": "gate", "host": "127.0.0.1"}], "stations": [{"name": "plc", "link": "gate", "unit": 1}],

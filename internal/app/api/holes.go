@@ -25,12 +25,16 @@ func (s *Server) readAround(ctx context.Context, station string, what site.Range
 		if err == nil || !errors.As(err, &refused) || refused != modbus.IllegalDataAddress && refused != modbus.IllegalDataValue {
 			return samples, err
 		}
-		if part.Count == 1 || left < 2 { // or refused together, and not looked at one by one
+		if part.Count == 1 || left < 2 {
+			reason := reading.ExceptionReason(byte(refused))
+			if part.Count > 1 { // refused together, which says nothing of each
+				reason = reading.NeverRead
+			}
 			samples := make([]table.Sample, part.Count)
 			for i := range samples {
 				at := part.Start
 				at.Offset += uint16(i)
-				samples[i] = table.Sample{Address: at, Quality: reading.Bad, Reason: reading.ExceptionReason(byte(refused))}
+				samples[i] = table.Sample{Address: at, Quality: reading.Bad, Reason: reason}
 			}
 			return samples, nil
 		}
@@ -52,7 +56,7 @@ func (s *Server) readAround(ctx context.Context, station string, what site.Range
 		}
 	}
 	if err == nil && len(samples) > 0 { // nothing of it is there: as the device says of the whole
-		_, err = s.engine.ReadAddresses(ctx, station, what)
+		samples, err = s.engine.ReadAddresses(ctx, station, what)
 	}
 	return samples, err
 }

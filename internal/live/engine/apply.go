@@ -43,14 +43,13 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 		}
 	}
 	for name := range links {
-		var after <-chan struct{}
-		if old := e.runners[name]; old != nil {
+		old := e.runners[name]
+		if old != nil {
 			old.Stop()
-			after = old.Done()
 			delete(e.runners, name)
 		}
 		if l, ok := s.Link(name); ok {
-			e.startLink(s, l, after)
+			e.startLink(s, l, old)
 		} else {
 			e.traffic.Drop(name)
 		}

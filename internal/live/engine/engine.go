@@ -105,13 +105,13 @@ func (e *Engine) Stop() {
 }
 
 // startLink starts a runner for l with all its stations.
-func (e *Engine) startLink(s *site.Site, l site.Link, after <-chan struct{}) {
+func (e *Engine) startLink(s *site.Site, l site.Link, replaces *link.Runner) {
 	var stations []link.Station
 	for _, st := range s.StationsOf(l.Name) {
 		e.linkOf[st.Name] = l.Name
 		stations = append(stations, e.station(s, st))
 	}
-	r := link.Start(e.ctx, link.Options{Log: e.log, Link: l, Driver: e.drivers[l.Protocol], Table: e.table, Ring: e.traffic.Ring(l.Name, s.Count(site.KindLink)), Stations: stations, After: after})
+	r := link.Start(e.ctx, link.Options{Log: e.log, Link: l, Driver: e.drivers[l.Protocol], Table: e.table, Ring: e.traffic.Ring(l.Name, s.Count(site.KindLink)), Stations: stations, Replaces: replaces})
 	e.runners[l.Name] = r
 	e.ending.Go(func() { <-r.Done() })
 }

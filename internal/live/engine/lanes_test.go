@@ -185,7 +185,8 @@ func TestPulses(t *testing.T) {
 	})
 	t.Run("nobody borrows the line before it has ended", func(t *testing.T) {
 		p := newPlant()
-		run(t, pulsed(t), p, func(t *testing.T, e *Engine) {
+		s := pulsed(t)
+		run(t, s, p, func(t *testing.T, e *Engine) {
 			done := make(chan control.Write)
 			go func() {
 				w, _ := write(e, "horn", codec.BoolValue(true))
@@ -194,6 +195,14 @@ func TestPulses(t *testing.T) {
 			time.Sleep(time.Second)
 			err := e.Borrow(context.Background(), "bus", "a scan", func(context.Context) { t.Error("borrowed") })
 			assert.ErrorContains(t, err, "a pulse is being written")
+			d := s.Edit()
+			l, _ := s.Link("bus")
+			l.Retries++
+			d.Put(l)
+			apply(t, e, s, d)
+			time.Sleep(100 * time.Millisecond)
+			err = e.Borrow(context.Background(), "bus", "a scan", func(context.Context) { t.Error("borrowed") })
+			assert.ErrorContains(t, err, "a pulse is being written", "nor when its link was changed meanwhile")
 			w := <-done
 			assert.Equal(t, control.Done, w.Outcome, w.Message)
 		})

@@ -72,7 +72,7 @@ type Runner struct {
 	ctx    context.Context // ends when the runner is stopped
 	cancel context.CancelFunc
 	done   chan struct{}
-	holds  atomic.Int32 // things begun whose end must not wait
+	holds  *atomic.Int32 // things begun whose end must not wait
 }
 
 // stationRun is a station as its runner sees it.
@@ -104,15 +104,18 @@ type Options struct {
 	Table    *table.Table
 	Ring     *traffic.Ring // of what crosses the link
 	Stations []Station
-	After    <-chan struct{} // once this is closed it begins: the runner that it replaces has ended; nil for none
+	Replaces *Runner // it begins once this one has ended, and what holds that holds it; nil for none
 }
 
 // Start begins running a link, until ctx ends or it is stopped.
 func Start(ctx context.Context, o Options) *Runner {
-	link, after := o.Link.WithDefaults(), o.After
+	link, after, holds := o.Link.WithDefaults(), (<-chan struct{})(nil), new(atomic.Int32)
+	if o.Replaces != nil {
+		after, holds = o.Replaces.done, o.Replaces.holds
+	}
 	r := &Runner{
 		log: o.Log, link: link, driver: o.Driver, table: o.Table, ring: o.Ring, units: map[int]*stationRun{}, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
-		inbox: inbox{signal: make(chan struct{}, 1)}, done: make(chan struct{}),
+		inbox: inbox{signal: make(chan struct{}, 1)}, done: make(chan struct{}), holds: holds,
 		status: Status{Name: link.Name, State: Connecting},
 	}
 	for range link.Connections {

@@ -44,23 +44,23 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
   }
   const resolve = (mine: string[] | undefined) => chosen?.(mine)
 
-  /** Saves what was changed; false when the person wants to go on with the form. */
-  async function change(fields: object): Promise<boolean> {
+  /** Saves what was changed, where anything was; undefined when the person wants to go on with the form. */
+  async function change(fields: object): Promise<'saved' | 'unchanged' | undefined> {
     let changed = changedFields(began, JSON.parse(JSON.stringify(fields)) as Fields)
     for (let tries = 0; ; tries++) {
       const now = await api.get<Fields>(kind, original.value)
       const list = conflicts(changed, before, now.answer)
       if (list.length > 0) {
         const mine = await choose(list)
-        if (!mine) return false
+        if (!mine) return undefined
         const theirs = list.map((c) => c.field).filter((field) => !mine.includes(field))
         changed = Object.fromEntries(Object.entries(changed).filter(([field]) => !theirs.includes(field)))
       }
       before = now.answer
-      if (Object.keys(changed).length === 0) return true
+      if (Object.keys(changed).length === 0) return 'unchanged'
       try {
         await api.set(kind, original.value, changed, now.version)
-        return true
+        return 'saved'
       } catch (error) {
         if (!(error instanceof ApiProblem && error.stale) || tries >= mostTries) throw error
       }
@@ -71,13 +71,14 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
     busy.value = true
     clear()
     try {
-      if (!original.value) await api.add(kind, fields)
-      else if (!(await change(fields))) {
+      const outcome = original.value ? await change(fields) : await api.add(kind, fields).then(() => 'saved')
+      if (!outcome) {
         busy.value = false
         return
       }
-      ElMessage.success(`${name} saved`)
-      done(name)
+      if (outcome === 'saved') ElMessage.success(`${name} saved`)
+      else ElMessage.info(`nothing of ${original.value} was changed`)
+      done(outcome === 'saved' ? name : original.value)
     } catch (error) {
       if (error instanceof ApiProblem) {
         faults.value = error.fields
