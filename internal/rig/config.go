@@ -15,7 +15,6 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/document"
-	"arithmon/internal/core/nearest"
 	"arithmon/internal/core/site"
 )
 
@@ -33,14 +32,14 @@ type Config struct {
 // Line is one listening address, or one serial line, with the stations on it.
 type Line struct {
 	Name      string            `json:"name"`
-	Protocol  site.Protocol     `json:"protocol"`  // default modbus
-	Transport site.Transport    `json:"transport"` // default tcp
-	Framing   site.Framing      `json:"framing"`   // default mbap, on serial rtu
-	Listen    string            `json:"listen"`    // host:port; on serial a path where a link to the port is made, or nothing
-	Serial    site.LineSettings `json:"serial"`    // pace of a serial line: baud and the length of a character
-	Call      string            `json:"call"`      // dnp3 over tcp: the outstations call a master that listens at host:port, instead of listening
-	Strict    bool              `json:"strict"`    // a serial line answers under its own settings only; under others bytes are garbled
-	Connect   site.Duration     `json:"connect"`   // how long the modem of a dialup line takes to connect (default 2s)
+	Protocol  site.Protocol     `json:"protocol"`            // default modbus
+	Transport site.Transport    `json:"transport"`           // default tcp
+	Framing   site.Framing      `json:"framing"`             // default mbap, on serial rtu
+	Listen    string            `json:"listen"`              // host:port; on serial a path where a link to the port is made, or nothing
+	Serial    site.LineSettings `json:"serial"`              // pace of a serial line: baud and the length of a character
+	Call      string            `json:"call" example:"busy"` // dnp3 over tcp: the outstations call a master that listens at host:port, instead of listening
+	Strict    bool              `json:"strict"`              // a serial line answers under its own settings only; under others bytes are garbled
+	Connect   site.Duration     `json:"connect"`             // how long the modem of a dialup line takes to connect (default 2s)
 	Stations  []Station         `json:"stations"`
 }
 
@@ -55,10 +54,8 @@ func (l Line) withDefaults() Line {
 	}
 	link = link.WithDefaults()
 	l.Transport, l.Framing, l.Serial = link.Transport, link.Framing, *link.Serial
-	if l.Protocol == site.DNP3 {
-		for i := range l.Stations {
-			l.Stations[i].Master = cmp.Or(l.Stations[i].Master, site.DefaultMaster)
-		}
+	for i := range l.Stations {
+		l.Stations[i].Master = cmp.Or(l.Stations[i].Master, site.DefaultMaster)
 	}
 	l.Connect = cmp.Or(l.Connect, site.Duration(2*time.Second))
 	return l
@@ -103,26 +100,26 @@ type Value struct {
 
 // Faults spoil what a station answers. The zero Faults spoil nothing. What is tagged with on has an effect on those lines alone.
 type Faults struct {
-	Delay        site.Duration `json:"delay,omitempty" doc:"time before each answer"`
+	Delay        site.Duration `json:"delay,omitempty" example:"700ms" doc:"time before each answer"`
 	Drop         bool          `json:"drop,omitempty" doc:"no responses"`
 	Close        bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
 	Garbage      bool          `json:"garbage,omitempty" doc:"answers of bytes without meaning"`
 	WrongUnit    bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit or outstation"`
 	Identifier   bool          `json:"wrong_identifier,omitempty" on:"numbered" doc:"answers with the identifier or sequence number of another request"`
 	Checksum     bool          `json:"checksum,omitempty" on:"checked" doc:"answers whose CRC or LRC is wrong"`
-	Some         int           `json:"some,omitempty" on:"modbus" doc:"only one response in so many is spoilt (default all)"`
+	Some         int           `json:"some,omitempty" example:"5" on:"modbus" doc:"only one response in so many is spoilt (default all)"`
 	Noise        bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
 	Trailing     bool          `json:"trailing,omitempty" on:"modbus" doc:"stray bytes behind each answer"`
 	Miscount     bool          `json:"miscount,omitempty" on:"modbus" doc:"answers to reads whose byte count does not fit"`
 	Echo         bool          `json:"echo,omitempty" on:"modbus" doc:"the request comes back before the answer"`
 	Short        bool          `json:"short,omitempty" on:"modbus" doc:"answers with a register too few"`
 	Truncate     bool          `json:"truncate,omitempty" doc:"answers that end early"`
-	Exception    int           `json:"exception,omitempty" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
+	Exception    int           `json:"exception,omitempty" example:"2" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
 	Duplicate    bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit; of DNP3: every frame comes twice"`
 	Frozen       bool          `json:"frozen,omitempty" doc:"the values no longer move"`
 	WordSwap     bool          `json:"word_swap,omitempty" on:"modbus" doc:"every other answer has its registers in reverse order, two by two"`
 	MuteWrites   bool          `json:"mute_writes,omitempty" on:"modbus" doc:"what is written is carried out and not answered"`
-	Restart      site.Duration `json:"restart,omitempty" doc:"the device restarts, once: no responses for so long, and what was written is forgotten"`
+	Restart      site.Duration `json:"restart,omitempty" example:"5s" doc:"the device restarts, once: no responses for so long, and what was written is forgotten"`
 	LinkOnly     bool          `json:"link_only,omitempty" on:"dnp3" doc:"DNP3: its data link layer answers, its application does not"`
 	LostConfirms bool          `json:"lost_confirms,omitempty" on:"dnp3" doc:"DNP3: confirmations do not reach it"`
 	TwoMasters   bool          `json:"two_masters,omitempty" on:"dnp3" doc:"DNP3: another master, at address 99, asks it, too"`
@@ -131,24 +128,45 @@ type Faults struct {
 	CommLost     bool          `json:"comm_lost,omitempty" on:"dnp3" doc:"DNP3: it does not reach what is behind it: its points say so"`
 	Local        bool          `json:"local,omitempty" on:"dnp3" doc:"DNP3: its outputs are switched to local control"`
 	Trouble      bool          `json:"trouble,omitempty" on:"dnp3" doc:"DNP3: it says that it has trouble"`
-	Clock        site.Duration `json:"clock,omitempty" on:"dnp3" doc:"DNP3: its clock is so much ahead; behind when negative"`
-	Call         string        `json:"call,omitempty" on:"dialup" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
+	Clock        site.Duration `json:"clock,omitempty" example:"1h" on:"dnp3" doc:"DNP3: its clock is so much ahead; behind when negative"`
+	Call         string        `json:"call,omitempty" example:"busy" on:"dialup" doc:"on a dialup line, how calls end" enum:"busy,no_answer,no_carrier,drop"`
 	Outage       *Outage       `json:"outage,omitempty" doc:"no responses from time to time: {every: 6m, for: 30s}"`
 }
 
 // calls are the ways in which a call ends.
 var calls = []string{"", "busy", "no_answer", "no_carrier", "drop"}
 
+func speaking(p site.Protocol) func(Line) bool { return func(l Line) bool { return l.Protocol == p } }
+
 // lines are those on which a fault has an effect, by its tag.
 var lines = map[string]struct {
 	has  func(Line) bool
 	what string
 }{
-	"modbus":   {func(l Line) bool { return l.Protocol == site.Modbus }, "is for modbus"},
-	"dnp3":     {func(l Line) bool { return l.Protocol == site.DNP3 }, "is for dnp3"},
+	"modbus":   {speaking(site.Modbus), "is for modbus"},
+	"dnp3":     {speaking(site.DNP3), "is for dnp3"},
 	"dialup":   {func(l Line) bool { return l.Transport == site.Dialup }, "is for dialup lines"},
-	"numbered": {func(l Line) bool { return l.Protocol == site.DNP3 || l.Framing == site.MBAP }, "is for frames with an identifier, which those of rtu and ascii have not"},
-	"checked":  {func(l Line) bool { return l.Protocol == site.DNP3 || l.Framing != site.MBAP }, "is for frames with a checksum, which those of mbap have not"},
+	"numbered": {func(l Line) bool { return l.Framing != site.RTU && l.Framing != site.ASCII }, "is for frames with an identifier, which those of rtu and ascii have not"},
+	"checked":  {func(l Line) bool { return l.Framing != site.MBAP }, "is for frames with a checksum, which those of mbap have not"},
+}
+
+// PossibleFault describes a fault that a station can have.
+type PossibleFault struct {
+	Name    string // of its field
+	Text    string // what it does
+	Example string // of a value, where it needs one
+}
+
+// FaultsOn lists the faults that have an effect on the stations of a line and are set with one value.
+func FaultsOn(line Line) (list []PossibleFault) {
+	for _, field := range reflect.VisibleFields(reflect.TypeFor[Faults]()) {
+		if on := lines[field.Tag.Get("on")]; field.Type.Kind() == reflect.Pointer || on.has != nil && !on.has(line) {
+			continue
+		}
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		list = append(list, PossibleFault{name, strings.TrimPrefix(field.Tag.Get("doc"), "DNP3: "), field.Tag.Get("example")})
+	}
+	return list
 }
 
 // Check says what is wrong with f on a line.
@@ -195,6 +213,9 @@ func Load(name string, data []byte) (*Config, error) {
 	return &c, nil
 }
 
+// faulty adds a fault of a rig file.
+type faulty func(path, format string, args ...any)
+
 func (c *Config) validate() error {
 	var faults document.Faults
 	fault := func(path, format string, args ...any) {
@@ -226,51 +247,14 @@ func (c *Config) validate() error {
 		if !slices.Contains(site.Transports[:], c.Lines[i].Transport) {
 			fault(path+".transport", "%q is not known; choose tcp, tls, udp, serial or dialup", line.Transport)
 		}
-		if !slices.Contains([]site.Protocol{site.Modbus, site.DNP3}, c.Lines[i].Protocol) {
+		if _, known := simulations[c.Lines[i].Protocol]; !known {
 			fault(path+".protocol", "%q is not known; choose modbus or dnp3", line.Protocol)
-		}
-		if framing := c.Lines[i].Framing; c.Lines[i].Protocol == site.Modbus && (framing != site.MBAP && framing != site.RTU && framing != site.ASCII || framing == site.MBAP && line.Transport.UsesSerialPort()) {
-			fault(path+".framing", "%q does not fit; choose mbap (not on a port), rtu or ascii", framing)
+			continue
 		}
 		if _, _, err := net.SplitHostPort(line.Listen); err != nil && !line.Transport.UsesSerialPort() && line.Call == "" {
 			fault(path+".listen", "%q is no host:port", line.Listen)
 		}
-		if line.Protocol == site.DNP3 {
-			c.Lines[i].validateDNP3(path, names, fault)
-			continue
-		}
-		units := map[int]bool{}
-		for j, st := range line.Stations {
-			path := fmt.Sprintf("%s.stations[%d]", path, j)
-			if st.Unit < 0 || st.Unit > 255 || units[st.Unit] {
-				fault(path+".unit", "%d: units of a line differ and go from 0 to 255", st.Unit)
-			}
-			units[st.Unit] = true
-			for table, n := range st.Tables {
-				if _, known := tables[site.Space(table)]; !known || n < 0 || n > 0x10000 {
-					fault(path+".tables."+table, "%d: tables are co, di, ir and hr, of at most 65536 addresses", n)
-				}
-			}
-			if (line.Transport == site.Dialup) != (st.Number != "") {
-				fault(path+".number", "%q: a station on a dialup line has a telephone number, and only there", st.Number)
-			}
-			if err := st.Faults.Check(c.Lines[i]); err != nil {
-				fault(path+".faults", "%s", err)
-			}
-			for k, v := range st.Values {
-				path := fmt.Sprintf("%s.values[%d]", path, k)
-				if v.At.Space.Protocol() != site.Modbus {
-					fault(path+".at", "%q is no Modbus address", v.At)
-					continue
-				}
-				if _, known := c.Signals[v.Signal]; !known && (v.Signal != "" || v.Set.IsZero()) {
-					fault(path+".signal", "there is no signal %q%s", v.Signal, nearest.Hint(v.Signal, names))
-				}
-				if l := v.layout(st.Order); l.Words() == 0 || int(v.At.Offset)+l.Words() > 0x10000 {
-					fault(path+".type", "%q does not fit %s", v.Type, v.At)
-				}
-			}
-		}
+		simulations[c.Lines[i].Protocol].validate(c.Lines[i], path, c.Signals, fault)
 	}
 	if faults != nil {
 		return faults

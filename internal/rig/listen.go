@@ -17,7 +17,6 @@ import (
 	"time"
 
 	"arithmon/internal/core/site"
-	"arithmon/internal/protocol/modbus"
 )
 
 // served answers on a line, whatever that is.
@@ -28,32 +27,12 @@ type served struct {
 	call     func(ctx context.Context, address string, pause time.Duration) // a master that listens
 }
 
-// servers of a line.
-func (r *Rig) servers(l *line) *served {
-	if l.config.Protocol == site.DNP3 {
-		return r.outstations(l)
-	}
-	server := &modbus.Server{
-		Framing: modbus.Framings[string(l.config.Framing)],
-		Handle:  func(unit byte, pdu []byte) modbus.Reply { return r.handle(l, "", unit, pdu) },
-	}
-	s := &served{
-		listener: func(ctx context.Context, listener net.Listener) { server.Serve(ctx, listener) }, // it ends when the line is cut
-		packets:  func(ctx context.Context, conn net.PacketConn) { server.ServePackets(ctx, conn) },
-		port:     func(ctx context.Context, port io.ReadWriteCloser) { server.ServeConn(ctx, port) },
-	}
-	if l.config.Transport == site.Dialup {
-		s.port = func(ctx context.Context, port io.ReadWriteCloser) { (&modem{rig: r, line: l, port: port}).run(ctx) }
-	}
-	return s
-}
-
 // callAgain is how long an outstation that calls in waits after a call that failed or ended.
 const callAgain = 500 * time.Millisecond
 
 // listen opens a line over its transport and answers on it until it is cut.
 func (r *Rig) listen(l *line, at string) error {
-	server := r.servers(l)
+	server := simulations[l.config.Protocol].serve(r, l)
 	ctx, cancel := context.WithCancel(context.Background())
 	var serve func()
 	var err error

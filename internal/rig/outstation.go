@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"net"
 	"slices"
@@ -206,7 +207,8 @@ func (r *Rig) Outstation(line string, address int, use func(now time.Time, o *ou
 }
 
 // validateDNP3 checks a line of outstations.
-func (l Line) validateDNP3(path string, signals []string, fault func(path, format string, args ...any)) {
+func (l Line) validateDNP3(path string, of map[string]Signal, fault faulty) {
+	signals := slices.Sorted(maps.Keys(of))
 	if l.Transport == site.Dialup {
 		fault(path+".transport", "dialup lines are for Modbus")
 	}

@@ -50,11 +50,7 @@ func Start(c *Config, o Options) (*Rig, error) {
 		lc = lc.withDefaults()
 		l := &line{config: lc, stations: map[byte]*station{}, far: map[int]*far{}}
 		for _, sc := range lc.Stations {
-			if lc.Protocol == site.DNP3 {
-				l.far[sc.Outstation] = newFar(sc)
-				continue
-			}
-			l.stations[byte(sc.Unit)] = newStation(sc)
+			simulations[lc.Protocol].add(l, sc)
 		}
 		r.lines[lc.Name] = l
 	}
@@ -133,21 +129,22 @@ func (r *Rig) Restore(name string) error {
 
 // LineState is a line as it is now.
 type LineState struct {
-	Name      string         `json:"name"`
-	Protocol  site.Protocol  `json:"protocol"`
-	Transport site.Transport `json:"transport"`
-	Framing   site.Framing   `json:"framing,omitempty"`
-	Listen    string         `json:"listen" doc:"host:port or serial port"`
-	Cut       bool           `json:"cut" doc:"the line is cut: nothing listens"`
-	Stations  []StationState `json:"stations"`
+	Name      string
+	Protocol  site.Protocol
+	Transport site.Transport
+	Framing   site.Framing
+	Listen    string // host:port or serial port
+	Cut       bool   // the line is cut: nothing listens
+	Stations  []StationState
+	Possible  []PossibleFault // faults that have an effect on its stations
 }
 
 // StationState is a simulated station as it is now.
 type StationState struct {
-	Unit   int    `json:"unit" doc:"or address of an outstation"`
-	Number string `json:"number,omitempty"`
-	Name   string `json:"name,omitempty"`
-	Faults Faults `json:"faults"`
+	Unit   int // or address of an outstation
+	Number string
+	Name   string
+	Faults Faults
 }
 
 // State lists all lines by name.
@@ -159,7 +156,7 @@ func (r *Rig) State() []LineState {
 	list := []LineState{}
 	for _, name := range slices.Sorted(maps.Keys(r.lines)) {
 		l := r.lines[name]
-		state := LineState{Name: name, Protocol: l.config.Protocol, Transport: l.config.Transport, Framing: l.config.Framing, Listen: l.listen, Cut: l.cancel == nil, Stations: []StationState{}}
+		state := LineState{Name: name, Protocol: l.config.Protocol, Transport: l.config.Transport, Framing: l.config.Framing, Listen: l.listen, Cut: l.cancel == nil, Stations: []StationState{}, Possible: FaultsOn(l.config)}
 		for _, unit := range slices.Sorted(maps.Keys(l.stations)) {
 			s := l.stations[unit]
 			state.Stations = append(state.Stations, StationState{int(unit), s.config.Number, s.config.Name, s.faults})

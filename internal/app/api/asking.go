@@ -135,9 +135,9 @@ func (s *Server) probe(c *gin.Context) error {
 	}
 	put := stream(c)
 	if err := s.take(c.Request.Context(), where, "a probe has the line", func(ctx context.Context) {
-		probe.Probe(ctx, where.link, to, func(stage probe.Stage) { put(stage) })
+		probe.Probe(ctx, where.link, to, func(stage probe.Stage) { put(newStage(stage)) })
 	}); err != nil { // the answer has begun, so that this is its last line
-		put(probe.Stage{Name: "connect", Text: err.Error()})
+		put(Stage{Name: "connect", Text: err.Error()})
 	}
 	return nil
 }
@@ -151,16 +151,17 @@ func (s *Server) scan(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := request.Check(where.link.Protocol); err != nil {
+	what := probe.ScanRequest{First: request.First, Last: request.Last, Master: request.Master, Settings: request.Settings, Wait: request.Wait}
+	if err := what.Check(where.link.Protocol); err != nil {
 		return fail(http.StatusUnprocessableEntity, "%s", err)
 	}
 	put := stream(c)
 	var failed error
 	err = s.take(c.Request.Context(), where, "a scan has the line", func(ctx context.Context) {
-		failed = probe.Scan(ctx, where.link, request.ScanRequest, where.units, func(p probe.Progress) { put(p) })
+		failed = probe.Scan(ctx, where.link, what, where.units, func(p probe.Progress) { put(newProgress(p)) })
 	})
 	if err = cmp.Or(err, failed); err != nil { // the answer has begun, so that this is its last line
-		put(probe.Progress{Ended: fmt.Sprint("failed: ", err)})
+		put(Progress{Ended: fmt.Sprint("failed: ", err)})
 	}
 	return nil
 }

@@ -10,7 +10,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/record/store"
 )
@@ -151,17 +150,17 @@ type ActionResult struct {
 // Actions are what stations of a protocol can be asked to do.
 type Actions struct {
 	Protocol site.Protocol `json:"protocol"`
-	Actions  []link.Action `json:"actions"`
+	Actions  []Action      `json:"actions"`
 }
 
 func (s *Server) actions(c *gin.Context) error {
 	for _, p := range site.Protocols() {
 		if list := s.engine.Actions(p); len(list) > 0 {
-			c.JSON(http.StatusOK, Actions{p, list})
+			c.JSON(http.StatusOK, Actions{p, newActions(list)})
 			return nil
 		}
 	}
-	c.JSON(http.StatusOK, Actions{Actions: []link.Action{}})
+	c.JSON(http.StatusOK, Actions{Actions: []Action{}})
 	return nil
 }
 

@@ -6,111 +6,50 @@ import (
 	"slices"
 	"sort"
 	"strconv"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/core/document"
-	"arithmon/internal/core/nearest"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/record/store"
 )
 
-func near(now *site.Site, kind site.Kind, name string) []string {
-	return nearest.Names(name, now.Names(kind), 3)
-}
-
-// notFound is missing for callers that already look at the site.
-func notFound(now *site.Site, kind site.Kind, name string) error {
-	e := fail(http.StatusNotFound, "there is no %s %q%s", kind, name, nearest.Hint(name, near(now, kind, name))).(*statusError)
-	e.near = near(now, kind, name)
-	return e
-}
-
-// known is an error unless one of some kinds has a name.
-func known(now *site.Site, name string, kinds ...site.Kind) error {
-	var hints, words []string
-	for _, kind := range kinds {
-		if lineage(now, kind, name) != nil {
-			return nil
-		}
-		hints, words = append(hints, near(now, kind, name)...), append(words, string(kind))
-	}
-	what := words[len(words)-1]
-	if len(words) > 1 {
-		what = strings.Join(words[:len(words)-1], ", ") + " or " + what
-	}
-	return fail(http.StatusNotFound, "there is no %s %q%s", what, name, nearest.Hint(name, hints))
-}
-
-// order lists the fields of a kind of entity as they are declared.
-func order(kind site.Kind) []string { return document.FieldNames(site.Fresh(kind)) }
-
-func (s *Server) listLinks(c *gin.Context) error {
-	c.JSON(http.StatusOK, Page[site.Link]{Items: s.store.Site().Links()})
-	return nil
-}
-
-func (s *Server) listStations(c *gin.Context) error {
-	c.JSON(http.StatusOK, Page[site.Station]{Items: s.store.Site().Stations()})
-	return nil
-}
-
-// tags lists the tags that fit any pattern, or all, from the one after cursor on, and the cursor of the next page.
-// Without a pattern that fits any tag it says which tags are near.
-func tags(c *gin.Context, now *site.Site, patterns []string, station string) (tags []string, next string, err error) {
+// choose lists the names of a kind that fit any pattern of the query, or all, from the one after the cursor on, and the cursor of the
+// next page. Of an owner it lists those that belong to it. Without a pattern that fits any it says which names are near.
+func choose(c *gin.Context, now *site.Site, kind site.Kind, owner string) (names []string, next string, err error) {
 	limit, cursor, err := page(c)
 	if err != nil {
 		return nil, "", err
 	}
+	patterns := c.QueryArray(site.KeyField(kind))
 	for _, p := range patterns {
-		if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
-			return nil, "", notFound(now, site.KindPoint, p)
+		if _, exact := now.Get(kind, p); !exact && !site.IsPattern(p) {
+			return nil, "", notFound(now, kind, p)
 		}
 	}
-	var all []string
-	if station == "" {
-		all = now.Tags()
-	} else {
-		for _, p := range now.SharedPointsOf(station) {
-			all = append(all, p.Tag)
-		}
+	all := now.Names(kind)
+	if owner != "" {
+		all = now.NamesOf(kind, owner)
 	}
 	if cursor != "" {
 		all = all[sort.SearchStrings(all, cursor+"\x00"):]
 	}
-	for _, tag := range all {
-		if len(patterns) > 0 && !slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
+	for _, name := range all {
+		if len(patterns) > 0 && !slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, name) }) {
 			continue
 		}
-		if len(tags) == limit {
-			next = tags[limit-1]
+		if len(names) == limit {
+			next = names[limit-1]
 			break
 		}
-		tags = append(tags, tag)
+		names = append(names, name)
 	}
-	return tags, next, err
-}
-
-func (s *Server) listPoints(c *gin.Context) error {
-	now := s.store.Site()
-	tags, next, err := tags(c, now, c.QueryArray("tag"), c.Query("station"))
-	if err != nil {
-		return err
-	}
-	list := Page[Point]{Items: make([]Point, 0, len(tags)), Next: next}
-	for _, tag := range tags {
-		p, _ := now.Point(tag)
-		st, _ := now.Station(p.Station)
-		list.Items = append(list.Items, newPoint(p, st))
-	}
-	c.JSON(http.StatusOK, list)
-	return nil
+	return names, next, err
 }
 
 func (s *Server) readings(c *gin.Context) error {
-	tags, next, err := tags(c, s.store.Site(), c.QueryArray("tag"), "")
+	tags, next, err := choose(c, s.store.Site(), site.KindPoint, "")
 	if err != nil {
 		return err
 	}

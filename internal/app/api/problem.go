@@ -47,7 +47,7 @@ func problem(err error) Problem {
 	case errors.As(err, &fields):
 		p.Status = http.StatusUnprocessableEntity
 		for _, f := range fields {
-			p.Errors = append(p.Errors, ProblemField{Subject: strings.TrimSpace(string(f.Kind) + " " + f.Name), Field: f.Field, Value: f.Value, Message: f.Message})
+			p.Errors = append(p.Errors, ProblemField{Subject: strings.TrimSpace(string(f.Kind) + " " + f.Name), Field: f.Field, Value: f.Value, Message: f.Message, Line: f.Line})
 		}
 	case errors.As(err, &file):
 		p.Status = http.StatusUnprocessableEntity

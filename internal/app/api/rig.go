@@ -6,10 +6,59 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"arithmon/internal/core/site"
 	"arithmon/internal/rig"
 )
 
 // simulated fails when nothing is.
+// RigState is what is simulated.
+type RigState struct {
+	Lines []LineState `json:"lines"`
+}
+
+// LineState is a line as it is now.
+type LineState struct {
+	Name      string          `json:"name"`
+	Protocol  site.Protocol   `json:"protocol"`
+	Transport site.Transport  `json:"transport"`
+	Framing   site.Framing    `json:"framing,omitempty"`
+	Listen    string          `json:"listen" doc:"host:port or serial port"`
+	Cut       bool            `json:"cut" doc:"the line is cut: nothing listens"`
+	Stations  []StationState  `json:"stations"`
+	Possible  []PossibleFault `json:"possible" doc:"faults that have an effect on its stations"`
+}
+
+// StationState is a simulated station as it is now.
+type StationState struct {
+	Unit   int        `json:"unit" doc:"or address of an outstation"`
+	Number string     `json:"number,omitempty"`
+	Name   string     `json:"name,omitempty"`
+	Faults rig.Faults `json:"faults"`
+}
+
+// PossibleFault is a fault that a simulated station can have.
+type PossibleFault struct {
+	Name    string `json:"name" doc:"the field that sets it"`
+	Text    string `json:"text" doc:"what it does"`
+	Example string `json:"example,omitempty" doc:"of a value, where it needs one"`
+}
+
+// newRigState makes what the API says of a rig.
+func newRigState(lines []rig.LineState) RigState {
+	state := RigState{make([]LineState, len(lines))}
+	for i, l := range lines {
+		line := LineState{Name: l.Name, Protocol: l.Protocol, Transport: l.Transport, Framing: l.Framing, Listen: l.Listen, Cut: l.Cut, Stations: make([]StationState, len(l.Stations))}
+		for k, s := range l.Stations {
+			line.Stations[k] = StationState(s)
+		}
+		for _, f := range l.Possible {
+			line.Possible = append(line.Possible, PossibleFault(f))
+		}
+		state.Lines[i] = line
+	}
+	return state
+}
+
 func (s *Server) simulated() error {
 	if s.rig == nil {
 		return fail(http.StatusNotFound, "this service simulates nothing; arithmon demo does, or arithmon rig FILE")
@@ -21,7 +70,7 @@ func (s *Server) rigState(c *gin.Context) error {
 	if err := s.simulated(); err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, RigState{s.rig.State()})
+	c.JSON(http.StatusOK, newRigState(s.rig.State()))
 	return nil
 }
 

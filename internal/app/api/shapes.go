@@ -3,17 +3,14 @@ package api
 import (
 	"time"
 
-	"arithmon/internal/commission/probe"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/control"
-	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/modbus"
-	"arithmon/internal/rig"
 )
 
 // Reading is a point's reading as programs get it.
@@ -154,13 +151,6 @@ type ProbeRequest struct {
 	Master  *int       `json:"master,omitempty" doc:"DNP3: link address of this end (default the station's, otherwise 1)"`
 }
 
-// ScanRequest says where to look for units.
-type ScanRequest struct {
-	Link string     `json:"link,omitempty" doc:"of the site"`
-	At   *site.Link `json:"at,omitempty" doc:"a far end that is no link of the site"`
-	probe.ScanRequest
-}
-
 // Findings are conclusions about communication.
 type Findings struct {
 	Items []Finding `json:"items"`
@@ -191,11 +181,6 @@ type TrafficFrame struct {
 type RecordRequest struct {
 	Link    string `json:"link,omitempty" doc:"only this link (default all)"`
 	LimitMB int    `json:"limit_mb,omitempty" doc:"size at which it ends, 1 to 10000 (default 100)"`
-}
-
-// RigState is what is simulated.
-type RigState struct {
-	Lines []rig.LineState `json:"lines"`
 }
 
 // AddressMeaning is what a typed address means.
@@ -236,8 +221,8 @@ type LensRow struct {
 
 // Status is the state of communication.
 type Status struct {
-	Links    []LinkStatus         `json:"links"`
-	Stations []link.StationStatus `json:"stations"`
+	Links    []LinkStatus    `json:"links"`
+	Stations []StationStatus `json:"stations"`
 }
 
 // LiveMessage is what the WebSocket sends.
@@ -275,25 +260,3 @@ type (
 	changePage = Page[Record]
 	writePage  = Page[WriteRecord]
 )
-
-// LinkStatus is a link at one moment.
-type LinkStatus struct {
-	Name        string          `json:"name"`
-	State       link.State      `json:"state" enum:"disabled,idle,connecting,up,down,paused"`
-	Reason      string          `json:"reason,omitempty" doc:"why it is in this state, in words"`
-	Doing       string          `json:"doing,omitempty" doc:"of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer"`
-	Since       time.Time       `json:"since" doc:"when it came into this state"`
-	Connections uint64          `json:"connections" doc:"how often it was opened"`
-	Statistics  link.Statistics `json:"statistics"`
-	Traffic     link.Traffic    `json:"traffic"`
-	Figures     link.Windows    `json:"figures"`
-}
-
-// newStatus makes a status of those of links and stations.
-func newStatus(links []link.Status, stations []link.StationStatus) Status {
-	s := Status{make([]LinkStatus, len(links)), stations}
-	for i, l := range links {
-		s.Links[i] = LinkStatus(l)
-	}
-	return s
-}

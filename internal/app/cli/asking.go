@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"arithmon/internal/app/api"
-	"arithmon/internal/commission/probe"
 	"arithmon/internal/core/site"
 	"arithmon/internal/protocol/dnp3"
 )
@@ -89,8 +88,8 @@ With --points the points of an outstation are listed; with --add PREFIX they bec
 					}
 				}
 			}
-			stages := []probe.Stage{}
-			err := a.client().Probe(c.Context(), request, func(s probe.Stage) error {
+			stages := []api.Stage{}
+			err := a.client().Probe(c.Context(), request, func(s api.Stage) error {
 				stages = append(stages, s)
 				if a.output == "text" {
 					fmt.Fprintf(a.Out, "%s %-15s %s (%.1f ms)\n", map[bool]string{true: "●", false: "✕"}[s.OK], s.Name, s.Text, s.TookMS)
@@ -138,7 +137,7 @@ With --points the points of an outstation are listed; with --add PREFIX they bec
 }
 
 // fitting are the points whose address fits a pattern.
-func fitting(list []probe.Held, pattern string) (held []probe.Held) {
+func fitting(list []api.Held, pattern string) (held []api.Held) {
 	for _, h := range list {
 		if pattern == "" || site.Match(pattern, h.Address.String()) {
 			held = append(held, h)
@@ -147,7 +146,7 @@ func fitting(list []probe.Held, pattern string) (held []probe.Held) {
 	return held
 }
 
-func tellHeld(held []probe.Held) *table {
+func tellHeld(held []api.Held) *table {
 	t := &table{}
 	t.header("ADDRESS", "OBJECT", "CLASS", "VALUE", "FLAGS")
 	for _, h := range held {
@@ -161,7 +160,7 @@ func tellHeld(held []probe.Held) *table {
 }
 
 // takeOver makes points of a station of what it has, all or none. Tags are made of the prefix and the address.
-func (a *app) takeOver(ctx context.Context, station, prefix string, held []probe.Held) error {
+func (a *app) takeOver(ctx context.Context, station, prefix string, held []api.Held) error {
 	points := []map[string]any{}
 	for _, h := range held {
 		points = append(points, map[string]any{"tag": fmt.Sprintf("%s%s%d", prefix, h.Address.Space, h.Address.Offset), "station": station, "address": h.Address.String(), "type": h.Type})
@@ -210,11 +209,11 @@ Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit 
 			request.Wait = site.Duration(wait)
 			var result struct {
 				Settings *site.LineSettings `json:"settings,omitempty"`
-				Units    []probe.Found      `json:"units"`
+				Units    []api.Found        `json:"units"`
 			}
-			result.Units = []probe.Found{}
+			result.Units = []api.Found{}
 			var ended string
-			err = a.client().Scan(c.Context(), request, func(p probe.Progress) error {
+			err = a.client().Scan(c.Context(), request, func(p api.Progress) error {
 				if p.Settings != nil {
 					result.Settings = p.Settings
 				}

@@ -14,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"arithmon/internal/app/api"
-	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 )
 
@@ -297,12 +296,12 @@ func (a *app) printFrames(frames []api.TrafficFrame, fields bool) error {
 
 // printFigures prints the figures of links and stations over a window.
 func (a *app) printFigures(st api.Status, window string) error {
-	pick := func(w link.Windows) link.Figures {
-		return map[string]link.Figures{"minute": w.Minute, "quarter": w.Quarter, "total": w.Total}[window]
+	pick := func(w api.Windows) api.Figures {
+		return map[string]api.Figures{"minute": w.Minute, "quarter": w.Quarter, "total": w.Total}[window]
 	}
 	return a.print(st, func(t *table) {
 		t.header("NAME", "REQUESTS", "GOOD", "TIMEOUT", "CHECKSUM", "REFUSED", "RETRY", "LATE", "MEDIAN", "P95", "MOST", "BUSY")
-		row := func(name string, f link.Figures) {
+		row := func(name string, f api.Figures) {
 			refused := 0
 			var codes []string
 			for code, n := range f.Exceptions {

@@ -17,16 +17,26 @@ import (
 	"arithmon/internal/exchange/sitefile"
 )
 
-// entities are the verbs link, station and point, which are alike.
-func (a *app) entities() []*cobra.Command {
-	return []*cobra.Command{
-		a.entity(site.KindLink, site.Link{}, "NAME", a.listLinks()),
-		a.entity(site.KindStation, site.Station{}, "NAME", a.listStations()),
-		a.entity(site.KindPoint, sitefile.PointEntry{}, "TAG", a.listPoints()),
+// entities are the verbs of each kind of entity: those that all have, and a kind's own.
+func (a *app) entities() (list []*cobra.Command) {
+	own := map[site.Kind][]*cobra.Command{
+		site.KindLink:    {a.listLinks()},
+		site.KindStation: {a.listStations(), a.refreshing(), a.asking(), a.importing()},
+		site.KindPoint:   {a.listPoints()},
 	}
+	for _, kind := range site.Kinds() {
+		c := a.entity(kind)
+		c.AddCommand(own[kind]...)
+		if site.Owned(kind) { // what is asked, rather than what is read
+			c.AddCommand(a.copying(kind), a.enabling(kind, true), a.enabling(kind, false), a.testing(kind))
+		}
+		list = append(list, c)
+	}
+	return list
 }
 
-func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command) *cobra.Command {
+func (a *app) entity(kind site.Kind) *cobra.Command {
+	shape, key := sitefile.Shape(kind), strings.ToUpper(site.KeyField(kind))
 	parent := &cobra.Command{Use: string(kind), Short: fmt.Sprintf("List, show, add, change and remove %ss", kind),
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -96,35 +106,35 @@ func (a *app) entity(kind site.Kind, shape any, key string, list *cobra.Command)
 			}
 			return nil
 		}}
-	parent.AddCommand(list, show, add, set, remove)
-	if kind == site.KindStation {
-		parent.AddCommand(a.refreshing(), a.asking(), a.importing())
-	}
-	if kind != site.KindPoint {
-		parent.AddCommand(a.copying(kind), a.enabling(kind, true), a.enabling(kind, false))
+	if site.Owned(kind) {
 		remove.Flags().BoolVar(&cascade, "cascade", false, "also what belongs to it")
-		parent.AddCommand(&cobra.Command{Use: "test " + key, Short: "Does it answer?", Args: arguments(1, 1, "one "+key),
-			RunE: func(c *cobra.Command, args []string) error {
-				t, err := a.client().Test(c.Context(), kind, args[0])
-				if err != nil {
-					return err
-				}
-				if err := a.print(t, func(tb *table) {
-					word := "answers"
-					if !t.Answers {
-						word = "no response"
-					}
-					tb.line(fmt.Sprintf("%s: %s (%.1f ms)", word, t.Message, t.RoundTripMS))
-				}); err != nil {
-					return err
-				}
-				if !t.Answers {
-					return &exitError{code: exitFailed}
-				}
-				return nil
-			}})
 	}
+	parent.AddCommand(show, add, set, remove)
 	return parent
+}
+
+// testing is the verb test.
+func (a *app) testing(kind site.Kind) *cobra.Command {
+	return &cobra.Command{Use: "test NAME", Short: "Does it answer?", Args: arguments(1, 1, "one NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			t, err := a.client().Test(c.Context(), kind, args[0])
+			if err != nil {
+				return err
+			}
+			if err := a.print(t, func(tb *table) {
+				word := "answers"
+				if !t.Answers {
+					word = "no response"
+				}
+				tb.line(fmt.Sprintf("%s: %s (%.1f ms)", word, t.Message, t.RoundTripMS))
+			}); err != nil {
+				return err
+			}
+			if !t.Answers {
+				return &exitError{code: exitFailed}
+			}
+			return nil
+		}}
 }
 
 // documented are the descriptions of a struct's fields by their names.

@@ -12,7 +12,6 @@ import (
 
 	"arithmon/internal/app/api"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/link"
 )
 
 func (a *app) apply() *cobra.Command {
@@ -157,7 +156,7 @@ func state(l api.LinkStatus) string {
 	return string(l.State)
 }
 
-func milliseconds(s link.Statistics) string {
+func milliseconds(s api.Statistics) string {
 	if s.LastAnswer == nil {
 		return "-"
 	}

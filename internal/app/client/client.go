@@ -16,7 +16,6 @@ import (
 	"github.com/coder/websocket"
 
 	"arithmon/internal/app/api"
-	"arithmon/internal/commission/probe"
 	"arithmon/internal/core/site"
 	"arithmon/internal/rig"
 )
@@ -141,7 +140,7 @@ func all[E any](ctx context.Context, c *Client, path string, query url.Values) (
 	}
 }
 
-func plural(kind site.Kind) string { return "/api/v1/" + string(kind) + "s" }
+func plural(kind site.Kind) string { return "/api/v1/" + site.Plural(kind) }
 
 func entityPath(kind site.Kind, name string) string {
 	return plural(kind) + "/" + strings.ReplaceAll(url.PathEscape(name), "%2F", "/")
@@ -290,12 +289,12 @@ func (c *Client) Ask(ctx context.Context, station, action string) (r api.ActionR
 }
 
 // Probe asks a device what it is and calls f with each stage as it ends.
-func (c *Client) Probe(ctx context.Context, what api.ProbeRequest, f func(probe.Stage) error) error {
+func (c *Client) Probe(ctx context.Context, what api.ProbeRequest, f func(api.Stage) error) error {
 	return follow(ctx, c, "/api/v1/probe", what, f)
 }
 
 // Scan looks for units and calls f with each step.
-func (c *Client) Scan(ctx context.Context, where api.ScanRequest, f func(probe.Progress) error) error {
+func (c *Client) Scan(ctx context.Context, where api.ScanRequest, f func(api.Progress) error) error {
 	return follow(ctx, c, "/api/v1/scan", where, f)
 }
 

@@ -17,7 +17,6 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
-	"arithmon/internal/live/link"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/outstation"
 	"arithmon/internal/rig"
@@ -97,7 +96,7 @@ func (p *plant) far(f func(now time.Time, o *outstation.Outstation)) {
 }
 
 // station is the state of a station.
-func (p *plant) station(name string) link.StationStatus {
+func (p *plant) station(name string) api.StationStatus {
 	p.t.Helper()
 	st, err := p.client.Status(p.t.Context())
 	require.NoError(p.t, err)
@@ -107,7 +106,7 @@ func (p *plant) station(name string) link.StationStatus {
 		}
 	}
 	p.t.Fatalf("no station %s", name)
-	return link.StationStatus{}
+	return api.StationStatus{}
 }
 
 // until waits until something holds.

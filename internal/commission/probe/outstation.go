@@ -18,12 +18,12 @@ import (
 
 // Held is a point that an outstation has.
 type Held struct {
-	Address   site.Address `json:"address"`
-	Variation string       `json:"variation" doc:"object group and variation that it is reported with: g30v5"`
-	Class     int          `json:"class,omitempty" doc:"of its events, where one of them told; 0 where that is not known"`
-	Value     codec.Value  `json:"value"`
-	Flags     []string     `json:"flags,omitempty"`
-	Type      codec.Type   `json:"type" doc:"that a point of the site would have"`
+	Address   site.Address
+	Variation string // object group and variation that it is reported with: g30v5
+	Class     int    // of its events, where one of them told; 0 where that is not known
+	Value     codec.Value
+	Flags     []string
+	Type      codec.Type // that a point of the site would have
 }
 
 // far is an outstation that is being probed. It is its master.Handler.

@@ -17,11 +17,11 @@ import (
 
 // Stage is one step of a probe.
 type Stage struct {
-	Name   string  `json:"name" enum:"name,route,connect,modbus,unit,identification,tables,limits,link,application,attributes,points"`
-	OK     bool    `json:"ok"`
-	Text   string  `json:"text" doc:"what was found, or why it stops here and what to try"`
-	TookMS float64 `json:"took_ms"`
-	Points []Held  `json:"points,omitempty" doc:"what an outstation has, with the stage points"`
+	Name   string
+	OK     bool
+	Text   string // what was found, or why it stops here and what to try
+	TookMS float64
+	Points []Held // what an outstation has, with the stage points
 }
 
 // stage is how one is found out.

@@ -14,11 +14,11 @@ import (
 
 // ScanRequest says where to look.
 type ScanRequest struct {
-	First    int           `json:"first,omitempty" doc:"first unit or outstation (default 1)"`
-	Last     int           `json:"last,omitempty" doc:"last unit (default 247) or outstation (default 255)"`
-	Master   int           `json:"master,omitempty" doc:"DNP3: link address of this end (default 1)"`
-	Settings bool          `json:"settings,omitempty" doc:"on a serial line: look for its settings first"`
-	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s (default 200ms)"`
+	First    int           // first unit or outstation (default 1)
+	Last     int           // last unit (default 247) or outstation (default 255)
+	Master   int           // DNP3: link address of this end (default 1)
+	Settings bool          // on a serial line: look for its settings first
+	Wait     site.Duration // for each answer, 20ms to 5s (default 200ms)
 
 	sure int // the unit that showed the line settings, asked again when it does not answer; 0 is none
 }
@@ -51,18 +51,18 @@ func (r *ScanRequest) Check(p site.Protocol) error {
 
 // Progress is how far a scan has got.
 type Progress struct {
-	Done     int                `json:"done"`
-	Total    int                `json:"total" doc:"may grow and shrink as settings are found"`
-	Now      string             `json:"now" doc:"what is being asked"`
-	Found    *Found             `json:"found,omitempty" doc:"a unit or outstation that was just found"`
-	Settings *site.LineSettings `json:"settings,omitempty" doc:"the line settings that were just found"`
-	Ended    string             `json:"ended,omitempty" doc:"how it ended, on the last line"`
+	Done     int
+	Total    int                // may grow and shrink as settings are found
+	Now      string             // what is being asked
+	Found    *Found             // a unit or outstation that was just found
+	Settings *site.LineSettings // the line settings that were just found
+	Ended    string             // how it ended, on the last line
 }
 
 // Found is a unit, or an outstation.
 type Found struct {
-	Unit int    `json:"unit" doc:"or link address"`
-	Text string `json:"text" doc:"what it says of itself, or how it answers"`
+	Unit int    // or link address
+	Text string // what it says of itself, or how it answers
 }
 
 // Candidates are the line settings that a scan tries, the link's own first, then the usual ones.

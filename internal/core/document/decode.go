@@ -25,6 +25,13 @@ func (n *Node) Decode(into, defaults any) Faults {
 	return faults
 }
 
+// DecodeValue reads n into a value that into points to.
+func (n *Node) DecodeValue(into any) Faults {
+	var faults Faults
+	n.decode(reflect.ValueOf(into).Elem(), &faults)
+	return faults
+}
+
 // Fields returns the values of a mapping by field; faults when it is none or names a field twice.
 func (n *Node) Fields() (map[string]*Node, Faults) {
 	var faults Faults
@@ -55,6 +62,9 @@ func (n *Node) Text() (text string, ok bool) {
 
 // IsNull reports whether the node is null.
 func (n *Node) IsNull() bool { return n.yaml.Tag == "!!null" }
+
+// IsMap reports whether n is a mapping of fields to values.
+func (n *Node) IsMap() bool { return n.yaml.Kind == yaml.MappingNode }
 
 // what says what a node is, for messages.
 func (n *Node) what() string {
@@ -97,11 +107,7 @@ func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
 	n.eachField(faults, func(name string, key, value *Node) {
 		i, ok := known.index[name]
 		if !ok {
-			fault := key.Fault("unknown field %q%s", name, nearest.Hint(name, known.names))
-			if nearest.Hint(name, known.names) == "" {
-				fault.Message += "; known are " + strings.Join(known.names, ", ")
-			}
-			*faults = append(*faults, fault)
+			*faults = append(*faults, Unknown(key, name, known.names))
 			return
 		}
 		if value.IsNull() {
@@ -110,6 +116,15 @@ func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
 		}
 		value.decode(target.FieldByIndex(i), faults)
 	})
+}
+
+// Unknown is the fault of a field that is none of the known ones.
+func Unknown(key *Node, name string, known []string) Fault {
+	fault := key.Fault("unknown field %q%s", name, nearest.Hint(name, known))
+	if nearest.Hint(name, known) == "" {
+		fault.Message += "; known are " + strings.Join(known, ", ")
+	}
+	return fault
 }
 
 func (n *Node) decode(target reflect.Value, faults *Faults) {
@@ -255,6 +270,22 @@ func (n *Node) plain() any {
 // FieldNames lists the json names of a struct's fields in the order of their declaration, those of embedded structs
 // included.
 func FieldNames(of any) []string { return slices.Clone(fieldsOf(reflect.TypeOf(of)).names) }
+
+// Field is a field of a struct that documents can have, with its place for reflect.Value.FieldByIndex.
+type Field struct {
+	Name  string
+	Index []int
+}
+
+// FieldsOf lists the fields of a struct type in the order of their declaration, those of embedded structs included.
+func FieldsOf(t reflect.Type) []Field {
+	known := fieldsOf(t)
+	list := make([]Field, len(known.names))
+	for i, name := range known.names {
+		list[i] = Field{name, known.index[name]}
+	}
+	return list
+}
 
 // structFields are the named fields of a struct type; an outer field hides an embedded one.
 type structFields struct {

@@ -128,7 +128,7 @@ func (s Station) fits(l Link) (field, why string) {
 	if !l.Protocol.Known() {
 		return "", ""
 	}
-	return protocols[l.Protocol].fits(s, l)
+	return l.Protocol.rules().fits(s, l)
 }
 
 // checkGroups finds points that a station's poll groups leave without theirs.

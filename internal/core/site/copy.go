@@ -59,7 +59,7 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 	for _, e := range d.dependents(key{KindStation, from}) {
 		p := e.(Point)
 		if c.Tags.From == "" || !strings.Contains(p.Tag, c.Tags.From) {
-			d.Fail(&FieldError{KindStation, s.Name, "tags.from", c.Tags.From, fmt.Sprintf("%q is not a part of tag %s, so its copy has no tag of its own", c.Tags.From, p.Tag)})
+			d.Fail(&FieldError{Kind: KindStation, Name: s.Name, Field: "tags.from", Value: c.Tags.From, Message: fmt.Sprintf("%q is not a part of tag %s, so its copy has no tag of its own", c.Tags.From, p.Tag)})
 			return s
 		}
 		p.Tag, p.Station = strings.Replace(p.Tag, c.Tags.From, c.Tags.To, 1), s.Name
@@ -70,7 +70,7 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 
 // at is the station at another unit or outstation address.
 func (s Station) at(address int) Station {
-	return protocols[s.Speaks()].at(s, address)
+	return s.Speaks().rules().at(s, address)
 }
 
 // Warnings says what of changed entities is allowed and yet seldom meant.
@@ -81,8 +81,8 @@ func (s *Site) Warnings(changes []Change) (list []*FieldError) {
 			continue
 		}
 		l, _ := s.Link(st.Link)
-		if field, why := protocols[st.Speaks()].warning(st, l); why != "" {
-			list = append(list, &FieldError{KindStation, st.Name, field, fmt.Sprint(st.LinkAddress()), why})
+		if field, why := st.Speaks().rules().warning(st, l); why != "" {
+			list = append(list, &FieldError{Kind: KindStation, Name: st.Name, Field: field, Value: fmt.Sprint(st.LinkAddress()), Message: why})
 		}
 	}
 	return list

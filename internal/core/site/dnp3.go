@@ -42,6 +42,22 @@ const (
 	DefaultPulseOn       = 500 * time.Millisecond
 )
 
+// DNP3Station are the settings that only a DNP3 station has. It has the zero of all of them when it speaks another protocol.
+type DNP3Station struct {
+	Outstation         *int     `json:"outstation,omitempty" doc:"DNP3: link address of the outstation, 0 to 65519"`
+	Master             *int     `json:"master,omitempty" doc:"DNP3: link address of this master, 0 to 65519 (default 1)"`
+	IntegrityPoll      Duration `json:"integrity_poll,omitempty" doc:"DNP3: how often all present values are read, 1s to 30 days (default 1h)"`
+	EventPoll          Duration `json:"event_poll,omitempty" doc:"DNP3: how often events are asked for, 20ms to 24h (default 5s)"`
+	Class1Poll         Duration `json:"class1_poll,omitempty" doc:"DNP3: the same for class 1 alone (default as event_poll)"`
+	Class2Poll         Duration `json:"class2_poll,omitempty" doc:"DNP3: for class 2"`
+	Class3Poll         Duration `json:"class3_poll,omitempty" doc:"DNP3: for class 3"`
+	Unsolicited        bool     `json:"unsolicited,omitempty" doc:"DNP3: true: the outstation reports events by itself, as they happen"`
+	UnsolicitedClasses []int    `json:"unsolicited_classes,omitempty" doc:"DNP3: classes that it reports so (default 1, 2 and 3)"`
+	TimeSync           TimeSync `json:"time_sync,omitempty" doc:"DNP3: how its clock is set when it asks for the time (default none)" enum:"none,lan,serial"`
+	LinkReset          bool     `json:"link_reset,omitempty" doc:"DNP3: true: its link states are reset after connecting"`
+	LinkConfirm        bool     `json:"link_confirm,omitempty" doc:"DNP3: true: its data link layer acknowledges every frame of a request"`
+}
+
 // Speaks says which protocol a station is set up for: DNP3 when it has the address of an outstation.
 func (s Station) Speaks() Protocol {
 	if s.Outstation != nil {
@@ -59,7 +75,7 @@ func (s Station) LinkAddress() int {
 }
 
 // MasterAddress is the link address that a DNP3 station is asked from.
-func (s Station) MasterAddress() int {
+func (s DNP3Station) MasterAddress() int {
 	if s.Master != nil {
 		return *s.Master
 	}
@@ -72,7 +88,7 @@ func (s Station) Called() string {
 }
 
 // EventPolls are the periods of the event polls by class, 1 to 3, at their index.
-func (s Station) EventPolls() (periods [4]time.Duration) {
+func (s DNP3Station) EventPolls() (periods [4]time.Duration) {
 	all := cmp.Or(s.EventPoll, Duration(DefaultEventPoll))
 	for class, own := range [...]Duration{1: s.Class1Poll, 2: s.Class2Poll, 3: s.Class3Poll} {
 		if class > 0 {
@@ -83,12 +99,12 @@ func (s Station) EventPolls() (periods [4]time.Duration) {
 }
 
 // IntegrityPeriod is the period of the integrity poll.
-func (s Station) IntegrityPeriod() time.Duration {
+func (s DNP3Station) IntegrityPeriod() time.Duration {
 	return time.Duration(cmp.Or(s.IntegrityPoll, Duration(DefaultIntegrityPoll)))
 }
 
 // ReportedClasses are the classes that the station is asked to report by itself, 1 to 3.
-func (s Station) ReportedClasses() []int {
+func (s DNP3Station) ReportedClasses() []int {
 	switch {
 	case !s.Unsolicited:
 		return nil
@@ -134,6 +150,14 @@ func (s Station) fitsDNP3(Link) (field, why string) {
 	return "", ""
 }
 
+// idleOnDNP3 names the first setting of a Modbus station that was given to a DNP3 station, where it does nothing.
+func (s Station) idleOnDNP3(Link) (field, why string) {
+	if given := given(s.ModbusStation, NewStation().ModbusStation); len(given) > 0 {
+		return given[0], "does nothing on a DNP3 station; it belongs to Modbus"
+	}
+	return "", ""
+}
+
 // validateDNP3 checks what only a DNP3 station has.
 func (s Station) validateDNP3(f *faults) {
 	if s.Broadcast {
@@ -171,6 +195,19 @@ var pointTypes = map[Space][]codec.Type{
 	Counters: {codec.TypeUint32}, FrozenCounters: {codec.TypeUint32}, OctetStrings: {codec.TypeString},
 	AnalogInputs:  {codec.TypeFloat64, codec.TypeInt32, codec.TypeInt16, codec.TypeFloat32},
 	AnalogOutputs: {codec.TypeFloat64, codec.TypeInt32, codec.TypeInt16, codec.TypeFloat32},
+}
+
+// dnp3Types are the types that a DNP3 point may have.
+func dnp3Types() (list []codec.Type) {
+	for _, t := range codec.Types {
+		for _, of := range pointTypes {
+			if slices.Contains(of, t) {
+				list = append(list, t)
+				break
+			}
+		}
+	}
+	return list
 }
 
 // dnp3Type is the type that a DNP3 address implies.
@@ -230,5 +267,13 @@ func (p Point) validateDNP3(f *faults) {
 	}
 }
 
+// DNP3Point is how a DNP3 output is commanded.
+type DNP3Point struct {
+	Control    Control  `json:"control,omitempty" doc:"DNP3 bo: how it is commanded (default latch)" enum:"latch,pulse,trip-close"`
+	Select     *bool    `json:"select,omitempty" doc:"DNP3 bo, ao: false: operated directly (default selected first, then operated)"`
+	PulseOff   Duration `json:"pulse_off,omitempty" doc:"DNP3 bo: time between pulses"`
+	PulseCount uint8    `json:"pulse_count,omitempty" doc:"DNP3 bo: number of pulses, 1 to 255 (default 1)"`
+}
+
 // Selects reports whether a command of the point is preceded by a select.
-func (p Point) Selects() bool { return p.Select == nil || *p.Select }
+func (p DNP3Point) Selects() bool { return p.Select == nil || *p.Select }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 )
 
 // Draft is a set of modifications to a site that has not happened yet. Reads through a Draft see what it holds.
@@ -16,7 +17,9 @@ type Draft struct {
 	filed   map[[2]key]bool // which of them are in below: the upper, the lower
 	units   map[string]map[int][]string
 	faults  Errors
-	more    bool // faults beyond MaxFaults were dropped
+	judged  map[field]bool // whose faults are in faults already, or follow from others
+	refused []Entity       // that were not put, and whose other faults are reported all the same
+	more    bool           // faults beyond MaxFaults were dropped
 }
 
 // MaxFaults is how many faults a draft or a file reports: enough to begin with, whatever the size of what was given.
@@ -27,9 +30,20 @@ type key struct {
 	name string
 }
 
+// field is a field of an entity, without what is within it.
+type field struct {
+	key
+	name string
+}
+
+func fieldOf(f *FieldError) field {
+	name, _, _ := strings.Cut(f.Field, ".")
+	return field{key{f.Kind, f.Name}, name}
+}
+
 // Edit starts a draft of modifications to s.
 func (s *Site) Edit() *Draft {
-	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}, below: map[key][]key{}, filed: map[[2]key]bool{}}
+	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}, below: map[key][]key{}, filed: map[[2]key]bool{}, judged: map[field]bool{}}
 }
 
 // Get returns an entity as the draft has it.
@@ -53,8 +67,10 @@ func (d *Draft) Put(e Entity) {
 	d.touch(key{e.Kind(), e.Key()}, e)
 }
 
-// Fail adds a fault that was found while the draft was made, so that it is reported with those Changes finds.
+// Fail adds a fault that was found while the draft was made, so that it is reported with those Changes finds. Changes finds no other one
+// in the same field.
 func (d *Draft) Fail(f *FieldError) {
+	d.Judged(f.Kind, f.Name, f.Field)
 	if len(d.faults) < MaxFaults { // there are enough to begin with
 		d.faults = append(d.faults, f)
 	} else {
@@ -62,10 +78,24 @@ func (d *Draft) Fail(f *FieldError) {
 	}
 }
 
+// Judged says that Changes need not look at a field: what is wrong with it follows from another fault.
+func (d *Draft) Judged(kind Kind, name, of string) {
+	if of != "" {
+		d.judged[fieldOf(&FieldError{Kind: kind, Name: name, Field: of})] = true
+	}
+}
+
+// Refuse adds a fault of an entity that is not to be put, so that its other faults are reported with it.
+func (d *Draft) Refuse(e Entity, f *FieldError) {
+	d.Fail(f)
+	d.refused = append(d.refused, e.(member).completed())
+}
+
 // Add puts e, which must be new: a taken name or tag is a fault.
 func (d *Draft) Add(e Entity) {
 	if _, taken := d.Get(e.Kind(), e.Key()); taken {
-		d.Fail(&FieldError{e.Kind(), e.Key(), KeyField(e.Kind()), e.Key(), fmt.Sprintf("%q is taken by another %s; choose another, or change that one", e.Key(), e.Kind())})
+		d.Refuse(e, &FieldError{Kind: e.Kind(), Name: e.Key(), Field: KeyField(e.Kind()), Value: e.Key(),
+			Message: fmt.Sprintf("%q is taken by another %s; choose another, or change that one", e.Key(), e.Kind())})
 		return
 	}
 	d.Put(e)
@@ -95,7 +125,7 @@ func (d *Draft) Remove(kind Kind, name string, cascade bool) {
 	k := key{kind, name}
 	dependents := d.dependents(k)
 	if len(dependents) > 0 && !cascade {
-		d.Fail(&FieldError{kind, name, "", name, fmt.Sprintf("%s; remove that first, or all together (cascade)", belonging(dependents))})
+		d.Fail(&FieldError{Kind: kind, Name: name, Value: name, Message: fmt.Sprintf("%s; remove that first, or all together (cascade)", belonging(dependents))})
 		return
 	}
 	for _, dependent := range dependents {
@@ -158,15 +188,23 @@ func (d *Draft) dependents(of key) []Entity {
 // removals last and in reverse; nothing when all is as it was. Its error is Errors, with every fault.
 func (d *Draft) Changes() ([]Change, error) {
 	found, more := slices.Clone(d.faults), d.more
+	check := func(e Entity) {
+		if more = more || len(found) >= MaxFaults; more || e == nil {
+			return
+		}
+		f := &faults{entity: e}
+		e.(member).check(d, f)
+		for _, fault := range f.list {
+			if !d.judged[fieldOf(fault)] {
+				found = append(found, fault)
+			}
+		}
+	}
+	for _, e := range d.refused {
+		check(e)
+	}
 	for _, k := range d.order {
-		if more = more || len(found) >= MaxFaults; more {
-			break
-		}
-		if e := d.touched[k]; e != nil {
-			f := &faults{entity: e}
-			e.(member).check(d, f)
-			found = append(found, f.list...)
-		}
+		check(d.touched[k])
 	}
 	if more {
 		found = append(found[:min(len(found), MaxFaults)], &FieldError{Message: fmt.Sprintf("these are the first %d faults; there may be more", MaxFaults)})

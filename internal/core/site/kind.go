@@ -40,16 +40,17 @@ type member interface {
 type registration struct {
 	kind   Kind
 	key    string // the field that is its key
-	owner  Kind   // of what it belongs to; "" when to nothing
+	plural string
+	owner  Kind // of what it belongs to; "" when to nothing
 	fresh  func() Entity
 	decode func(body []byte) (Entity, error)
 	shelf  func() shelf
 }
 
 // register describes the kind of an entity that fresh gives with the defaults of the site file.
-func register[E member](kind Kind, key string, owner Kind, fresh func() E) registration {
+func register[E member](kind Kind, plural, key string, owner Kind, fresh func() E) registration {
 	return registration{
-		kind: kind, key: key, owner: owner,
+		kind: kind, plural: plural, key: key, owner: owner,
 		fresh: func() Entity { return fresh() },
 		decode: func(body []byte) (Entity, error) {
 			e := fresh()
@@ -70,9 +71,9 @@ const (
 
 // registered are all kinds, in the order in which one refers to another. A kind of entity is one line here, and a type that is a member.
 var registered = [kindCount]registration{
-	links:    register(KindLink, "name", "", NewLink),
-	stations: register(KindStation, "name", KindLink, NewStation),
-	points:   register(KindPoint, "tag", KindStation, NewPoint),
+	links:    register(KindLink, "links", "name", "", NewLink),
+	stations: register(KindStation, "stations", "name", KindLink, NewStation),
+	points:   register(KindPoint, "points", "tag", KindStation, NewPoint),
 }
 
 // rank is the place of a kind in registered; it panics for what is no kind.
@@ -99,6 +100,18 @@ func Fresh(kind Kind) Entity { return registered[rank(kind)].fresh() }
 
 // KeyField is the field of a kind that is its key: name or tag.
 func KeyField(kind Kind) string { return registered[rank(kind)].key }
+
+// Plural is what several of a kind are called, as in a site file and in the paths of the API: links.
+func Plural(kind Kind) string { return registered[rank(kind)].plural }
+
+// OwnerOf is the kind of what the entities of a kind belong to; "" when to nothing.
+func OwnerOf(kind Kind) Kind { return registered[rank(kind)].owner }
+
+// Owned reports whether the entities of a kind can have others that belong to them, and go with them.
+func Owned(kind Kind) bool {
+	_, is := owned(kind)
+	return is
+}
 
 // Decode reads an entity from JSON as it was stored. Fields that were added since take their defaults.
 func Decode(kind Kind, body []byte) (Entity, error) { return registered[rank(kind)].decode(body) }

@@ -1,10 +1,92 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"arithmon/internal/core/codec"
 )
+
+// ModbusStation are the settings that only a Modbus station has.
+type ModbusStation struct {
+	Unit          int                 `json:"unit" doc:"Modbus unit identifier: 0 to 255 on a network, 1 to 247 on a serial line"`
+	Notation      Notation            `json:"notation" doc:"how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010)" enum:"offset,number,ref5,ref6"`
+	Bits          BitNumbering        `json:"bits,omitempty" doc:"how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first (default lsb0)" enum:"lsb0,lsb1,msb0,msb1"`
+	Order         codec.Order         `json:"order" doc:"byte order of its points unless they say otherwise" enum:"ABCD,CDAB,BADC,DCBA"`
+	Poll          Duration            `json:"poll" doc:"how often its points are read unless they say otherwise, 20ms to 24h"`
+	PollGroups    map[string]Duration `json:"poll_groups,omitempty" doc:"periods by name, for points that say poll_group: {fast: 50ms, slow: 1m}"`
+	Number        string              `json:"number,omitempty" doc:"telephone number, on a dialup link"`
+	MaxRegisters  int                 `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125 (default 125)"`
+	MaxBits       int                 `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000 (default 2000)"`
+	Gap           *int                `json:"gap,omitempty" doc:"largest gap of unused registers read to merge two requests, 0 to 124 (default 16)"`
+	StringsAlone  bool                `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
+	WriteFunction WriteFunction       `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16) (default auto)" enum:"auto,single,multiple"`
+	PartialWrite  PartialWrite        `json:"partial_write,omitempty" doc:"how one bit or byte of a register is written: mask (function 22), rewrite (read, change, write back; what the device changes in between is lost) or never (default mask)" enum:"mask,rewrite,never"`
+	ReadWrite     bool                `json:"read_write,omitempty" doc:"true: registers may be written and read back in one request (function 23)"`
+	Broadcast     bool                `json:"broadcast,omitempty" doc:"true, with unit 0 on a serial line: what is written goes to all devices at once; nothing is read"`
+	LivenessAsk   string              `json:"liveness_ask,omitempty" doc:"what it is asked then: an address such as hr:0, diagnostics (function 8), identification (function 43/14) or none (default the request of one of its points, otherwise hr:0)"`
+}
+
+// WriteFunction says which functions write to a station.
+type WriteFunction string
+
+// The ways to write; the zero is auto.
+const (
+	WriteAuto     WriteFunction = "auto"
+	WriteSingle   WriteFunction = "single"
+	WriteMultiple WriteFunction = "multiple"
+)
+
+// PartialWrite says how a part of a register is written.
+type PartialWrite string
+
+// The ways to write a part; the zero is mask.
+const (
+	PartialMask    PartialWrite = "mask"
+	PartialRewrite PartialWrite = "rewrite"
+	PartialNever   PartialWrite = "never"
+)
+
+// DefaultGap is how wide a gap a request bridges where a station does not say.
+const DefaultGap = 16
+
+// ReadLimits are the most registers and bits of one read, and the widest gap.
+func (s ModbusStation) ReadLimits() (registers, bits, gap int) {
+	gap = DefaultGap
+	if s.Gap != nil {
+		gap = *s.Gap
+	}
+	return cmp.Or(s.MaxRegisters, 125), cmp.Or(s.MaxBits, 2000), gap
+}
+
+// The ways to ask for a sign of life, beside an address.
+const (
+	AskDiagnostics    = "diagnostics"
+	AskIdentification = "identification"
+	AskNothing        = "none"
+)
+
+// Convention is how addresses of the station are written.
+func (s ModbusStation) Convention() Convention { return Convention{s.Notation, s.Bits} }
+
+// LivenessRequest says how the station is asked for a sign of life: an address, or one of the words; the zero Address and
+// AskNothing when it is not.
+func (s ModbusStation) LivenessRequest() (address Address, word string, err error) {
+	switch s.LivenessAsk {
+	case "":
+		return Address{Space: HoldingRegisters}, "", nil
+	case AskDiagnostics, AskIdentification, AskNothing:
+		return Address{}, s.LivenessAsk, nil
+	}
+	address, err = s.Convention().Parse(s.LivenessAsk, "")
+	if err != nil {
+		return Address{}, "", fmt.Errorf("%w; or use %s, %s or %s", err, AskDiagnostics, AskIdentification, AskNothing)
+	}
+	return address, "", nil
+}
 
 // validateModbus checks what is different in a Modbus link.
 func (l Link) validateModbus(f *faults) {
@@ -17,15 +99,42 @@ func (l Link) validateModbus(f *faults) {
 	}
 }
 
+// validate checks each setting by itself.
+func (s ModbusStation) validate(f *faults) {
+	f.count("unit", s.Unit, 0, 255)
+	choose(f, "notation", s.Notation, Notations[:]...)
+	choose(f, "order", s.Order, codec.Orders[:]...)
+	f.span("poll", s.Poll, MinPoll, MaxPoll)
+	registers, bits, gap := s.ReadLimits()
+	f.count("max_registers", registers, 1, 125)
+	f.count("max_bits", bits, 1, 2000)
+	f.count("gap", gap, 0, 124)
+	choose(f, "write_function", cmp.Or(s.WriteFunction, WriteAuto), WriteAuto, WriteSingle, WriteMultiple)
+	choose(f, "partial_write", cmp.Or(s.PartialWrite, PartialMask), PartialMask, PartialRewrite, PartialNever)
+	choose(f, "bits", cmp.Or(s.Bits, LSB0), BitNumberings[:]...)
+	f.text("number", s.Number, MaxName)
+	if strings.Trim(s.Number, "0123456789*#+-,.()/ WTPwtp@!") != "" {
+		f.add("number", s.Number, "%q is no telephone number; digits, * # + , W and spaces are possible (ITU-T V.250, 6.3.1)", s.Number)
+	}
+	if _, _, err := s.LivenessRequest(); err != nil {
+		f.add("liveness_ask", s.LivenessAsk, "%s", err)
+	}
+	if len(s.PollGroups) > MaxPollGroups {
+		f.add("poll_groups", len(s.PollGroups), "%d groups; at most %d are allowed", len(s.PollGroups), MaxPollGroups)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.PollGroups)) {
+		f.name("poll_groups", name, MaxName, "")
+		f.span("poll_groups."+name, s.PollGroups[name], MinPoll, MaxPoll)
+	}
+}
+
 // validateModbus checks what only a Modbus station has.
 func (s Station) validateModbus(f *faults) {
 	if s.Broadcast && s.Unit != 0 {
 		f.add("broadcast", true, "unit %d is one device; to all of them goes unit 0", s.Unit)
 	}
-	for field, set := range map[string]bool{"master": s.Master != nil, "integrity_poll": s.IntegrityPoll != 0, "event_poll": s.EventPoll != 0,
-		"class1_poll": s.Class1Poll != 0, "class2_poll": s.Class2Poll != 0, "class3_poll": s.Class3Poll != 0, "unsolicited": s.Unsolicited,
-		"time_sync": s.TimeSync != "", "link_reset": s.LinkReset, "link_confirm": s.LinkConfirm} {
-		if set {
+	for _, field := range given(s.DNP3Station, DNP3Station{}) {
+		if field != "outstation" { // with which it would be one
 			f.add(field, "", "belongs to a DNP3 station, which has an outstation address")
 		}
 	}

@@ -1,3 +1,7 @@
+// Package site holds the point database: links, stations and points, the rules they obey, and changes to them.
+//
+// A Site is always consistent. It is modified through a Draft, which collects every fault before anything changes
+// and gives the Changes that a store records and an engine follows.
 package site
 
 import (
@@ -57,6 +61,15 @@ func (s *Site) Names(kind Kind) []string {
 		return s.Tags()
 	}
 	return s.shelves[rank(kind)].names()
+}
+
+// NamesOf lists the names of the entities of a kind that belong to owner, in order.
+func (s *Site) NamesOf(kind Kind, owner string) (names []string) {
+	s.shelves[rank(kind)].ownedBy(owner, func(e Entity) bool {
+		names = append(names, e.Key())
+		return true
+	})
+	return names
 }
 
 // Links lists the links by name.

@@ -262,7 +262,7 @@ func TestStationLimits(t *testing.T) {
 	for _, f := range faults {
 		fields = append(fields, f.Field)
 	}
-	assert.Equal(t, []string{"max_registers", "max_bits", "gap", "write_function", "partial_write", "after_connect"}, fields)
+	assert.Equal(t, []string{"after_connect", "max_registers", "max_bits", "gap", "write_function", "partial_write"}, fields)
 	registers, bits, gap := Station{}.ReadLimits()
 	assert.Equal(t, []int{125, 2000, 16}, []int{registers, bits, gap})
 }

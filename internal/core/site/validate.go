@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -23,6 +22,7 @@ type FieldError struct {
 	Field   string // as in the site file, such as scaling.raw
 	Value   string // as given; empty when there is none
 	Message string // what is wrong and what to do
+	Line    int    // in the document that it came from; 0 when not known
 }
 
 func (e *FieldError) Error() string {
@@ -68,7 +68,7 @@ type faults struct {
 }
 
 func (f *faults) add(field string, value any, format string, args ...any) {
-	f.list = append(f.list, &FieldError{f.entity.Kind(), f.entity.Key(), field, fmt.Sprint(value), fmt.Sprintf(format, args...)})
+	f.list = append(f.list, &FieldError{Kind: f.entity.Kind(), Name: f.entity.Key(), Field: field, Value: fmt.Sprint(value), Message: fmt.Sprintf(format, args...)})
 }
 
 func choose[T ~string](f *faults, field string, value T, allowed ...T) {
@@ -130,7 +130,7 @@ func (l Link) validate(f *faults) {
 	choose(f, "protocol", l.Protocol, Protocols()...)
 	choose(f, "transport", l.Transport, Transports[:]...)
 	if l.Protocol.Known() {
-		protocols[l.Protocol].link(l, f)
+		l.Protocol.rules().link(l, f)
 	}
 	if l.Transport.UsesSerialPort() {
 		l.validateLine(f)
@@ -234,35 +234,11 @@ func isIP(s string) bool {
 func (s Station) validate(f *faults) {
 	f.name("name", s.Name, MaxName, "")
 	f.text("description", s.Description, MaxDescription)
-	f.count("unit", s.Unit, 0, 255)
-	choose(f, "notation", s.Notation, Notations[:]...)
-	choose(f, "order", s.Order, codec.Orders[:]...)
-	f.span("poll", s.Poll, MinPoll, MaxPoll)
-	registers, bits, gap := s.ReadLimits()
-	f.count("max_registers", registers, 1, 125)
-	f.count("max_bits", bits, 1, 2000)
-	f.count("gap", gap, 0, 124)
-	choose(f, "write_function", cmp.Or(s.WriteFunction, WriteAuto), WriteAuto, WriteSingle, WriteMultiple)
 	choose(f, "charset", cmp.Or(s.Charset, Latin1), Latin1, UTF8)
-	choose(f, "partial_write", cmp.Or(s.PartialWrite, PartialMask), PartialMask, PartialRewrite, PartialNever)
 	f.span("after_connect", s.AfterConnect, 0, 30*time.Second)
-	choose(f, "bits", cmp.Or(s.Bits, LSB0), BitNumberings[:]...)
-	f.text("number", s.Number, MaxName)
-	if strings.Trim(s.Number, "0123456789*#+-,.()/ WTPwtp@!") != "" {
-		f.add("number", s.Number, "%q is no telephone number; digits, * # + , W and spaces are possible (ITU-T V.250, 6.3.1)", s.Number)
-	}
 	f.span("liveness", cmp.Or(s.Liveness, Duration(DefaultLiveness)), time.Second, MaxPoll)
-	if _, _, err := s.LivenessRequest(); err != nil {
-		f.add("liveness_ask", s.LivenessAsk, "%s", err)
-	}
-	if len(s.PollGroups) > MaxPollGroups {
-		f.add("poll_groups", len(s.PollGroups), "%d groups; at most %d are allowed", len(s.PollGroups), MaxPollGroups)
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.PollGroups)) {
-		f.name("poll_groups", name, MaxName, "")
-		f.span("poll_groups."+name, s.PollGroups[name], MinPoll, MaxPoll)
-	}
-	protocols[s.Speaks()].station(s, f)
+	s.ModbusStation.validate(f) // its values are sound, whatever the station speaks
+	s.Speaks().rules().station(s, f)
 }
 
 // Check says what is wrong with p by itself; nothing when it is sound.
@@ -292,8 +268,8 @@ func (p Point) validate(f *faults) {
 	if p.Address.Space == "" {
 		f.add("address", "", "is missing; give one such as hr:9 or 40010")
 	} else if known {
-		if rules, ok := protocols[p.Address.Space.Protocol()]; ok {
-			rules.point(p, f)
+		if protocol := p.Address.Space.Protocol(); protocol.Known() {
+			protocol.rules().point(p, f)
 		}
 	}
 	if known {

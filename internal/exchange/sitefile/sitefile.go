@@ -5,7 +5,10 @@
 package sitefile
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"arithmon/internal/core/document"
@@ -37,49 +40,12 @@ func (e *Error) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// PointEntry is a point as a person writes it: its address in any form that the notation of its station allows.
-type PointEntry struct {
-	Address  string     `json:"address" doc:"where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010"`
-	Table    site.Space `json:"table,omitempty" doc:"the table of an address that does not name one: co, di, ir or hr" enum:"co,di,ir,hr"`
-	ReadBack string     `json:"read_back,omitempty" doc:"where a written value is read back from, when that is not its address: ir:9"`
-	site.Point
-}
-
-// Resolve gives the point with its address as its station's notation means it.
-// The station must be known to the draft; when it is not, only canonical addresses are read.
-func (p PointEntry) Resolve(d *site.Draft) (site.Point, *site.FieldError) {
-	station, _ := d.Station(p.Station)
-	p.Point.Address, p.Point.ReadBack = site.Address{}, site.Address{}
-	fail := func(field, value string, err error) *site.FieldError {
-		return &site.FieldError{Kind: site.KindPoint, Name: p.Tag, Field: field, Value: value, Message: err.Error()}
-	}
-	var err error
-	if p.Address != "" { // its absence is reported with the point's other faults
-		if p.Point.Address, err = station.Convention().Parse(p.Address, p.Table); err != nil {
-			return p.Point, fail("address", p.Address, err)
-		}
-	}
-	if p.ReadBack != "" {
-		if p.Point.ReadBack, err = station.Convention().Parse(p.ReadBack, ""); err != nil {
-			return p.Point, fail("read_back", p.ReadBack, err)
-		}
-	}
-	return p.Point, nil
-}
-
 // File is a site file that was read, not yet checked against a site.
 type File struct {
-	name   string
+	name  string
+	lists map[site.Kind][]*document.Node
+	// places are where entities stand, once Into was called.
 	places map[place]*document.Node
-	links  []entry[site.Link]
-	// Stations come before points, whose addresses need their notation.
-	stations []entry[site.Station]
-	points   []entry[PointEntry]
-}
-
-type entry[E any] struct {
-	value E
-	node  *document.Node
 }
 
 type place struct {
@@ -87,31 +53,17 @@ type place struct {
 	name string
 }
 
-// Read reads data; name is for messages. Its error is *Error with every fault of form: what the entries mean
-// to each other is for Into.
+// Read reads data; name is for messages. Its error is *Error with every fault that keeps the file from being a site file: what its
+// entries say is for Into.
 func Read(name string, data []byte) (*File, error) {
 	root, err := document.Parse(data)
 	if err != nil {
 		return nil, &Error{name, err.(document.Faults)}
 	}
+	f := &File{name: name, lists: map[site.Kind][]*document.Node{}}
 	fields, faults := root.Fields()
-	f := &File{name: name, places: map[place]*document.Node{}}
-	var header struct {
-		Arithmon int            `json:"arithmon"`
-		Links    *document.Node `json:"links"`
-		Stations *document.Node `json:"stations"`
-		Points   *document.Node `json:"points"`
-	}
 	if faults == nil {
-		faults = root.Decode(&header, header)
-		if fields["arithmon"] == nil {
-			faults = append(faults, document.Fault{Line: root.Line(), Path: "arithmon", Message: fmt.Sprintf("is missing; a site file begins with arithmon: %d", Version)})
-		} else if header.Arithmon != Version {
-			faults = append(faults, fields["arithmon"].Fault("version %d is not read by this program; it reads %d", header.Arithmon, Version))
-		}
-		f.links = entries(header.Links, site.NewLink(), &faults)
-		f.stations = entries(header.Stations, site.NewStation(), &faults)
-		f.points = entries(header.Points, PointEntry{Point: site.NewPoint()}, &faults)
+		faults = f.header(root, fields)
 	}
 	if faults != nil {
 		return nil, &Error{name, faults}
@@ -119,79 +71,77 @@ func Read(name string, data []byte) (*File, error) {
 	return f, nil
 }
 
-func entries[E any](node *document.Node, defaults E, faults *document.Faults) []entry[E] {
-	if node == nil {
-		return nil
+// header reads what a site file consists of: its version, and a list of each kind.
+func (f *File) header(root *document.Node, fields map[string]*document.Node) (faults document.Faults) {
+	kinds := map[string]site.Kind{}
+	known := []string{"arithmon"}
+	for _, kind := range site.Kinds() {
+		kinds[site.Plural(kind)] = kind
+		known = append(known, site.Plural(kind))
 	}
-	items, wrong := node.Items()
-	*faults = append(*faults, wrong...)
-	if len(items) > MaxEntries {
-		*faults = append(*faults, node.Fault("holds %d entries; a file has at most %d, so make several of it", len(items), MaxEntries))
-		return nil
-	}
-	list := make([]entry[E], len(items))
-	for i, item := range items {
-		if len(*faults) >= site.MaxFaults {
-			*faults = append((*faults)[:site.MaxFaults:site.MaxFaults], document.Fault{Message: fmt.Sprintf("these are the first %d faults; there may be more", site.MaxFaults)})
-			return nil
+	var version int
+	for _, name := range slices.Sorted(maps.Keys(fields)) {
+		node := fields[name]
+		kind, is := kinds[name]
+		switch {
+		case name == "arithmon":
+			if wrong := node.DecodeValue(&version); wrong != nil {
+				faults = append(faults, wrong...)
+			} else if version != Version {
+				faults = append(faults, node.Fault("version %d is not read by this program; it reads %d", version, Version))
+			}
+		case !is:
+			faults = append(faults, document.Unknown(node, name, known))
+		case !node.IsNull():
+			items, wrong := node.Items()
+			if len(items) > MaxEntries {
+				wrong = append(wrong, node.Fault("holds %d entries; a file has at most %d, so make several of it", len(items), MaxEntries))
+			}
+			f.lists[kind] = items
+			faults = append(faults, wrong...)
 		}
-		list[i] = entry[E]{defaults, item}
-		*faults = append(*faults, item.Decode(&list[i].value, defaults)...)
 	}
-	return list
+	if fields["arithmon"] == nil {
+		faults = append(faults, document.Fault{Line: root.Line(), Path: "arithmon", Message: fmt.Sprintf("is missing; a site file begins with arithmon: %d", Version)})
+	}
+	return faults
 }
 
 // Into puts the file's entries into a draft; with prune it removes what the file does not name.
 // Faults wait in the draft; Place finds their lines.
 func (f *File) Into(d *site.Draft, s *site.Site, prune bool) {
-	for _, e := range f.links {
-		f.put(d, e.value, e.node)
-	}
-	for _, e := range f.stations {
-		f.put(d, e.value, e.node)
-	}
-	for _, e := range f.points {
-		p, err := e.value.Resolve(d)
-		if err != nil {
-			d.Fail(err)
-			f.places[place{site.KindPoint, p.Tag}] = e.node
-			continue
+	f.places = map[place]*document.Node{}
+	kinds := site.Kinds() // one refers to those before it
+	for _, kind := range kinds {
+		for _, node := range f.lists[kind] {
+			e := Decode(kind, node, d, site.Fresh(kind))
+			if node.IsMap() { // otherwise all that is to say has been said
+				f.put(d, e, node)
+			}
 		}
-		f.put(d, p, e.node)
 	}
 	if !prune {
 		return
 	}
-	for _, tag := range s.Tags() {
-		f.prune(d, site.KindPoint, tag)
-	}
-	for _, st := range s.Stations() {
-		f.prune(d, site.KindStation, st.Name)
-	}
-	for _, l := range s.Links() {
-		f.prune(d, site.KindLink, l.Name)
+	slices.Reverse(kinds)
+	for _, kind := range kinds {
+		for _, name := range s.Names(kind) {
+			if f.places[place{kind, name}] == nil {
+				d.Remove(kind, name, true)
+			}
+		}
 	}
 }
 
 func (f *File) put(d *site.Draft, e site.Entity, node *document.Node) {
 	at := place{e.Kind(), e.Key()}
 	if first, twice := f.places[at]; twice && e.Key() != "" {
-		field := "name"
-		if e.Kind() == site.KindPoint {
-			field = "tag"
-		}
-		d.Fail(&site.FieldError{Kind: e.Kind(), Name: e.Key(), Field: field, Value: e.Key(),
+		d.Refuse(e, &site.FieldError{Kind: e.Kind(), Name: e.Key(), Field: site.KeyField(e.Kind()), Value: e.Key(),
 			Message: fmt.Sprintf("%q is in the file twice, in lines %d and %d", e.Key(), first.Line(), node.Line())})
 		return
 	}
 	f.places[at] = node
 	d.Put(e)
-}
-
-func (f *File) prune(d *site.Draft, kind site.Kind, name string) {
-	if f.places[place{kind, name}] == nil {
-		d.Remove(kind, name, true)
-	}
 }
 
 // Place turns the faults of a draft into an *Error with the lines of the file.
@@ -202,12 +152,14 @@ func (f *File) Place(err error) error {
 	}
 	placed := &Error{File: f.name}
 	for _, e := range found {
-		fault := document.Fault{Path: e.Field, Value: e.Value, Message: e.Message}
+		fault := document.Fault{Path: e.Field, Value: e.Value, Message: e.Message, Line: e.Line}
 		if node := f.places[place{e.Kind, e.Name}]; node != nil {
-			fault.Line = node.Line()
 			fault.Path = strings.TrimSuffix(node.Path()+"."+e.Field, ".")
-			if at := lineOf(node, e.Field); at > 0 {
+			if at := lineOf(node, e.Field); at > 0 && fault.Line == 0 {
 				fault.Line = at
+			}
+			if fault.Line == 0 {
+				fault.Line = node.Line()
 			}
 		}
 		if e.Name != "" {
@@ -215,6 +167,7 @@ func (f *File) Place(err error) error {
 		}
 		placed.Faults = append(placed.Faults, fault)
 	}
+	slices.SortStableFunc(placed.Faults, func(a, b document.Fault) int { return cmp.Compare(a.Line, b.Line) })
 	return placed
 }
 

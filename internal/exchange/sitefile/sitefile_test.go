@@ -84,6 +84,13 @@ func TestSiteFileRoundTrip(t *testing.T) {
 	assert.Equal(t, s.Links(), back.Links())
 }
 
+// An address of a station that is not there is not judged: its notation is not known.
+func TestUnknownStationBeforeItsAddresses(t *testing.T) {
+	_, err := load(t, strings.Replace(gate, "station: plc", "station: pcl", 1))
+	require.Error(t, err)
+	assert.Equal(t, `gate.yaml:12: point gate1/position: points[0].station: there is no station "pcl"; did you mean plc?`, err.Error())
+}
+
 func TestSiteFileInJSON(t *testing.T) {
 	s, err := load(t, `{"arithmon": 1, "links": [{"name": "gate", "host": "h"}],
 	"stations": [{"name": "plc", "link": "gate", "notation": "ref5"}],
@@ -103,22 +110,29 @@ func TestSiteFileFaults(t *testing.T) {
 		data string
 		want []string // a line each
 	}{
-		{"unknown field", edit("    unit: 1\n", "    unitt: 1\n"), []string{`gate.yaml:7: stations[0].unitt: unknown field "unitt"; did you mean unit?`}},
+		{"unknown field", edit("    unit: 1\n", "    unitt: 1\n"), []string{`gate.yaml:7: station plc: stations[0].unitt: unknown field "unitt"; did you mean unit?`}},
 		{"unknown list", gate + "tags: []\n", []string{`gate.yaml:22: tags: unknown field "tags"; known are arithmon, links, stations, points`}},
 		{"duplicate tag", edit("gate1/mode", "gate1/position"), []string{`gate.yaml:11: point gate1/position: points[0].tag: "gate1/position" is in the file twice, in lines 11 and 20`}},
 		{"offset out of range", edit("co:4", "co:70000"), []string{`gate.yaml:19: point gate1/open-cmd: points[1].address: "co:70000": offset 70000 is out of range: 0 to 65535`}},
 		{"float32 on a coil", edit("co:4, type: bool, states: [idle, open]", "co:4, type: float32"), []string{`gate.yaml:19: point gate1/open-cmd: points[1].type: float32 does not fit co:4: a coil holds one bit; use bool, or an address in hr or ir`}},
 		{"reference that contradicts its table", edit("address: 400020", "address: ir:400020"), []string{`gate.yaml:20: point gate1/mode: points[2].address: "ir:400020" contradicts itself: the reference 400020 is a holding register (hr:19), but ir: says input register`}},
-		{"text for a number", edit("unit: 1", "unit: one"), []string{`gate.yaml:7: stations[0].unit: "one" is text; a whole number is needed`}},
-		{"quoted number", edit("decimals: 1", `decimals: "1"`), []string{`gate.yaml:17: points[0].decimals: "1" is text; a whole number is needed`}},
-		{"nested field", edit("raw: [0, 1]", "raw: [0, x]"), []string{`gate.yaml:15: points[0].scaling.raw[1]: "x" is text; a number is needed`}},
-		{"wrong length", edit("raw: [0, 1]", "raw: [0, 1, 2]"), []string{`gate.yaml:15: points[0].scaling.raw: has 3 entries; 2 are needed`}},
+		{"text for a number", edit("unit: 1", "unit: one"), []string{`gate.yaml:7: station plc: stations[0].unit: "one" is text; a whole number is needed`}},
+		{"quoted number", edit("decimals: 1", `decimals: "1"`), []string{`gate.yaml:17: point gate1/position: points[0].decimals: "1" is text; a whole number is needed`}},
+		{"nested field", edit("raw: [0, 1]", "raw: [0, x]"), []string{`gate.yaml:15: point gate1/position: points[0].scaling.raw[1]: "x" is text; a number is needed`}},
+		{"wrong length", edit("raw: [0, 1]", "raw: [0, 1, 2]"), []string{`gate.yaml:15: point gate1/position: points[0].scaling.raw: has 3 entries; 2 are needed`}},
 		{"meaning of a nested field", edit("raw: [0, 1]", "raw: [1, 1]"), []string{`gate.yaml:15: point gate1/position: points[0].scaling.raw: [1 1]: the two ends must differ`}},
-		{"no time span", edit("500ms", "500"), []string{`gate.yaml:3: links[0].timeout: "500" is no time span: write a number with its unit, such as 250ms, 1s or 5m`}},
-		{"field twice", edit("unit: 1", "link: gate"), []string{`gate.yaml:7: stations[0].link: is given twice, first in line 6`}},
+		{"no time span", edit("500ms", "500"), []string{`gate.yaml:3: link gate: links[0].timeout: "500" is no time span: write a number with its unit, such as 250ms, 1s or 5m`}},
+		{"field twice", edit("unit: 1", "link: gate"), []string{`gate.yaml:7: station plc: stations[0].link: is given twice, first in line 6`}},
 		{"several at once", strings.Replace(edit("unit: 1", "unit: 700"), "port: 1502", "port: 70000", 1), []string{
 			`gate.yaml:3: link gate: links[0].port: 70000 is out of range: 1 to 65535`,
 			`gate.yaml:7: station plc: stations[0].unit: 700 is out of range: 0 to 255`}},
+		{"of form and of meaning", strings.Replace(edit("unit: 1", "unit: one"), "port: 1502", "port: 70000", 1), []string{
+			`gate.yaml:3: link gate: links[0].port: 70000 is out of range: 1 to 65535`,
+			`gate.yaml:7: station plc: stations[0].unit: "one" is text; a whole number is needed`}},
+		{"a wrong address beside others", edit("co:4, type: bool, states: [idle, open]", "co:70000, type: boool, decimals: 99"), []string{
+			`gate.yaml:19: point gate1/open-cmd: points[1].address: "co:70000": offset 70000 is out of range: 0 to 65535`,
+			`gate.yaml:19: point gate1/open-cmd: points[1].decimals: 99 is out of range: 0 to 12`,
+			`gate.yaml:19: point gate1/open-cmd: points[1].type: "boool" is not known; choose bool, int8, uint8, int16, uint16, int32, uint32, int64, uint64, float32, float64, bcd16, bcd32, string, bits`}},
 		{"no version", strings.TrimPrefix(gate, "arithmon: 1\n"), []string{`gate.yaml:1: arithmon: is missing; a site file begins with arithmon: 1`}},
 		{"later version", edit("arithmon: 1", "arithmon: 7"), []string{`gate.yaml:1: arithmon: version 7 is not read by this program; it reads 1`}},
 		{"map for a list", "arithmon: 1\nlinks: {name: x}\n", []string{`gate.yaml:2: links: is a map; a list is needed, each entry after a dash`}},

@@ -9,51 +9,34 @@ import (
 	"fmt"
 	"io"
 	"reflect"
-	"slices"
 	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 
+	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 )
-
-// always lists the fields that are written even where they have their default, so that a file can be read without
-// knowing the defaults.
-var always = map[site.Kind][]string{
-	site.KindLink:    {"name", "protocol", "transport"},
-	site.KindStation: {"name", "link", "unit", "notation"},
-	site.KindPoint:   {"tag", "station", "address", "type"},
-}
 
 // Write writes the site as a YAML site file, which Read reads back to the same site. Addresses are in
 // the notation of their station. What was written is no site file when an error comes back.
 func Write(to io.Writer, s *site.Site) error {
-	w := &writer{to: bufio.NewWriter(to), known: map[string]string{}, fields: map[reflect.Type][]string{}}
+	w := &writer{to: bufio.NewWriter(to), known: map[string]string{}}
 	fmt.Fprintf(w.to, "arithmon: %d\n", Version)
-	w.list("links", s.Count(site.KindLink))
-	for _, l := range s.Links() {
-		implied := site.NewLink()
-		implied.Transport, implied.Protocol = l.Transport, l.Protocol
-		port := implied.Port
-		implied = implied.WithDefaults()
-		implied.Port = port // which is written even where it has its default, since people look for it
-		w.entry(l, implied)
-	}
-	w.list("stations", s.Count(site.KindStation))
-	for _, st := range s.Stations() {
-		w.entry(st, site.NewStation())
-	}
-	w.list("points", s.Count(site.KindPoint))
-	usual := site.NewPoint()
-	for _, tag := range s.Tags() {
-		p, _ := s.Point(tag)
-		station, _ := s.Station(p.Station)
-		address := p.Address.Format(station.Convention())
-		if address[0] == '0' && p.Address.Offset < 9999 {
-			address = p.Address.Format(site.Convention{Bits: station.Bits}) // leading zeros do not survive every program a file passes through
+	for _, kind := range site.Kinds() {
+		w.list(site.Plural(kind), s.Count(kind))
+		form, fresh := forms[kind], site.Fresh(kind)
+		for _, name := range s.Names(kind) {
+			e, _ := s.Get(kind, name)
+			usual, texts := fresh, map[string]string(nil)
+			if form.usual != nil {
+				usual = form.usual(e)
+			}
+			if form.texts != nil {
+				texts = form.texts(s, e)
+			}
+			w.entry(form, e, usual, texts)
 		}
-		w.entry(p, usual, address, p.ReadBack.Format(station.Convention()))
 	}
 	if w.err == nil {
 		w.err = w.to.Flush()
@@ -63,10 +46,9 @@ func Write(to io.Writer, s *site.Site) error {
 
 // writer writes a site file entry by entry.
 type writer struct {
-	to     *bufio.Writer
-	known  map[string]string         // the YAML of values that were written, by their JSON: the same ones come again and again
-	fields map[reflect.Type][]string // the names of the fields of each kind of entity
-	err    error
+	to    *bufio.Writer
+	known map[string]string // the YAML of values that were written, by their JSON: the same ones come again and again
+	err   error
 }
 
 // maxKnown is how many values a writer remembers.
@@ -79,38 +61,27 @@ func (w *writer) list(name string, n int) {
 	}
 }
 
-// entry writes an entity without the fields that have their default.
-// addresses are those of a point, as its station's notation has them.
-func (w *writer) entry(e, defaults site.Entity, addresses ...string) {
-	v, d := reflect.ValueOf(e), reflect.ValueOf(defaults)
-	if w.fields[v.Type()] == nil {
-		for i := range v.NumField() {
-			name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
-			w.fields[v.Type()] = append(w.fields[v.Type()], name)
-		}
-	}
+// entry writes an entity without the fields that are as usual. texts are how some of its fields are written.
+func (w *writer) entry(form form, e, usual site.Entity, texts map[string]string) {
 	begin := "  - "
-	for i, name := range w.fields[v.Type()] {
-		if st, ok := e.(site.Station); ok && slices.Contains(st.Speaks().Traits().Foreign, name) {
+	v, d := reflect.ValueOf(e), reflect.ValueOf(usual)
+	station, isStation := e.(site.Station)
+	for _, field := range document.FieldsOf(v.Type()) {
+		if isStation && station.Speaks().Foreign(field.Name) {
 			continue
 		}
-		value, usual := v.Field(i), d.Field(i)
-		if !slices.Contains(always[e.Kind()], name) && (value.IsZero() && usual.IsZero() || reflect.DeepEqual(value.Interface(), usual.Interface())) {
+		value, usually := v.FieldByIndex(field.Index), d.FieldByIndex(field.Index)
+		if !form.written(field.Name) && (value.IsZero() && usually.IsZero() || reflect.DeepEqual(value.Interface(), usually.Interface())) {
 			continue
 		}
-		var text string
+		text, said := texts[field.Name]
 		switch {
-		case name == "address" || name == "read_back":
-			address := addresses[map[string]int{"address": 0, "read_back": 1}[name]]
-			if _, err := strconv.ParseUint(address, 10, 32); err == nil && address[0] != '0' {
-				text = address // a reference number needs no quotes
-			} else {
-				text = w.value(address)
-			}
-		default:
+		case !said:
 			text = w.value(value.Interface())
+		case !reference(text):
+			text = w.value(text)
 		}
-		w.to.WriteString(begin + name + ": " + text + "\n")
+		w.to.WriteString(begin + field.Name + ": " + text + "\n")
 		begin = "    "
 	}
 }

@@ -96,8 +96,8 @@ type Performer interface {
 
 // Action is something that a station can be asked to do.
 type Action struct {
-	Name string `json:"name"`
-	Text string `json:"text" doc:"what it does"`
+	Name string
+	Text string // what it does
 }
 
 // Actor is a Driver whose sessions are Performers.
@@ -116,11 +116,11 @@ type Command struct {
 
 // Traffic counts what crossed a link.
 type Traffic struct {
-	BytesSent     uint64 `json:"bytes_sent"`
-	BytesReceived uint64 `json:"bytes_received"`
-	Late          uint64 `json:"late_answers" doc:"answers that came after their request had timed out"`
-	Foreign       uint64 `json:"foreign_answers" doc:"answers to no request of ours"`
-	Stray         uint64 `json:"stray_answers" doc:"what came though nothing was asked"`
+	BytesSent     uint64
+	BytesReceived uint64
+	Late          uint64 // answers that came after their request had timed out
+	Foreign       uint64 // answers to no request of ours
+	Stray         uint64 // what came though nothing was asked
 }
 
 // Host is what a session has of the engine. It is safe for concurrent use.

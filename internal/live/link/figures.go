@@ -136,51 +136,51 @@ func (t *tally) add(o *tally) {
 
 // Figures say how well a link or station communicated over a time.
 type Figures struct {
-	Seconds    float64        `json:"seconds" doc:"how long the time was"`
-	Requests   uint32         `json:"requests"`
-	Answers    uint32         `json:"answers" doc:"refusals included"`
-	Good       float64        `json:"good" doc:"share of exchanges that brought data, 0 to 1; 1 when there were none"`
-	Timeouts   uint32         `json:"timeouts"`
-	Checksums  uint32         `json:"checksum_errors"`
-	Malformed  uint32         `json:"bad_responses" doc:"answers that are none to the request"`
-	Exceptions map[int]uint16 `json:"exceptions,omitempty" doc:"refusals by code; 0 stands for those above 11"`
-	Retries    uint32         `json:"retries"`
-	Reconnects uint32         `json:"reconnections"`
-	Late       uint32         `json:"late_answers" doc:"that came after their request had timed out"`
-	Foreign    uint32         `json:"foreign_answers" doc:"to no request under way"`
-	Stray      uint32         `json:"stray_answers" doc:"what came though nothing was asked"`
-	Sent       uint32         `json:"bytes_sent"`
-	Received   uint32         `json:"bytes_received"`
-	Occupancy  float64        `json:"occupancy" doc:"share of the time in which an exchange was under way, 0 to 1; more where several are at once"`
-	RoundTrip  RoundTrip      `json:"round_trip_ms"`
-	LatePolls  uint32         `json:"late_polls" doc:"begun more than 50 ms after they were due"`
-	MeanLate   float64        `json:"mean_late_ms" doc:"of all polls"`
-	MostLate   float64        `json:"most_late_ms"`
+	Seconds    float64 // how long the time was
+	Requests   uint32
+	Answers    uint32  // refusals included
+	Good       float64 // share of exchanges that brought data, 0 to 1; 1 when there were none
+	Timeouts   uint32
+	Checksums  uint32
+	Malformed  uint32         // answers that are none to the request
+	Exceptions map[int]uint16 // refusals by code; 0 stands for those above 11
+	Retries    uint32
+	Reconnects uint32
+	Late       uint32 // that came after their request had timed out
+	Foreign    uint32 // to no request under way
+	Stray      uint32 // what came though nothing was asked
+	Sent       uint32
+	Received   uint32
+	Occupancy  float64 // share of the time in which an exchange was under way, 0 to 1; more where several are at once
+	RoundTrip  RoundTrip
+	LatePolls  uint32  // begun more than 50 ms after they were due
+	MeanLate   float64 // of all polls
+	MostLate   float64
 }
 
 // RoundTrip is the spread of round trips in milliseconds; zeros when there were none.
 type RoundTrip struct {
-	Least  float64 `json:"least"`
-	Median float64 `json:"median"`
-	P95    float64 `json:"p95" doc:"95 of 100 were quicker"`
-	P99    float64 `json:"p99"`
-	Most   float64 `json:"most"`
+	Least  float64
+	Median float64
+	P95    float64 // 95 of 100 were quicker
+	P99    float64
+	Most   float64
 }
 
 // TrendStep is one of the steps of a trend.
 type TrendStep struct {
-	Answers uint32  `json:"answers"`
-	Failed  uint32  `json:"failed"`
-	Median  float64 `json:"median_ms"`
+	Answers uint32
+	Failed  uint32
+	Median  float64
 }
 
 // Windows are the figures over several times.
 type Windows struct {
-	Minute  Figures     `json:"minute" doc:"over the last minute"`
-	Quarter Figures     `json:"quarter" doc:"over the last quarter of an hour"`
-	Total   Figures     `json:"total" doc:"since the service started, or since they were reset"`
-	Since   time.Time   `json:"since" doc:"of total"`
-	Trend   []TrendStep `json:"trend" doc:"the last minute in steps of five seconds, the newest last"`
+	Minute  Figures     // over the last minute
+	Quarter Figures     // over the last quarter of an hour
+	Total   Figures     // since the service started, or since they were reset
+	Since   time.Time   // of total
+	Trend   []TrendStep // the last minute in steps of five seconds, the newest last
 }
 
 // failed is how many exchanges brought nothing.

@@ -37,41 +37,41 @@ const (
 
 // Status is a link at one moment.
 type Status struct {
-	Name        string     `json:"name"`
-	State       State      `json:"state" enum:"disabled,idle,connecting,up,down,paused"`
-	Reason      string     `json:"reason,omitempty" doc:"why it is in this state, in words"`
-	Doing       string     `json:"doing,omitempty" doc:"of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer"`
-	Since       time.Time  `json:"since" doc:"when it came into this state"`
-	Connections uint64     `json:"connections" doc:"how often it was opened"`
-	Statistics  Statistics `json:"statistics"`
-	Traffic     Traffic    `json:"traffic"`
-	Figures     Windows    `json:"figures"`
+	Name        string
+	State       State
+	Reason      string    // why it is in this state, in words
+	Doing       string    // of a dialup link: initialising, dialling, connected, hanging up, busy, no carrier, no answer
+	Since       time.Time // when it came into this state
+	Connections uint64    // how often it was opened
+	Statistics  Statistics
+	Traffic     Traffic
+	Figures     Windows
 }
 
 // StationStatus is a station at one moment.
 type StationStatus struct {
-	Name       string       `json:"name"`
-	Link       string       `json:"link"`
-	State      StationState `json:"state" enum:"disabled,unknown,answering,silent"`
-	Reason     string       `json:"reason,omitempty" doc:"why it is in this state, in words"`
-	Since      time.Time    `json:"since" doc:"when it came into this state"`
-	Says       []string     `json:"says,omitempty" doc:"what the device says of its own state, in words"`
-	Points     table.Count  `json:"points" doc:"how many of its points have each quality"`
-	Statistics Statistics   `json:"statistics"`
-	Figures    Windows      `json:"figures"`
+	Name       string
+	Link       string
+	State      StationState
+	Reason     string      // why it is in this state, in words
+	Since      time.Time   // when it came into this state
+	Says       []string    // what the device says of its own state, in words
+	Points     table.Count // how many of its points have each quality
+	Statistics Statistics
+	Figures    Windows
 }
 
 // Statistics counts exchanges.
 type Statistics struct {
-	Requests    uint64            `json:"requests"`
-	Answers     uint64            `json:"answers" doc:"refusals by the device included"`
-	Failures    map[string]uint64 `json:"failures,omitempty" doc:"by reason"`
-	Retries     uint64            `json:"retries"`
-	Renewals    uint64            `json:"renewals" doc:"connections given up because nothing answered on them"`
-	Polls       uint64            `json:"polls"`
-	LatePolls   uint64            `json:"late_polls" doc:"begun more than 50 ms after they were due"`
-	RoundTripMS float64           `json:"round_trip_ms" doc:"recent mean, in milliseconds"`
-	LastAnswer  *time.Time        `json:"last_answer,omitempty"`
+	Requests    uint64
+	Answers     uint64            // refusals by the device included
+	Failures    map[string]uint64 // by reason
+	Retries     uint64
+	Renewals    uint64 // connections given up because nothing answered on them
+	Polls       uint64
+	LatePolls   uint64  // begun more than 50 ms after they were due
+	RoundTripMS float64 // recent mean, in milliseconds
+	LastAnswer  *time.Time
 }
 
 func (s *Statistics) answered(took time.Duration, at time.Time) {

@@ -137,9 +137,9 @@ func (t *Table) Age(now time.Time) {
 
 // Count is how many points have each quality.
 type Count struct {
-	Good      int `json:"good"`
-	Uncertain int `json:"uncertain"`
-	Bad       int `json:"bad"`
+	Good      int
+	Uncertain int
+	Bad       int
 }
 
 // Count counts the readings of slots by their quality.

@@ -1,30 +1,55 @@
 package traffic
 
 import (
+	"arithmon/internal/core/site"
 	"arithmon/internal/protocol/dissection"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/modbus"
 )
 
+// language is how the frames of a framing are read.
+type language struct {
+	function func(frame []byte) (code int, refused bool)
+	dissect  func(r *Reader, f *Frame, ours bool) dissection.Dissection
+}
+
+// languages are those of every framing, by the name that drivers give it. A protocol is its framings here, and one entry in protocols.
+var languages = map[string]language{
+	"mbap": {functionAt(7), (*Reader).unit}, "rtu": {functionAt(1), (*Reader).unit}, "ascii": {asciiFunction, (*Reader).unit},
+	"dnp3": {dnp3.FunctionOf, (*Reader).outstation},
+}
+
+// protocols are the functions of every protocol by their codes.
+var protocols = map[site.Protocol]map[int]string{site.Modbus: modbus.Functions(), site.DNP3: dnp3.Functions()}
+
+// Functions names the functions of a protocol by their codes.
+func Functions(p site.Protocol) map[int]string { return protocols[p] }
+
 // Function is the function code of a frame, 0 when it has none, and whether it is a refusal.
 func Function(f *Frame) (code int, refused bool) {
-	at := -1
-	switch {
-	case f.Ends.Framing == "dnp3":
-		return dnp3.FunctionOf(f.Data)
-	case f.Ends.Framing == "mbap" && len(f.Data) > 7:
-		at = 7
-	case f.Ends.Framing == "rtu" && len(f.Data) > 1:
-		at = 1
-	case f.Ends.Framing == "ascii" && len(f.Data) > 4:
-		if b, ok := hexByte(f.Data[3:5]); ok {
-			return int(b &^ 0x80), b&0x80 != 0
-		}
+	if l, known := languages[f.Ends.Framing]; known {
+		return l.function(f.Data)
 	}
-	if at < 0 {
+	return 0, false
+}
+
+// functionAt reads the function of a Modbus frame whose bytes are its data.
+func functionAt(at int) func([]byte) (int, bool) {
+	return func(frame []byte) (code int, refused bool) {
+		if len(frame) <= at {
+			return 0, false
+		}
+		return int(frame[at] &^ 0x80), frame[at]&0x80 != 0
+	}
+}
+
+// asciiFunction reads the function of a Modbus frame that is written in hexadecimal digits.
+func asciiFunction(frame []byte) (code int, refused bool) {
+	if len(frame) <= 4 {
 		return 0, false
 	}
-	return int(f.Data[at] &^ 0x80), f.Data[at]&0x80 != 0
+	b, ok := hexByte(frame[3:5])
+	return int(b &^ 0x80), ok && b&0x80 != 0
 }
 
 func hexByte(b []byte) (v byte, ok bool) {
@@ -60,17 +85,27 @@ func (r *Reader) Dissect(f *Frame) dissection.Dissection {
 	if len(f.Data) == 0 {
 		return dissection.Dissection{Summary: f.Text}
 	}
-	ours := f.Kind == Sent || f.Kind == Echo
-	if f.Ends.Framing == "dnp3" {
-		if r.fragments == nil {
-			r.fragments = map[pair]*dnp3.Dissector{}
-		}
-		p := pair{f.Link, f.Unit, ours}
-		if r.fragments[p] == nil {
-			r.fragments[p] = new(dnp3.Dissector)
-		}
-		return r.fragments[p].Dissect(f.Data)
+	l, known := languages[f.Ends.Framing]
+	if !known {
+		return dissection.Dissection{Summary: f.Text}
 	}
+	return l.dissect(r, f, f.Kind == Sent || f.Kind == Echo)
+}
+
+// outstation reads a DNP3 frame with those that carried the fragment before.
+func (r *Reader) outstation(f *Frame, ours bool) dissection.Dissection {
+	if r.fragments == nil {
+		r.fragments = map[pair]*dnp3.Dissector{}
+	}
+	p := pair{f.Link, f.Unit, ours}
+	if r.fragments[p] == nil {
+		r.fragments[p] = new(dnp3.Dissector)
+	}
+	return r.fragments[p].Dissect(f.Data)
+}
+
+// unit reads a Modbus frame with its request.
+func (r *Reader) unit(f *Frame, ours bool) dissection.Dissection {
 	if r.requests == nil {
 		r.requests = map[pair]*Frame{}
 	}

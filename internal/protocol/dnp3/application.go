@@ -78,6 +78,15 @@ var functionNames = map[Function]string{
 	FuncResponse: "response", FuncUnsolicited: "unsolicited response",
 }
 
+// Functions names the functions by their codes.
+func Functions() map[int]string {
+	all := map[int]string{}
+	for f, name := range functionNames {
+		all[int(f)] = name
+	}
+	return all
+}
+
 func (f Function) String() string {
 	if name, ok := functionNames[f]; ok {
 		return name

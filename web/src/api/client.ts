@@ -34,6 +34,7 @@ export type Progress = Schemas['Progress']
 export type Held = Schemas['Held']
 export type ProfileResult = Schemas['ProfileResult']
 export type EventRecord = Schemas['EventRecord']
+export type Protocol = Schemas['Protocol']
 
 /** What the service said when it did not do as asked. */
 export class ApiProblem extends Error {
@@ -144,7 +145,7 @@ export const api = {
   test: (kind: 'link' | 'station', name: string) => call<Test>('POST', `${entity(kind, name)}/test`),
   copy: (kind: 'link' | 'station', name: string, fields: object) => call<unknown>('POST', `${entity(kind, name)}/copy`, {}, fields),
   refresh: (station: string) => call<unknown>('POST', `${entity('station', station)}/refresh`),
-  actions: () => call<Schemas['Actions']>('GET', '/api/v1/actions'),
+  protocols: () => call<Schemas['Protocols']>('GET', '/api/v1/protocols'),
   ask: (station: string, action: string) => call<Schemas['ActionResult']>('POST', `${entity('station', station)}/ask`, {}, { action }),
   profile: (station: string, file: string, name: string, prefix: string, dryRun: boolean) =>
     call<ProfileResult>('POST', `${entity('station', station)}/profile`, { file: name, prefix, dry_run: dryRun }, file),

@@ -595,17 +595,24 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** all links */
+        /** links by name */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description name or pattern, * for any characters; may be repeated */
+                    name?: string;
+                    /** @description most items of a page, 1 to 10000 (default 1000) */
+                    limit?: string;
+                    /** @description next of the page before */
+                    cursor?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
             requestBody?: never;
             responses: {
-                /** @description all links */
+                /** @description links by name */
                 200: {
                     headers: {
                         [name: string]: unknown;
@@ -1017,9 +1024,9 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
-                    /** @description tag or pattern, * for any characters */
+                    /** @description tag or pattern, * for any characters; may be repeated */
                     tag?: string;
-                    /** @description name of a station */
+                    /** @description name of the station that they belong to */
                     station?: string;
                     /** @description most items of a page, 1 to 10000 (default 1000) */
                     limit?: string;
@@ -1100,7 +1107,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** one point; its tag may hold slashes */
+        /** one point */
         get: {
             parameters: {
                 query?: never;
@@ -1112,7 +1119,7 @@ export interface paths {
             };
             requestBody?: never;
             responses: {
-                /** @description one point; its tag may hold slashes */
+                /** @description one point */
                 200: {
                     headers: {
                         [name: string]: unknown;
@@ -1329,6 +1336,51 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/protocols": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what there is to know of the protocols: fields, address types, data types, functions */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description what there is to know of the protocols: fields, address types, data types, functions */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Protocols"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1715,17 +1767,26 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** all stations */
+        /** stations by name */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description name or pattern, * for any characters; may be repeated */
+                    name?: string;
+                    /** @description name of the link that they belong to */
+                    link?: string;
+                    /** @description most items of a page, 1 to 10000 (default 1000) */
+                    limit?: string;
+                    /** @description next of the page before */
+                    cursor?: string;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
             };
             requestBody?: never;
             responses: {
-                /** @description all stations */
+                /** @description stations by name */
                 200: {
                     headers: {
                         [name: string]: unknown;
@@ -2998,6 +3059,10 @@ export interface components {
             /** @description or link address */
             unit: number;
         };
+        FunctionName: {
+            code: number;
+            name: string;
+        };
         Health: {
             status: string;
             version: string;
@@ -3068,6 +3133,8 @@ export interface components {
             /** @description host:port or serial port */
             listen: string;
             name: string;
+            /** @description faults that have an effect on its stations */
+            possible: components["schemas"]["PossibleFault"][];
             protocol: string;
             stations: components["schemas"]["StationState"][];
             transport: string;
@@ -3318,6 +3385,14 @@ export interface components {
         Ports: {
             ports: string[];
         };
+        PossibleFault: {
+            /** @description of a value, where it needs one */
+            example?: string;
+            /** @description the field that sets it */
+            name: string;
+            /** @description what it does */
+            text: string;
+        };
         ProbeRequest: {
             /** @description a far end that is no link of the site: {transport: tcp, host: 192.0.2.7} */
             at?: components["schemas"]["Link"];
@@ -3377,6 +3452,46 @@ export interface components {
             settings?: components["schemas"]["LineSettings"];
             /** @description may grow and shrink as settings are found */
             total: number;
+        };
+        Protocol: {
+            /** @description what a station can be asked to do beside reading and writing */
+            actions: components["schemas"]["Action"][];
+            /** @description the field of a station that is its link address */
+            address: string;
+            /** @description that a link chooses from; none where there is one only */
+            framings: string[];
+            /** @description that its frames have */
+            functions: components["schemas"]["FunctionName"][];
+            /** @description station address up to which devices are usually set */
+            last_usual: number;
+            /** @description fields of a link that mean something */
+            link_fields: string[];
+            /** @description of a station */
+            max_address: number;
+            /** @description fields of a point */
+            point_fields: string[];
+            /** @description registered */
+            port: number;
+            /** @description points can be made of a device profile */
+            profiles: boolean;
+            protocol: string;
+            /** @description that addresses count in */
+            spaces: components["schemas"]["Space"][];
+            /** @description fields of a station */
+            station_fields: string[];
+            /** @description as people write it */
+            title: string;
+            /** @description registered, over TLS */
+            tls_port: number;
+            /** @description that carry it, the usual one first */
+            transports: string[];
+            /** @description the device's objects tell their type and are reported */
+            typed: boolean;
+            /** @description data types of its points */
+            types: string[];
+        };
+        Protocols: {
+            items: components["schemas"]["Protocol"][];
         };
         Quarantined: {
             /** @description as it was stored */
@@ -3586,6 +3701,14 @@ export interface components {
             settings?: boolean;
             /** @description for each answer, 20ms to 5s (default 200ms) */
             wait?: string;
+        };
+        Space: {
+            /** @description of one, in words */
+            name: string;
+            /** @description it is made of 16-bit registers */
+            registers: boolean;
+            space: string;
+            writable: boolean;
         };
         Stage: {
             /** @enum {string} */

@@ -1,11 +1,12 @@
 import { defineStore } from 'pinia'
 import { ref, shallowRef } from 'vue'
 
-import { api, message, type Link, type Point, type Station, type Status } from '../api/client'
+import { api, message, type Link, type Point, type Protocol, type Station, type Status } from '../api/client'
 
 /** The site as the service has it. Each page asks for what it shows when it opens; saving asks again. */
 export const useSite = defineStore('site', () => {
   const links = ref<Link[]>([])
+  const protocols = shallowRef<Protocol[]>([])
   const stations = ref<Station[]>([])
   const points = shallowRef<Point[]>([])
   const status = ref<Status>({ links: [], stations: [] })
@@ -21,6 +22,13 @@ export const useSite = defineStore('site', () => {
     }
   }
 
+  const loadProtocols = () => guarded(async () => void (protocols.value = (await api.protocols()).items))
+  /** What there is to know of a protocol; undefined until it is loaded. */
+  const protocol = (name?: string) => protocols.value.find((p) => p.protocol === name)
+  /** The protocol of a station, which is that of its link. */
+  const protocolOf = (station?: Station) => protocol(links.value.find((l) => l.name === station?.link)?.protocol)
+  void loadProtocols()
+
   const loadLinks = () => guarded(async () => void (links.value = await api.links()))
   const loadStations = () => guarded(async () => void (stations.value = await api.stations()))
   const loadStatus = () => guarded(async () => void (status.value = await api.status()))
@@ -30,5 +38,5 @@ export const useSite = defineStore('site', () => {
     loading.value = false
   }
 
-  return { links, stations, points, status, problem, loading, loadLinks, loadStations, loadPoints, loadStatus }
+  return { protocols, protocol, protocolOf, links, stations, points, status, problem, loading, loadLinks, loadStations, loadPoints, loadStatus }
 })

@@ -83,23 +83,23 @@ func TestOutputsAreCommandedAsTheirPointsSay(t *testing.T) {
 		want dnp3.Output
 	}{
 		{"latch on", site.Point{}, true, dnp3.Output{Code: dnp3.LatchOn, Count: 1}},
-		{"latch off", site.Point{Control: site.ControlLatch}, false, dnp3.Output{Code: dnp3.LatchOff, Count: 1}},
-		{"pulse", site.Point{Control: site.ControlPulse}, true, dnp3.Output{Code: dnp3.PulseOn, Count: 1, On: 500}},
-		{"pulses", site.Point{Control: site.ControlPulse, Pulse: site.Duration(time.Second), PulseOff: site.Duration(20 * time.Millisecond), PulseCount: 3}, true, dnp3.Output{Code: dnp3.PulseOn, Count: 3, On: 1000, Off: 20}},
-		{"close", site.Point{Control: site.ControlTripClose}, true, dnp3.Output{Code: dnp3.Close | dnp3.PulseOn, Count: 1, On: 500}},
-		{"trip", site.Point{Control: site.ControlTripClose}, false, dnp3.Output{Code: dnp3.Trip | dnp3.PulseOn, Count: 1, On: 500}},
+		{"latch off", site.Point{DNP3Point: site.DNP3Point{Control: site.ControlLatch}}, false, dnp3.Output{Code: dnp3.LatchOff, Count: 1}},
+		{"pulse", site.Point{DNP3Point: site.DNP3Point{Control: site.ControlPulse}}, true, dnp3.Output{Code: dnp3.PulseOn, Count: 1, On: 500}},
+		{"pulses", site.Point{Pulse: site.Duration(time.Second), DNP3Point: site.DNP3Point{Control: site.ControlPulse, PulseOff: site.Duration(20 * time.Millisecond), PulseCount: 3}}, true, dnp3.Output{Code: dnp3.PulseOn, Count: 3, On: 1000, Off: 20}},
+		{"close", site.Point{DNP3Point: site.DNP3Point{Control: site.ControlTripClose}}, true, dnp3.Output{Code: dnp3.Close | dnp3.PulseOn, Count: 1, On: 500}},
+		{"trip", site.Point{DNP3Point: site.DNP3Point{Control: site.ControlTripClose}}, false, dnp3.Output{Code: dnp3.Trip | dnp3.PulseOn, Count: 1, On: 500}},
 	} {
 		got, err := outputOf(c.p, c.on)
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, got, c.name)
 	}
-	_, err := outputOf(site.Point{Control: site.ControlPulse}, false)
+	_, err := outputOf(site.Point{DNP3Point: site.DNP3Point{Control: site.ControlPulse}}, false)
 	assert.ErrorContains(t, err, "goes back by itself")
 }
 
 func TestJobsOfAStation(t *testing.T) {
 	address := 10
-	st := site.Station{Name: "rtu", Outstation: &address}
+	st := site.Station{Name: "rtu", DNP3Station: site.DNP3Station{Outstation: &address}}
 	periods := func(edit func(*site.Station)) map[time.Duration]master.Classes {
 		s := st
 		edit(&s)

@@ -158,7 +158,7 @@ func perform(t *testing.T, s *script, edit func(*site.Station), more ...site.Poi
 	}
 	points := []site.Point{
 		{Tag: "closed", Station: "rtu", Address: site.Address{Space: site.BinaryInputs}},
-		{Tag: "cmd", Station: "rtu", Address: site.Address{Space: site.BinaryOutputs, Offset: 3}, Writable: true, Control: site.ControlPulse, Pulse: site.Duration(100 * time.Millisecond)},
+		{Tag: "cmd", Station: "rtu", Address: site.Address{Space: site.BinaryOutputs, Offset: 3}, Writable: true, DNP3Point: site.DNP3Point{Control: site.ControlPulse}, Pulse: site.Duration(100 * time.Millisecond)},
 	}
 	points = append(points, more...)
 	for i := range points {

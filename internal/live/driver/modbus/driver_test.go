@@ -76,7 +76,7 @@ func TestWriteFunctionsOfAStation(t *testing.T) {
 		return r.Function, err
 	}
 	int16s, int32s, bit := codec.Layout{Type: codec.TypeInt16}, codec.Layout{Type: codec.TypeInt32}, codec.Layout{Type: codec.TypeBool, Bit: 3}
-	multiple, single, never := site.Station{WriteFunction: site.WriteMultiple}, site.Station{WriteFunction: site.WriteSingle}, site.Station{PartialWrite: site.PartialNever}
+	multiple, single, never := site.Station{ModbusStation: site.ModbusStation{WriteFunction: site.WriteMultiple}}, site.Station{ModbusStation: site.ModbusStation{WriteFunction: site.WriteSingle}}, site.Station{ModbusStation: site.ModbusStation{PartialWrite: site.PartialNever}}
 	f, _ := function(multiple, register, int16s)
 	assert.Equal(t, modbus.WriteMultipleRegisters, f)
 	f, _ = function(multiple, coil, bit)

@@ -189,7 +189,7 @@ func command(at uint16, values ...int64) link.Command {
 func TestWritesOfSeveralValuesAndReadingBackElsewhere(t *testing.T) {
 	held, handle := memory(40)
 	s, d := open(t, "", handle)
-	w := s.Write(site.Station{Unit: 1}, command(10, 1, -2, 3))
+	w := s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1}}, command(10, 1, -2, 3))
 	require.NoError(t, w.Err)
 	assert.Equal(t, []uint16{1, 0xFFFE, 3}, held[10:13])
 	require.Len(t, w.After, 3)
@@ -199,27 +199,27 @@ func TestWritesOfSeveralValuesAndReadingBackElsewhere(t *testing.T) {
 	c := command(20, 5)
 	c.ReadBack = site.Address{Space: site.HoldingRegisters, Offset: 30}
 	held[30] = 4
-	w = s.Write(site.Station{Unit: 1}, c)
+	w = s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1}}, c)
 	assert.True(t, w.Accepted)
 	assert.EqualError(t, w.Err, "it reads back otherwise")
 	held[30] = 5
-	assert.NoError(t, s.Write(site.Station{Unit: 1}, c).Err)
+	assert.NoError(t, s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1}}, c).Err)
 
 	coils := link.Command{Address: site.Address{Space: site.Coils}, Layout: codec.Layout{Type: codec.TypeBool},
 		Raw: []codec.Value{codec.BoolValue(true), codec.BoolValue(false), codec.BoolValue(true)}}
-	assert.NoError(t, s.Write(site.Station{Unit: 1}, coils).Err)
+	assert.NoError(t, s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1}}, coils).Err)
 
-	refused := s.Write(site.Station{Unit: 1, WriteFunction: site.WriteSingle}, command(10, 1, 2))
+	refused := s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1, WriteFunction: site.WriteSingle}}, command(10, 1, 2))
 	assert.False(t, refused.Reached)
 	inputs := command(0, 1)
 	inputs.Address.Space = site.InputRegisters
-	assert.ErrorContains(t, s.Write(site.Station{Unit: 1}, inputs).Err, "can only be read")
+	assert.ErrorContains(t, s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1}}, inputs).Err, "can only be read")
 }
 
 func TestWritingAndReadingBackInOneRequest(t *testing.T) {
 	held, handle := memory(40)
 	s, d := open(t, "", handle)
-	w := s.Write(site.Station{Unit: 1, ReadWrite: true}, command(10, 7))
+	w := s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1, ReadWrite: true}}, command(10, 7))
 	require.NoError(t, w.Err)
 	assert.Equal(t, uint16(7), held[10])
 	assert.Equal(t, []modbus.Function{3, 23}, d.functions(), "after the value before, one exchange")
@@ -239,7 +239,7 @@ func TestWhatExceptionsToAWriteMean(t *testing.T) {
 				}
 				return handle(unit, r)
 			})
-			w := s.Write(site.Station{Unit: 1}, command(10, 7))
+			w := s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 1}}, command(10, 7))
 			require.ErrorIs(t, w.Err, code)
 			assert.True(t, w.Reached)
 			assert.False(t, w.Accepted)
@@ -255,10 +255,10 @@ func TestWhatExceptionsToAWriteMean(t *testing.T) {
 
 func TestABroadcastReachesAllAndNobodyAnswers(t *testing.T) {
 	s, d := open(t, site.RTU, func(byte, modbus.Request) []byte { return nil })
-	w := s.Write(site.Station{Unit: 0, Broadcast: true}, command(10, 7))
+	w := s.Write(site.Station{ModbusStation: site.ModbusStation{Unit: 0, Broadcast: true}}, command(10, 7))
 	require.NoError(t, w.Err)
 	assert.True(t, w.Reached && w.Broadcast)
 	assert.Eventually(t, func() bool { return len(d.functions()) == 1 }, 5*time.Second, time.Millisecond)
-	_, err := s.Test(site.Station{Broadcast: true})
+	_, err := s.Test(site.Station{ModbusStation: site.ModbusStation{Broadcast: true}})
 	assert.ErrorContains(t, err, "none answers a broadcast")
 }

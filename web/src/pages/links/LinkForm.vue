@@ -7,10 +7,12 @@ import ScanLink from './ScanLink.vue'
 import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
 import ConflictDialog from '../../components/ConflictDialog.vue'
-import { useForm } from '../../composables/useForm'
+import { useForm, whenKnown } from '../../composables/useForm'
+import { useSite } from '../../composables/useSite'
 
 const props = defineProps<{ link?: Link }>()
 const emit = defineEmits<{ saved: [name: string] }>()
+const site = useSite()
 
 const l = props.link
 const form = reactive({
@@ -39,14 +41,17 @@ const original = computed(() => l?.name ?? '')
 const { faults, general, busy, begin, save, remove, conflicting, resolve } = useForm('link', original, (name) => emit('saved', name), l)
 const fields = ['name', 'protocol', 'listen', 'transport', 'framing', 'host', 'port', 'timeout', 'retries', 'pause', 'description', 'bind', 'serial', 'tls', 'modem', 'connections', 'in_flight', 'retry_delay']
 
-const dnp3 = computed(() => form.protocol === 'dnp3')
+const protocol = computed(() => site.protocol(form.protocol))
+/** Whether a field means something with the protocol. */
+const has = (field: string) => protocol.value?.link_fields.includes(field) ?? false
+const listens = computed(() => has('listen') && form.transport === 'tcp')
 const incoming = ref(Boolean(l?.listen))
-const calls = computed(() => !serial.value && !(dnp3.value && form.transport === 'tcp' && incoming.value))
+const calls = computed(() => !serial.value && !(listens.value && incoming.value))
 const serial = computed(() => form.transport === 'serial' || form.transport === 'dialup')
-const framings = computed(() => (serial.value ? ['rtu', 'ascii'] : ['mbap', 'rtu', 'ascii']))
-const usualPort = computed(() => (dnp3.value ? (form.transport === 'tls' ? '19999' : '20000') : form.transport === 'tls' ? '802' : '502'))
-const transports = computed(() => allTransports.filter((t) => !dnp3.value || t.value !== 'dialup'))
-const allTransports = [
+const framings = computed(() => (protocol.value?.framings ?? []).filter((f) => !serial.value || f !== 'mbap'))
+const usualPort = computed(() => String((form.transport === 'tls' ? protocol.value?.tls_port : protocol.value?.port) ?? ''))
+const transports = computed(() => allTransports.filter((t) => protocol.value?.transports.includes(t.value)))
+const allTransports: { value: Link['transport']; label: string }[] = [
   { value: 'tcp', label: 'tcp: a device or gateway on the network' },
   { value: 'tls', label: 'tls: the same, secured' },
   { value: 'udp', label: 'udp' },
@@ -59,7 +64,7 @@ void api.ports().then((p) => (ports.value = p.ports))
 
 /** What only followed from the transport or protocol before follows the new one. */
 function moved() {
-  if (dnp3.value && form.transport === 'dialup') form.transport = 'tcp'
+  if (!transports.value.some((t) => t.value === form.transport)) form.transport = 'tcp'
   form.framing = ''
   form.port = undefined
 }
@@ -70,20 +75,20 @@ function payload() {
   const said = Object.fromEntries(Object.entries(modem).filter(([, value]) => value))
   return {
     ...form,
-    framing: dnp3.value ? null : form.framing || null,
-    listen: dnp3.value && form.transport === 'tcp' && incoming.value ? form.listen : null,
+    framing: has('framing') ? form.framing || null : null,
+    listen: listens.value && incoming.value ? form.listen : null,
     host: network ? form.host : null,
     port: network ? (form.port ?? null) : null,
     bind: network ? form.bind : null,
     serial: serial.value ? { ...line } : null,
     tls: form.transport === 'tls' ? { ...tls } : null,
     modem: form.transport === 'dialup' ? said : null,
-    connections: network && !dnp3.value ? form.connections : null,
-    in_flight: network && !dnp3.value ? form.in_flight : null,
+    connections: network && has('connections') ? form.connections : null,
+    in_flight: network && has('in_flight') ? form.in_flight : null,
     retry_delay: form.retry_delay || null,
   }
 }
-begin(payload())
+whenKnown(protocol, () => begin(payload()))
 const submit = () => save(payload(), form.name, fields)
 </script>
 
@@ -94,13 +99,13 @@ const submit = () => save(payload(), form.name, fields)
     <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
     <el-form-item label="Protocol" :error="faults.protocol">
-      <el-radio-group v-model="form.protocol" data-test="protocol" @change="moved"><el-radio-button value="modbus" label="Modbus" /><el-radio-button value="dnp3" label="DNP3" /></el-radio-group>
+      <el-radio-group v-model="form.protocol" data-test="protocol" @change="moved"><el-radio-button v-for="p in site.protocols" :key="p.protocol" :value="p.protocol" :label="p.title" /></el-radio-group>
     </el-form-item>
     <div class="form-row">
       <el-form-item label="Transport" :error="faults.transport" class="wide">
         <el-select v-model="form.transport" data-test="transport" @change="moved"><el-option v-for="t in transports" :key="t.value" v-bind="t" /></el-select>
       </el-form-item>
-      <el-form-item v-if="!dnp3" label="Framing" :error="faults.framing">
+      <el-form-item v-if="framings.length" label="Framing" :error="faults.framing">
         <el-select v-model="form.framing" data-test="framing" clearable :placeholder="framings[0]"><el-option v-for="f in framings" :key="f" :value="f" :label="f" /></el-select>
       </el-form-item>
     </div>
@@ -148,14 +153,14 @@ const submit = () => save(payload(), form.name, fields)
       </template>
     </template>
     <template v-else>
-      <el-form-item v-if="dnp3 && form.transport === 'tcp'"><el-checkbox v-model="incoming" data-test="incoming">stations call in: wait for them here</el-checkbox></el-form-item>
+      <el-form-item v-if="listens"><el-checkbox v-model="incoming" data-test="incoming">stations call in: wait for them here</el-checkbox></el-form-item>
       <el-form-item v-if="!calls" label="Wait at, host:port" :error="faults.listen"><el-input v-model="form.listen" name="listen" class="mono" placeholder="0.0.0.0:20000" /></el-form-item>
       <div v-if="calls" class="form-row">
         <el-form-item label="Host name or IP address" :error="faults.host" class="wide"><el-input v-model="form.host" name="host" class="mono" /></el-form-item>
         <el-form-item label="Port" :error="faults.port"><el-input-number v-model="form.port" :controls="false" name="port" :placeholder="usualPort" /></el-form-item>
       </div>
       <el-form-item v-if="calls" label="Local IP address or interface to go out by (optional)" :error="faults.bind"><el-input v-model="form.bind" name="bind" class="mono" placeholder="as the machine’s routes say" /></el-form-item>
-      <div v-if="!dnp3" class="form-row">
+      <div v-if="has('connections')" class="form-row">
         <el-form-item label="Connections" :error="faults.connections"><el-input-number v-model="form.connections" :min="1" :max="16" name="connections" title="sockets that share the work" /></el-form-item>
         <el-form-item label="Requests in flight on each" :error="faults.in_flight"><el-input-number v-model="form.in_flight" :min="1" :max="16" name="in_flight" title="outstanding requests, told apart by their identifiers; mbap only" /></el-form-item>
       </div>

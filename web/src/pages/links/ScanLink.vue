@@ -3,6 +3,7 @@ import { ElMessage } from 'element-plus'
 import { computed, onScopeDispose, reactive, ref } from 'vue'
 
 import { api, follow, message, type Link, type Progress } from '../../api/client'
+import { useSite } from '../../composables/useSite'
 
 // Looks for units on the link, and for the settings of a serial line; what is found becomes a station in one step.
 const props = defineProps<{ link: Link }>()
@@ -10,9 +11,10 @@ const emit = defineEmits<{ added: [] }>()
 
 type Found = NonNullable<Progress['found']>
 const open = ref(false)
-const dnp3 = computed(() => props.link.protocol === 'dnp3')
-const called = computed(() => (dnp3.value ? 'outstation' : 'unit'))
-const form = reactive({ first: 1, last: props.link.protocol === 'dnp3' ? 255 : 247, wait: '200ms', settings: false })
+const site = useSite()
+const protocol = computed(() => site.protocol(props.link.protocol))
+const called = computed(() => protocol.value?.address ?? 'unit')
+const form = reactive({ first: 1, last: protocol.value?.last_usual ?? 247, wait: '200ms', settings: false })
 const step = ref<Progress>()
 const found = ref<Found[]>([])
 const settings = ref<Progress>()
@@ -70,8 +72,8 @@ async function use() {
     <el-button v-if="!open" data-test="scan" @click="open = true">Look for {{ called }}s…</el-button>
     <template v-else>
       <div class="form-row">
-        <el-form-item :label="`From ${called}`"><el-input-number v-model="form.first" :min="0" :max="dnp3 ? 65519 : 255" :controls="false" name="scan-first" /></el-form-item>
-        <el-form-item label="to"><el-input-number v-model="form.last" :min="0" :max="dnp3 ? 65519 : 255" :controls="false" name="scan-last" /></el-form-item>
+        <el-form-item :label="`From ${called}`"><el-input-number v-model="form.first" :min="0" :max="protocol?.max_address" :controls="false" name="scan-first" /></el-form-item>
+        <el-form-item label="to"><el-input-number v-model="form.last" :min="0" :max="protocol?.max_address" :controls="false" name="scan-last" /></el-form-item>
         <el-form-item label="Wait for each"><el-input v-model="form.wait" name="scan-wait" /></el-form-item>
       </div>
       <el-checkbox v-if="onPort" v-model="form.settings">look for baud, parity and stop bits first</el-checkbox>

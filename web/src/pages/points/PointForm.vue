@@ -46,19 +46,16 @@ watchEffect(() => {
 const original = computed(() => p?.tag ?? '')
 const { faults, general, busy, begin, save, remove, conflicting, resolve } = useForm('point', original, (tag) => emit('saved', tag), p)
 
-const allTypes = ['bool', 'int8', 'uint8', 'int16', 'uint16', 'int32', 'uint32', 'int64', 'uint64', 'float32', 'float64', 'bcd16', 'bcd32', 'string', 'bits']
-const tables = [
-  { value: 'hr', label: 'hr, holding registers' },
-  { value: 'ir', label: 'ir, input registers' },
-  { value: 'co', label: 'co, coils' },
-  { value: 'di', label: 'di, discrete inputs' },
-]
 const station = computed(() => site.stations.find((s) => s.name === form.station))
-const dnp3 = computed(() => station.value?.outstation !== undefined)
-const types = computed(() => (dnp3.value ? ['bool', 'uint8', 'uint32', 'int16', 'int32', 'float32', 'float64', 'string'] : allTypes))
+const protocol = computed(() => site.protocolOf(station.value))
+/** Whether a field means something with the station's protocol. */
+const has = (field: string) => protocol.value?.point_fields.includes(field) ?? false
+/** The device's objects tell their type and are reported. */
+const typed = computed(() => protocol.value?.typed ?? false)
+const tables = computed(() => (typed.value ? [] : (protocol.value?.spaces ?? [])))
 const kind = computed(() => form.address.trim().split(':')[0] ?? '')
-const output = computed(() => dnp3.value && form.writable && kind.value === 'bo' && !form.address.includes('.'))
-const selectable = computed(() => output.value || (dnp3.value && form.writable && kind.value === 'ao'))
+const output = computed(() => has('control') && form.writable && kind.value === 'bo' && !form.address.includes('.'))
+const selectable = computed(() => output.value || (has('select') && form.writable && kind.value === 'ao'))
 const pulsed = computed(() => output.value && (form.control === 'pulse' || form.control === 'trip-close'))
 const plain = computed(() => /^\s*[0-9]/.test(form.address))
 
@@ -101,18 +98,18 @@ function payload() {
     pulse_count: pulsed.value ? (form.pulse_count ?? null) : null,
     table: form.table && plain.value ? form.table : null,
     type: form.type || null,
-    length: !dnp3.value && (form.type === 'string' || form.type === 'bits') ? (form.length ?? null) : null,
-    order: dnp3.value ? null : form.order || null,
+    length: !typed.value && (form.type === 'string' || form.type === 'bits') ? (form.length ?? null) : null,
+    order: has('order') ? form.order || null : null,
     decimals: form.decimals ?? null,
-    poll: dnp3.value ? null : form.poll || null,
-    poll_group: dnp3.value ? null : form.poll_group || null,
+    poll: has('poll') ? form.poll || null : null,
+    poll_group: has('poll_group') ? form.poll_group || null : null,
     read_back: form.writable ? form.read_back || null : null,
-    pulse: form.writable && (!dnp3.value || pulsed.value) ? form.pulse || null : null,
+    pulse: form.writable && (!typed.value || pulsed.value) ? form.pulse || null : null,
     states,
     invalid: readCodes(form.invalid),
   }
 }
-whenKnown(station, () => begin(payload()))
+whenKnown(protocol, () => begin(payload()))
 const submit = () => save(payload(), form.tag, fields)
 </script>
 
@@ -123,29 +120,29 @@ const submit = () => save(payload(), form.tag, fields)
     <el-form-item label="Tag" :error="faults.tag"><el-input v-model="form.tag" name="tag" placeholder="tern/pump2/current" /></el-form-item>
     <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
     <el-form-item :error="faults.station">
-      <template #label>Station <span v-if="station && !dnp3" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
+      <template #label>Station <span v-if="station && !typed" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
       <el-select v-model="form.station" filterable><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
     </el-form-item>
     <div class="form-row">
-      <el-form-item :label="dnp3 ? 'Kind and index' : 'Address, as the manual prints it'" :error="faults.address || addressFault" class="wide">
-        <el-input v-model="form.address" name="address" class="mono" :placeholder="dnp3 ? 'bi:0, ai:3, ctr:7, bo:1; ai:3.deadband' : '40010 or hr:9 or co:0x200'" />
+      <el-form-item :label="typed ? 'Kind and index' : 'Address, as the manual prints it'" :error="faults.address || addressFault" class="wide">
+        <el-input v-model="form.address" name="address" class="mono" :placeholder="typed ? 'bi:0, ai:3, ctr:7, bo:1; ai:3.deadband' : '40010 or hr:9 or co:0x200'" />
         <div v-if="meaning" class="meaning" data-test="meaning">{{ meaning }}</div>
       </el-form-item>
-      <el-form-item v-if="plain && !dnp3" label="Table">
-        <el-select v-model="form.table" clearable placeholder="from the number"><el-option v-for="t in tables" :key="t.value" v-bind="t" /></el-select>
+      <el-form-item v-if="plain && tables.length" label="Table">
+        <el-select v-model="form.table" clearable placeholder="from the number"><el-option v-for="t in tables" :key="t.space" :value="t.space" :label="`${t.space}, ${t.name}s`" /></el-select>
       </el-form-item>
     </div>
     <div class="form-row">
       <el-form-item label="Type" :error="faults.type">
-        <el-select v-model="form.type" clearable placeholder="by its table" data-test="type"><el-option v-for="t in types" :key="t" :value="t" :label="t" /></el-select>
+        <el-select v-model="form.type" clearable placeholder="by its table" data-test="type"><el-option v-for="t in protocol?.types" :key="t" :value="t" :label="t" /></el-select>
       </el-form-item>
-      <el-form-item v-if="!dnp3" label="Byte order" :error="faults.order">
+      <el-form-item v-if="has('order')" label="Byte order" :error="faults.order">
         <el-select v-model="form.order" clearable placeholder="as the station"><el-option v-for="o in ['ABCD', 'CDAB', 'BADC', 'DCBA']" :key="o" :value="o" :label="o" /></el-select>
       </el-form-item>
-      <el-form-item v-if="!dnp3 && (form.type === 'string' || form.type === 'bits')" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length">
+      <el-form-item v-if="!typed && (form.type === 'string' || form.type === 'bits')" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length">
         <el-input-number v-model="form.length" :controls="false" name="length" />
       </el-form-item>
-      <el-form-item v-if="!dnp3 && form.type === 'string'" label="Character set" :error="faults.charset">
+      <el-form-item v-if="has('charset') && form.type === 'string'" label="Character set" :error="faults.charset">
         <el-select v-model="form.charset" clearable placeholder="as the station"><el-option v-for="c in ['latin1', 'utf8']" :key="c" :value="c" :label="c" /></el-select>
       </el-form-item>
     </div>
@@ -153,7 +150,7 @@ const submit = () => save(payload(), form.tag, fields)
     <div class="form-row">
       <el-form-item label="Unit" :error="faults.unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
       <el-form-item label="Decimals" :error="faults.decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
-      <el-form-item v-if="!dnp3" label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
+      <el-form-item v-if="has('poll')" label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
       <el-form-item v-if="station?.poll_groups" label="Poll group" :error="faults.poll_group">
         <el-select v-model="form.poll_group" clearable placeholder="none"><el-option v-for="(period, name) in station.poll_groups" :key="name" :value="String(name)" :label="`${name}: ${period}`" /></el-select>
       </el-form-item>
@@ -170,7 +167,7 @@ const submit = () => save(payload(), form.tag, fields)
     </el-form-item>
     <div v-if="form.writable" class="form-row">
       <el-form-item label="Read back from (optional)" :error="faults.read_back"><el-input v-model="form.read_back" name="read_back" class="mono" placeholder="its own address" /></el-form-item>
-      <el-form-item v-if="!dnp3" label="Pulse, for a bool (optional)" :error="faults.pulse"><el-input v-model="form.pulse" name="pulse" placeholder="stays as written" title="writing true sets it for so long and then back" /></el-form-item>
+      <el-form-item v-if="!typed" label="Pulse, for a bool (optional)" :error="faults.pulse"><el-input v-model="form.pulse" name="pulse" placeholder="stays as written" title="writing true sets it for so long and then back" /></el-form-item>
     </div>
     <div v-if="selectable" class="form-row">
       <el-form-item v-if="output" label="Commanded by" :error="faults.control">

@@ -10,6 +10,7 @@ import { scalingText } from '../../format'
 import PointForm from './PointForm.vue'
 
 const site = useSite()
+void site.loadLinks()
 void site.loadStations()
 void site.loadPoints()
 

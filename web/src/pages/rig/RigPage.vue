@@ -4,7 +4,10 @@ import { ref } from 'vue'
 import { api, message, type Faults, type LineState } from '../../api/client'
 import { useEvery } from '../../composables/useEvery'
 import FaultEditor from './FaultEditor.vue'
+import { useSite } from '../../composables/useSite'
 import { spoken } from './faults'
+
+const site = useSite()
 
 const lines = ref<LineState[]>([])
 const problem = ref('')
@@ -47,13 +50,13 @@ const none = (faults: Faults) => spoken(faults).length === 0
     <section v-for="line in lines" :key="line.name" class="panel">
       <div class="line">
         <b>{{ line.name }}</b>
-        <span class="quiet">{{ line.framing || 'dnp3' }} over {{ line.transport }}</span>
+        <span class="quiet">{{ line.framing || line.protocol }} over {{ line.transport }}</span>
         <span class="mono quiet">{{ line.listen }}</span>
         <span class="grow" />
         <el-button size="small" :type="line.cut ? 'warning' : ''" :data-test="`cut-${line.name}`" @click="cut(line)">{{ line.cut ? 'Restore the line' : 'Cut the line' }}</el-button>
       </div>
       <div v-for="s in line.stations" :key="s.unit" class="station" :data-test="`rig-${line.name}-${s.unit}`">
-        <span class="unit">{{ line.protocol === 'dnp3' ? 'outstation' : 'unit' }} {{ s.unit }}</span>
+        <span class="unit">{{ site.protocol(line.protocol)?.address }} {{ s.unit }}</span>
         <span class="name">{{ s.name || '' }}<span v-if="s.number" class="quiet"> at {{ s.number }}</span></span>
         <span class="faults">
           <span v-if="none(s.faults)" class="quiet">works as it should</span>

@@ -1,19 +1,14 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
-import { api, message } from '../../api/client'
+import { api, message, type Protocol } from '../../api/client'
 
 // Runs a protocol action on an outstation. It is recorded as writes are.
-const props = defineProps<{ station: string }>()
-const actions = ref<{ name: string; text: string }[]>([])
+const props = defineProps<{ station: string; actions: Protocol['actions'] }>()
 const action = ref('')
 const said = ref('')
 const problem = ref('')
 const busy = ref(false)
-api.actions().then(
-  (a) => (actions.value = a.actions),
-  (error: unknown) => (problem.value = message(error)),
-)
 
 async function ask() {
   busy.value = true

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { Station } from '../../api/client'
+import type { Link, Station } from '../../api/client'
 
 // What a DNP3 station has; form is the station that is being edited.
-const props = defineProps<{ form: Station; faults: Record<string, string>; serial: boolean }>()
+defineOptions({ inheritAttrs: false })
+const props = defineProps<{ form: Station; faults: Record<string, string>; link?: Link }>()
+const serial = computed(() => props.link?.transport === 'serial')
 const form = computed(() => props.form)
 const classes = [1, 2, 3]
 </script>

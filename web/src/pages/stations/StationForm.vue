@@ -6,9 +6,8 @@ import { api, message, type Station } from '../../api/client'
 import FindingList from '../../components/FindingList.vue'
 import AskStation from './AskStation.vue'
 import ImportProfile from './ImportProfile.vue'
-import ModbusFields from './ModbusFields.vue'
-import OutstationFields from './OutstationFields.vue'
 import ProbeStation from './ProbeStation.vue'
+import { forms } from './protocols'
 import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
 import ConflictDialog from '../../components/ConflictDialog.vue'
@@ -29,12 +28,11 @@ watchEffect(() => {
 const original = computed(() => props.station?.name ?? '')
 const { faults, general, busy, begin, save, remove, conflicting, resolve } = useForm('station', original, (name) => emit('saved', name), props.station)
 const groups = ref(writeGroups(props.station?.poll_groups))
-const ofModbus = ['max_registers', 'max_bits', 'gap', 'charset', 'write_function', 'partial_write', 'after_connect', 'bits', 'number', 'liveness_ask'] as const
-const ofDNP3 = ['outstation', 'master', 'integrity_poll', 'event_poll', 'class1_poll', 'class2_poll', 'class3_poll', 'unsolicited', 'unsolicited_classes', 'time_sync', 'link_reset', 'link_confirm'] as const
-const fields = ['name', 'link', 'unit', 'notation', 'order', 'poll', 'poll_groups', 'description', 'broadcast', 'read_write', 'liveness', ...ofModbus, ...ofDNP3]
+// What every station has a value of; the rest of its protocol's fields is left to its default where it is empty.
+const given = ['name', 'link', 'unit', 'notation', 'order', 'poll', 'enabled']
+const fields = computed(() => protocol.value?.station_fields ?? [])
 const link = computed(() => site.links.find((l) => l.name === form.link))
-const dnp3 = computed(() => link.value?.protocol === 'dnp3')
-const onPort = computed(() => link.value?.transport === 'serial' || link.value?.transport === 'dialup')
+const protocol = computed(() => site.protocol(link.value?.protocol))
 
 /** Poll groups as lines of name = period, and back. */
 function writeGroups(of: Station['poll_groups']) {
@@ -50,14 +48,19 @@ function readGroups(text: string) {
 
 /** What is saved. What is left empty has its default. */
 function payload() {
-  const sent: Record<string, unknown> = { ...form, poll_groups: readGroups(groups.value) }
-  for (const name of ofModbus) sent[name] = !dnp3.value && (form[name] || (name === 'gap' && form.gap === 0)) ? form[name] : null
-  for (const name of ofDNP3) sent[name] = dnp3.value && (form[name] || typeof form[name] === 'number') ? form[name] : null
-  sent.liveness = form.liveness || null
+  const sent: Record<string, unknown> = { ...form }
+  for (const { station_fields } of site.protocols) {
+    for (const name of station_fields) {
+      const value = form[name as keyof Station]
+      if (!given.includes(name)) sent[name] = fields.value.includes(name) && (value || value === 0) ? value : null
+    }
+  }
+  if (fields.value.includes('poll_groups')) sent.poll_groups = readGroups(groups.value)
+  sent.description = form.description
   return sent
 }
-whenKnown(link, () => begin(payload()))
-const submit = () => save(payload(), form.name, fields)
+whenKnown(protocol, () => begin(payload()))
+const submit = () => save(payload(), form.name, fields.value)
 async function refresh() {
   try {
     await api.refresh(form.name)
@@ -77,15 +80,12 @@ async function refresh() {
     <el-form-item label="Link" :error="faults.link">
       <el-select v-model="form.link" filterable><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
     </el-form-item>
-    <OutstationFields v-if="dnp3" :form="form" :faults="faults" :serial="onPort" />
-    <ModbusFields v-else v-model:groups="groups" :form="form" :faults="faults" :link="link" />
+    <component :is="forms[protocol.protocol]" v-if="protocol" v-model:groups="groups" :form="form" :faults="faults" :link="link" />
     <el-form-item class="switch"><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <FindingList v-if="station" :subject="station.name" />
     <ProbeStation v-if="station" :station="station.name" />
-    <template v-if="station && dnp3">
-      <AskStation :station="station.name" />
-      <ImportProfile :station="station.name" />
-    </template>
+    <AskStation v-if="station && protocol?.actions.length" :station="station.name" :actions="protocol.actions" />
+    <ImportProfile v-if="station && protocol?.profiles" :station="station.name" />
     <div v-if="station" class="ask">
       <TestButton kind="station" :name="station.name" />
       <el-button title="what it refused before included" data-test="refresh" @click="refresh">Ask everything now</el-button>

@@ -16,7 +16,7 @@ useEvery(1500, () => site.loadStatus())
 const chosen = useQuery('station')
 const adding = useQuery('new')
 const states = computed(() => new Map(site.status.stations.map((s) => [s.name, s])))
-const isDNP3 = (s: Station) => s.outstation !== undefined
+const typed = (s: Station) => site.protocolOf(s)?.typed ?? false
 const station = computed(() => site.stations.find((s) => s.name === chosen.value))
 
 function close() {
@@ -45,9 +45,9 @@ async function saved() {
       </el-table-column>
       <el-table-column prop="link" label="Link" min-width="120" />
       <el-table-column label="Address" width="95" align="right"><template #default="{ row }">{{ row.outstation ?? row.unit }}</template></el-table-column>
-      <el-table-column label="Notation" width="95"><template #default="{ row }">{{ isDNP3(row) ? 'DNP3' : row.notation }}</template></el-table-column>
-      <el-table-column label="Byte order" width="105" class-name="mono"><template #default="{ row }">{{ isDNP3(row) ? '' : row.order }}</template></el-table-column>
-      <el-table-column label="Poll" width="75"><template #default="{ row }">{{ isDNP3(row) ? (row.event_poll ?? '5s') : row.poll }}</template></el-table-column>
+      <el-table-column label="Notation" width="95"><template #default="{ row }">{{ typed(row) ? site.protocolOf(row)?.title : row.notation }}</template></el-table-column>
+      <el-table-column label="Byte order" width="105" class-name="mono"><template #default="{ row }">{{ typed(row) ? '' : row.order }}</template></el-table-column>
+      <el-table-column label="Poll" width="75"><template #default="{ row }">{{ typed(row) ? (row.event_poll ?? '5s') : row.poll }}</template></el-table-column>
       <el-table-column label="Points" width="80" align="right">
         <template #default="{ row }">{{ (states.get(row.name)?.points.good ?? 0) + (states.get(row.name)?.points.uncertain ?? 0) + (states.get(row.name)?.points.bad ?? 0) }}</template>
       </el-table-column>

@@ -20,8 +20,7 @@ const frames = ref<TrafficFrame[]>([])
 const chosen = ref<TrafficFrame>()
 const recording = ref<Recording>()
 const keep = 400
-// Those of the link's protocol; 129 and 130 are DNP3's responses.
-const functions = computed(() => (site.links.find((l) => l.name === link.value)?.protocol === 'dnp3' ? [1, 2, 3, 4, 5, 7, 13, 20, 21, 22, 23, 24, 129, 130] : [1, 2, 3, 4, 5, 6, 8, 15, 16, 17, 22, 23, 43, 129, 130]))
+const functions = computed(() => site.protocol(site.links.find((l) => l.name === link.value)?.protocol)?.functions ?? [])
 let last = 0
 
 const query = computed(() => ({ link: link.value, station: station.value, function: fn.value, wrong: only.value === 'wrong' || undefined }))
@@ -68,7 +67,7 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
       <h1>Traffic</h1>
       <el-select v-model="link" clearable placeholder="all links" style="width: 150px" aria-label="Link"><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
       <el-select v-model="station" clearable filterable placeholder="all stations" style="width: 160px" aria-label="Station"><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
-      <el-select v-model="fn" clearable placeholder="all functions" style="width: 140px" aria-label="Function"><el-option v-for="n in functions" :key="n" :value="String(n)" :label="`function ${n}`" /></el-select>
+      <el-select v-model="fn" clearable placeholder="all functions" style="width: 190px" aria-label="Function" :disabled="!link"><el-option v-for="f in functions" :key="f.code" :value="String(f.code)" :label="`${f.code} ${f.name}`" /></el-select>
       <el-checkbox :model-value="only === 'wrong'" data-test="wrong" @change="(on: unknown) => (only = on ? 'wrong' : '')">only what is wrong</el-checkbox>
       <span class="grow" />
       <el-button @click="held = !held">{{ held ? 'Go on' : 'Hold' }}</el-button>

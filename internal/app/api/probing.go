@@ -1,0 +1,67 @@
+package api
+
+import (
+	"arithmon/internal/commission/probe"
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+)
+
+// Stage is one step of a probe.
+type Stage struct {
+	Name   string  `json:"name" enum:"name,route,connect,modbus,unit,identification,tables,limits,link,application,attributes,points"`
+	OK     bool    `json:"ok"`
+	Text   string  `json:"text" doc:"what was found, or why it stops here and what to try"`
+	TookMS float64 `json:"took_ms"`
+	Points []Held  `json:"points,omitempty" doc:"what an outstation has, with the stage points"`
+}
+
+// Held is a point that an outstation has.
+type Held struct {
+	Address   site.Address `json:"address"`
+	Variation string       `json:"variation" doc:"object group and variation that it is reported with: g30v5"`
+	Class     int          `json:"class,omitempty" doc:"of its events, where one of them told; 0 where that is not known"`
+	Value     codec.Value  `json:"value"`
+	Flags     []string     `json:"flags,omitempty"`
+	Type      codec.Type   `json:"type" doc:"that a point of the site would have"`
+}
+
+// ScanRequest says where to look for units.
+type ScanRequest struct {
+	Link     string        `json:"link,omitempty" doc:"of the site"`
+	At       *site.Link    `json:"at,omitempty" doc:"a far end that is no link of the site"`
+	First    int           `json:"first,omitempty" doc:"first unit or outstation (default 1)"`
+	Last     int           `json:"last,omitempty" doc:"last unit (default 247) or outstation (default 255)"`
+	Master   int           `json:"master,omitempty" doc:"DNP3: link address of this end (default 1)"`
+	Settings bool          `json:"settings,omitempty" doc:"on a serial line: look for its settings first"`
+	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s (default 200ms)"`
+}
+
+// Progress is how far a scan has got.
+type Progress struct {
+	Done     int                `json:"done"`
+	Total    int                `json:"total" doc:"may grow and shrink as settings are found"`
+	Now      string             `json:"now" doc:"what is being asked"`
+	Found    *Found             `json:"found,omitempty" doc:"a unit or outstation that was just found"`
+	Settings *site.LineSettings `json:"settings,omitempty" doc:"the line settings that were just found"`
+	Ended    string             `json:"ended,omitempty" doc:"how it ended, on the last line"`
+}
+
+// Found is a unit, or an outstation.
+type Found struct {
+	Unit int    `json:"unit" doc:"or link address"`
+	Text string `json:"text" doc:"what it says of itself, or how it answers"`
+}
+
+// newStage makes what the API says of a stage of a probe.
+func newStage(s probe.Stage) Stage {
+	out := Stage{Name: s.Name, OK: s.OK, Text: s.Text, TookMS: s.TookMS}
+	for _, h := range s.Points {
+		out.Points = append(out.Points, Held(h))
+	}
+	return out
+}
+
+// newProgress makes what the API says of how far a scan has got.
+func newProgress(p probe.Progress) Progress {
+	return Progress{p.Done, p.Total, p.Now, (*Found)(p.Found), p.Settings, p.Ended}
+}

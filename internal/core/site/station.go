@@ -1,0 +1,43 @@
+package site
+
+import (
+	"time"
+
+	"arithmon/internal/core/codec"
+)
+
+// Station is one addressed device on a link.
+type Station struct {
+	Name        string `json:"name" doc:"unique name: letters, digits, - _ ."`
+	Link        string `json:"link" doc:"name of its link"`
+	Description string `json:"description,omitempty" doc:"free text, at most 500 characters"`
+	ModbusStation
+	DNP3Station
+	Enabled      bool     `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
+	Charset      Charset  `json:"charset,omitempty" doc:"character set of its strings unless their points say otherwise: latin1 (ISO 8859-1) or utf8; default: latin1" enum:"latin1,utf8"`
+	Liveness     Duration `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h (default 15s; 1m for a Modbus station with points)"`
+	AfterConnect Duration `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
+}
+
+// Charset is the character set of strings.
+type Charset string
+
+// The character sets; the zero is Latin1.
+const (
+	Latin1 Charset = "latin1" // ISO 8859-1
+	UTF8   Charset = "utf8"
+)
+
+// DefaultLiveness is how long a station is left alone where it does not say.
+const DefaultLiveness = 15 * time.Second
+
+// NewStation is a station with the defaults of the site file.
+func NewStation() Station {
+	return Station{ModbusStation: ModbusStation{Unit: 1, Notation: Offset, Order: codec.ABCD, Poll: Duration(time.Second)}, Enabled: true}
+}
+
+// Kind is KindStation.
+func (s Station) Kind() Kind { return KindStation }
+
+// Key is the name.
+func (s Station) Key() string { return s.Name }

@@ -1,0 +1,155 @@
+package sitefile
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"arithmon/internal/core/document"
+	"arithmon/internal/core/site"
+)
+
+// form is how the entities of a kind stand in a document: a site file, the body of a request, what the command line was given.
+type form struct {
+	// shape is a struct with the fields that a document may have.
+	shape any
+	// always lists the fields that are written even where they have their default, so that a file can be read without knowing the
+	// defaults.
+	always []string
+	// read gives the entity that from becomes by what node says, with the faults of form.
+	read func(r reader, from, defaults site.Entity) site.Entity
+	// usual is the entity whose fields need not be written when e has them.
+	usual func(e site.Entity) site.Entity
+	// texts are the fields that are written in the notation of a station.
+	texts func(s *site.Site, e site.Entity) map[string]string
+}
+
+// forms are those of every kind. A kind of entity is one entry here.
+var forms = map[site.Kind]form{
+	site.KindLink:    {shape: site.Link{}, always: []string{"name", "protocol", "transport"}, read: readLink, usual: usualLink},
+	site.KindStation: {shape: site.Station{}, always: []string{"name", "link", "unit", "notation"}, read: readPlain[site.Station]},
+	site.KindPoint:   {shape: PointEntry{}, always: []string{"tag", "station", "address", "type"}, read: readPoint, texts: pointTexts},
+}
+
+// Shape is a struct with the fields that a document may have of an entity of a kind.
+func Shape(kind site.Kind) any { return forms[kind].shape }
+
+// Decode gives the entity that from becomes by what node says; null gives a field its default. Every fault waits in the draft, whose
+// stations decide how addresses are meant.
+func Decode(kind site.Kind, node *document.Node, d *site.Draft, from site.Entity) site.Entity {
+	fields, _ := node.Fields()
+	return forms[kind].read(reader{node: node, fields: fields, draft: d, kind: kind}, from, site.Fresh(kind))
+}
+
+// reader reads one node for one draft.
+type reader struct {
+	node   *document.Node
+	fields map[string]*document.Node
+	draft  *site.Draft
+	kind   site.Kind
+}
+
+// has reports whether the node has a field.
+func (r reader) has(field string) bool { return r.fields[field] != nil }
+
+// fail adds faults of form to the draft, as those of the entity of a name.
+func (r reader) fail(name string, faults document.Faults) {
+	for _, f := range faults {
+		path := strings.TrimPrefix(strings.TrimPrefix(f.Path, r.node.Path()), ".") // within the entity
+		r.draft.Fail(&site.FieldError{Kind: r.kind, Name: name, Field: path, Value: f.Value, Message: f.Message, Line: f.Line})
+	}
+}
+
+// readPlain reads an entity whose fields stand in a document as they are.
+func readPlain[E site.Entity](r reader, from, defaults site.Entity) site.Entity {
+	e := from.(E)
+	faults := r.node.Decode(&e, defaults)
+	r.fail(e.Key(), faults)
+	return e
+}
+
+// readLink reads a link. What only followed from its transport or protocol before follows the new one.
+func readLink(r reader, from, defaults site.Entity) site.Entity {
+	was := from.(site.Link)
+	l := readPlain[site.Link](r, from, defaults).(site.Link)
+	if l.Transport == was.Transport && l.Protocol == was.Protocol {
+		return l
+	}
+	implied := site.Link{Protocol: was.Protocol, Transport: was.Transport}.WithDefaults()
+	if !r.has("framing") && l.Framing == implied.Framing {
+		l.Framing = ""
+	}
+	if !r.has("port") && l.Port == implied.Port {
+		l.Port = 0
+	}
+	return l
+}
+
+func usualLink(e site.Entity) site.Entity {
+	l := e.(site.Link)
+	implied := site.NewLink()
+	implied.Transport, implied.Protocol = l.Transport, l.Protocol
+	port := implied.Port
+	implied = implied.WithDefaults()
+	implied.Port = port // which is written even where it has its default, since people look for it
+	return implied
+}
+
+// PointEntry is a point as a person writes it: its address in any form that the notation of its station allows.
+type PointEntry struct {
+	Address  string     `json:"address" doc:"where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010"`
+	Table    site.Space `json:"table,omitempty" doc:"the table of an address that does not name one: co, di, ir or hr" enum:"co,di,ir,hr"`
+	ReadBack string     `json:"read_back,omitempty" doc:"where a written value is read back from, when that is not its address: ir:9"`
+	site.Point
+}
+
+// readPoint reads a point, whose address is meant in the notation of its station.
+func readPoint(r reader, from, defaults site.Entity) site.Entity {
+	was := from.(site.Point)
+	entry := PointEntry{Point: was}
+	faults := r.node.Decode(&entry, PointEntry{Point: defaults.(site.Point)})
+	p := entry.Point
+	r.fail(p.Tag, faults)
+	station, known := r.draft.Station(p.Station)
+	address := func(field, text string, table site.Space, before site.Address) site.Address {
+		switch {
+		case !r.has(field):
+			return before // which stays, even at a station of another notation
+		case text == "":
+			return site.Address{} // its absence is reported with the other faults
+		}
+		a, err := station.Convention().Parse(text, table)
+		switch {
+		case err == nil:
+		case !known && p.Station != "": // what it means is known when its station is
+			r.draft.Judged(r.kind, p.Tag, field)
+		default:
+			r.draft.Fail(&site.FieldError{Kind: r.kind, Name: p.Tag, Field: field, Value: text, Message: err.Error()})
+		}
+		return a
+	}
+	p.Address, p.ReadBack = address("address", entry.Address, entry.Table, was.Address), address("read_back", entry.ReadBack, "", was.ReadBack)
+	if implied := (site.Point{Address: was.Address}).WithDefaults().Type; !r.has("type") && r.has("address") && was.Type == implied {
+		p.Type = "" // it followed from the old address and follows from the new one; a type that was chosen stays
+	}
+	return p
+}
+
+func pointTexts(s *site.Site, e site.Entity) map[string]string {
+	p := e.(site.Point)
+	station, _ := s.Station(p.Station)
+	address := p.Address.Format(station.Convention())
+	if address[0] == '0' && p.Address.Offset < 9999 {
+		address = p.Address.Format(site.Convention{Bits: station.Bits}) // leading zeros do not survive every program a file passes through
+	}
+	return map[string]string{"address": address, "read_back": p.ReadBack.Format(station.Convention())}
+}
+
+// reference reports whether an address is a reference number, which needs no quotes.
+func reference(address string) bool {
+	_, err := strconv.ParseUint(address, 10, 32)
+	return err == nil && address[0] != '0'
+}
+
+// written reports whether a field is written whatever its value.
+func (f form) written(field string) bool { return slices.Contains(f.always, field) }
