@@ -88,14 +88,16 @@ type Recording struct {
 
 // Finding is a conclusion.
 type Finding struct {
-	Code      diagnose.Code `json:"code"`
-	Subject   string        `json:"subject" doc:"name of the link or station, or tag of the point, that it is about"`
-	Kind      site.Kind     `json:"kind" enum:"link,station,point"`
-	Since     time.Time     `json:"since"`
-	Certainty float64       `json:"certainty" doc:"0 to 1"`
-	Cause     string        `json:"cause" doc:"what is likely wrong, in a sentence a person can act on"`
-	Evidence  []string      `json:"evidence" doc:"what was seen: counts, times, frames"`
-	Next      []Step        `json:"next" doc:"what to try, most promising first"`
+	Code      diagnose.Code  `json:"code"`
+	Subject   string         `json:"subject" doc:"name of the link or station, or tag of the point, that it is about"`
+	Kind      site.Kind      `json:"kind" enum:"link,station,point"`
+	Since     time.Time      `json:"since"`
+	Certainty float64        `json:"certainty" doc:"0 to 1"`
+	Cause     string         `json:"cause" doc:"what is likely wrong, in a sentence a person can act on"`
+	Sentence  string         `json:"sentence" doc:"which sentence cause is, so that it can be said in another language"`
+	With      map[string]any `json:"with" doc:"what the sentence names"`
+	Evidence  []string       `json:"evidence" doc:"what was seen: counts, times, frames"`
+	Next      []Step         `json:"next" doc:"what to try, most promising first"`
 }
 
 // Step is something to try.
@@ -126,7 +128,7 @@ func newQuarantined(q store.Quarantined) Quarantined { return Quarantined(q) }
 func newEventRecord(e store.EventRecord) EventRecord { return EventRecord(e) }
 
 func newFinding(f diagnose.Finding) Finding {
-	return Finding{f.Code, f.Subject, f.Kind, f.Since, f.Certainty, f.Cause, f.Evidence, each(f.Next, newStep)}
+	return Finding{f.Code, f.Subject, f.Kind, f.Since, f.Certainty, f.Cause.String(), f.Cause.Sentence, f.Cause.With, f.Evidence, each(f.Next, newStep)}
 }
 
 func newStep(s diagnose.Step) Step {

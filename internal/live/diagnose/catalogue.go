@@ -1,6 +1,11 @@
 package diagnose
 
-import "arithmon/internal/core/site"
+import (
+	"fmt"
+	"strings"
+
+	"arithmon/internal/core/site"
+)
 
 // Meaning says what a code of findings means in general; a Finding says it of its subject, with the evidence.
 type Meaning struct {
@@ -71,3 +76,123 @@ var catalogue = []Meaning{
 
 // Catalogue explains the codes of findings.
 func Catalogue() []Meaning { return catalogue }
+
+// Cause is what is likely wrong: one of the sentences of the catalogue, with what it names.
+type Cause struct {
+	Sentence string // its name in the catalogue
+	With     map[string]any
+}
+
+// because makes a cause of a sentence and what it names: names and values in turn.
+func because(sentence string, with ...any) Cause {
+	c := Cause{sentence, make(map[string]any, len(with)/2)}
+	for i := 0; i+1 < len(with); i += 2 {
+		c.With[with[i].(string)] = with[i+1]
+	}
+	return c
+}
+
+// String is the sentence, as a person can act on it.
+func (c Cause) String() string {
+	text := sentences[c.Sentence]
+	for name, value := range c.With {
+		text = strings.ReplaceAll(text, "{"+name+"}", fmt.Sprint(value))
+	}
+	return text
+}
+
+// sentences are what findings say of their subjects. What stands in braces is named by the finding.
+var sentences = map[string]string{
+	"internal-fault":               "A fault of Arithmon itself ended the session of this link; it was opened again. What was received may have caused it.",
+	"echo":                         "What is sent comes back: the adapter, or something on the line, echoes it.",
+	"connection-limit":             "The device takes {open} connections and refuses more.",
+	"not-the-protocol":             "What listens at {place} does not speak {protocol}.",
+	"not-the-framing":              "What listens at {place} does not speak {protocol} with framing {framing}.",
+	"no-checksum-fits":             "Something answers at {place}, and no checksum of framing {framing} fits.",
+	"closes-when-asked":            "The far end takes the connection, and closes it when it is asked.",
+	"closes-after-each":            "The far end closes the connection after each request, or soon after.",
+	"timeout-short-for-several":    "Answers of {stations} come after the timeout of {timeout} has passed: it is too short, or one of them is slow and keeps the line from the others.",
+	"line-silent":                  "Requests go out and not a single byte comes back from anything on the line.",
+	"line-settings":                "Bytes come back, and every checksum fails: the line settings differ from those of the devices ({settings} here).",
+	"line-noise":                   "Some frames are damaged: noise on the line, missing or doubled termination, or a second master.",
+	"name-unresolved":              `The name "{host}" is known to no name server that this machine asks.`,
+	"host-unreachable":             "There is no way from this machine to {host}.",
+	"connection-refused-now":       "The host is there, and refuses connections at {place}, where it answered before: its service has stopped, or all its connections are taken.",
+	"connect-timeout-now":          "Nothing answers at {place} any more, where something did before: its power, or the network between.",
+	"connection-refused":           "The host is there, and refuses connections at {place}: nothing listens on that port.",
+	"connect-timeout":              "Nothing answers at {place}: no host with that address, or a firewall that keeps silent.",
+	"bind-wrong":                   `"{bind}", to go out by, is no address or interface of this machine.`,
+	"tls-refused":                  "The secured connection does not come about: certificate or protocol do not fit.",
+	"port-missing":                 "The serial port {port} is not there.",
+	"port-taken":                   "Another program holds the serial port {port}.",
+	"no-modem":                     "The port {port} opens, and no modem answers on it.",
+	"two-masters":                  "Another master, at address {other}, asks outstation {outstation}, too.",
+	"reports-to-another":           "Outstation {outstation} reports to master {other}, and this one is {master}.",
+	"some-frames-damaged":          "Some frames arrive damaged: noise on the way, or something else that speaks at the same time.",
+	"function-missing":             "The outstation does not have a function that was asked of it.",
+	"object-refused":               "The outstation does not know objects that were asked for, or answers with unknown ones.",
+	"class-refused":                "The outstation refuses to read event class {class}: events of that class do not come. Its present values are read instead.",
+	"class-0-refused":              "The outstation refuses to read class 0, its present values. They are read kind by kind, as far as it allows that.",
+	"points-missing":               "{points} points of the site are not in the outstation.",
+	"confirms-lost":                "The outstation repeats what was confirmed: confirmations do not reach it, or come too late for it.",
+	"events-lost":                  "Events were lost: the outstation's buffer overflowed before they were fetched.",
+	"clock-wrong":                  "The times of its events are wrong: {how}.",
+	"clock-unset":                  "The outstation asks for the time, and nobody sets its clock: the times of its events are not to be trusted.",
+	"device-restarts":              "The outstation restarts again and again.",
+	"device-trouble":               "The outstation says that it has trouble.",
+	"configuration-corrupt":        "The outstation says that its configuration is corrupt.",
+	"local-control":                "Outputs of the outstation are switched to local control, so that commands are refused.",
+	"other-outstation":             "The outstation's link address is {other}, not {outstation}.",
+	"outstation-of-another":        "Outstation {other} answers, which is station {station}; nothing has the address {outstation}.",
+	"speaks-to-another":            "Outstation {outstation} speaks to master {other} alone, and this one is {master}.",
+	"application-silent":           "Outstation {outstation} is there, and its application does not answer: it listens and is silent.",
+	"frames-damaged":               "What comes back is damaged: the CRC of every frame is wrong.",
+	"outstation-silent-at":         "{place} takes connections, and outstation {outstation} does not answer.",
+	"outstation-silent":            "Outstation {outstation} does not answer.",
+	"identifier-ignored":           "The device answers with another transaction identifier than was asked with.",
+	"unit-damaged":                 "Every answer of unit {unit} is damaged, while those of its neighbours are good: two devices answer to it at once, or its own settings or wiring differ.",
+	"unit-twice":                   "Two devices answer to unit {unit} at once.",
+	"unit-twice-behind":            "Requests are answered twice: two devices behind it have the unit {unit}, or a gateway says everything twice.",
+	"short-response":               "The device gives fewer registers than it was asked for.",
+	"responses-invalid":            "The device answers, and its responses are invalid.",
+	"some-responses-invalid":       "Some of the device's responses are invalid.",
+	"extra-bytes":                  "Bytes that belong to no response come between the responses. They are left out, and the values are right.",
+	"answers-missing":              "Some requests stay without an answer, while others are answered in time.",
+	"unit-of-another":              "Unit {other} answers in the place of unit {unit}, and that is the unit of station {station}.",
+	"other-unit":                   "The device answers as unit {other}, not as unit {unit}.",
+	"timeout-short":                "Answers come after the timeout of {timeout} has passed: it is too short for this device.",
+	"timeout-short-waited":         "Answers come after the timeout of {timeout} has passed: it is too short for this device. Until that is changed it is waited for longer, since answers without identifiers must not be mixed up; the others of the link have to wait meanwhile.",
+	"unit-configured-twice":        "Unit {unit} at {place} is configured as station {station}, too, which answers there.",
+	"unit-silent-at":               "{place} takes connections, and unit {unit} does not answer.",
+	"unit-silent":                  "Unit {unit} does not answer.",
+	"unit-silent-at-beside":        "{place} takes connections, and unit {unit} does not answer, while another on the link does.",
+	"unit-silent-beside":           "Unit {unit} does not answer, while another on the link does.",
+	"unit-silent-at-among":         "{place} takes connections, and unit {unit} does not answer, while {others} others on the link do.",
+	"unit-silent-among":            "Unit {unit} does not answer, while {others} others on the link do.",
+	"gateway-target":               "The gateway is well, and unit {unit} behind it does not answer the gateway.",
+	"gateway-path":                 "The gateway has no path to unit {unit}.",
+	"device-failure":               "The device says that it failed while it carried requests out.",
+	"device-busy":                  "The device says that it is busy with something else.",
+	"exception-unknown":            "The device refuses with a code that the standard does not have for reads.",
+	"function-refused":             "The device does not have the function that reads {what}.",
+	"address-refused":              "The device has no {what}.",
+	"value-refused":                "The device does not read {what} in this way.",
+	"some-silent":                  "{n} of {all} stations do not answer, while the others do.",
+	"all-silent-at":                "{place} takes connections, and none of its {all} stations answers.",
+	"all-silent":                   "None of the {all} stations at {place} answers.",
+	"gateway-some-targets":         "The gateway is well, and {n} of {all} units behind it do not answer the gateway.",
+	"gateway-no-target":            "The gateway is well, and none of the {all} units behind it answers the gateway: the line on its far side is not.",
+	"gateway-paths":                "The gateway has no path to {n} of {all} units.",
+	"some-outstations-silent":      "{n} of {all} outstations do not answer, while the others do.",
+	"all-outstations-silent":       "None of the {all} outstations at {place} answers.",
+	"order-alternates":             "Its value jumps between two magnitudes: the device gives its words now in one order, now in the other.",
+	"value-frozen":                 "It answers, and its values no longer move, though they used to, and others still do.",
+	"word-order":                   "Its value is implausible, or jumps; with byte order {order} it would not.",
+	"word-order-of-several":        "What each of {points} points shows is implausible, or jumps; with byte order {order} it would not.",
+	"word-order-halves":            "Its value moves in its upper half alone, in steps of thousands; with byte order {order} it would move as values do.",
+	"word-order-halves-of-several": "What each of {points} points shows moves in its upper half alone, in steps of thousands; with byte order {order} it would move as values do.",
+	"address-shifted":              "It reads the end of one value and the beginning of the next: its address is one off.",
+	"addresses-shifted":            "Each of {points} points reads the end of one value and the beginning of the next: the addresses are one off.",
+	"value-odd":                    "Its value is implausible, or jumps, and no byte order gives a plausible one.",
+	"values-odd":                   "What each of {points} points shows is implausible, or jumps, and no byte order gives a plausible one.",
+}

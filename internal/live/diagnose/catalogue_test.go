@@ -5,6 +5,7 @@ import (
 	"go/parser"
 	"go/token"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -47,4 +48,53 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 		explained[string(m.Code)], texts[m.Text] = true, true
 	}
 	assert.Equal(t, declared, explained)
+}
+
+// Every sentence of the catalogue is said somewhere, with exactly what it names; no finding says one that is not there.
+func TestTheSentencesAreWhole(t *testing.T) {
+	named := regexp.MustCompile(`\{(\w+)\}`)
+	said := map[string]bool{}
+	files, err := os.ReadDir(".")
+	require.NoError(t, err)
+	for _, file := range files {
+		if !strings.HasSuffix(file.Name(), ".go") || strings.HasSuffix(file.Name(), "_test.go") {
+			continue
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file.Name(), nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if text, ok := n.(*ast.BasicLit); ok && text.Kind == token.STRING { // a name may be chosen before it is said
+				if name, _ := strconv.Unquote(text.Value); sentences[name] != "" {
+					said[name] = true
+				}
+			}
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			if f, ok := call.Fun.(*ast.Ident); !ok || f.Name != "because" {
+				return true
+			}
+			first, ok := call.Args[0].(*ast.BasicLit)
+			if !ok {
+				return true
+			}
+			name, _ := strconv.Unquote(first.Value)
+			if assert.Contains(t, sentences, name) {
+				var wants, gets []string
+				for _, m := range named.FindAllStringSubmatch(sentences[name], -1) {
+					wants = append(wants, m[1])
+				}
+				for i := 1; i < len(call.Args); i += 2 {
+					text, _ := strconv.Unquote(call.Args[i].(*ast.BasicLit).Value)
+					gets = append(gets, text)
+				}
+				assert.ElementsMatch(t, wants, gets, name)
+			}
+			return true
+		})
+	}
+	for name := range sentences {
+		assert.True(t, said[name], "%s is never said", name)
+	}
 }

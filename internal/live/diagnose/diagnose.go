@@ -75,7 +75,7 @@ type Finding struct {
 	Kind      site.Kind
 	Since     time.Time
 	Certainty float64  // 0 to 1
-	Cause     string   // what is likely wrong, in a sentence a person can act on
+	Cause     Cause    // what is likely wrong
 	Evidence  []string // what was seen: counts, times, frames
 	Next      []Step   // what to try, most promising first
 }
@@ -201,7 +201,7 @@ func Find(e Evidence) []Finding {
 	}
 	for _, l := range e.Links {
 		if l.Faults > 0 {
-			f.add(site.KindLink, l.Link.Name, InternalFault, 0.99, "A fault of Arithmon itself ended the session of this link; it was opened again. What was received may have caused it.",
+			f.add(site.KindLink, l.Link.Name, InternalFault, 0.99, because("internal-fault"),
 				[]string{fmt.Sprintf("%d times, the last: %s", l.Faults, l.Fault)},
 				say("export the traffic of the link (arithmon traffic) and send it, with the service's log, to whoever maintains Arithmon"),
 				say("disable the station whose responses cause it, so that the others of the link keep their rate"))
@@ -235,7 +235,7 @@ type finder struct {
 	noisy    map[string]bool           // links with noise
 }
 
-func (f *finder) add(kind site.Kind, subject string, code Code, certainty float64, cause string, evidence []string, next ...Step) {
+func (f *finder) add(kind site.Kind, subject string, code Code, certainty float64, cause Cause, evidence []string, next ...Step) {
 	f.list = append(f.list, Finding{Code: code, Subject: subject, Kind: kind, Certainty: certainty, Cause: cause, Evidence: evidence, Next: next})
 }
 

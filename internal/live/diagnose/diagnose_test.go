@@ -111,7 +111,7 @@ func TestALinkThatHasWorked(t *testing.T) {
 			list := Find(Evidence{Links: []Link{l}})
 			require.Len(t, list, 1)
 			assert.Equal(t, code, list[0].Code)
-			assert.Equal(t, worked, strings.Contains(list[0].Cause, "before"), list[0].Cause)
+			assert.Equal(t, worked, strings.Contains(list[0].Cause.String(), "before"), list[0].Cause.String())
 			for _, step := range list[0].Next {
 				assert.False(t, worked && step.Change != nil, "%s changes a setting that worked", step.Text)
 			}
@@ -143,7 +143,7 @@ func TestTheSameDeviceOnTwoLinks(t *testing.T) {
 	twin := station("b", 1, func(s *Station) { s.Station.Link = "twin" })
 	list := Find(Evidence{Links: []Link{link(nil), second}, Stations: []Station{dead, twin}})
 	require.Equal(t, []Code{UnitOfAnother}, codes(list))
-	assert.Contains(t, list[0].Cause, "is configured as station b, too")
+	assert.Contains(t, list[0].Cause.String(), "is configured as station b, too")
 }
 
 func TestNoiseIsOfTheLineWhenItIsAtSeveralStations(t *testing.T) {
@@ -170,7 +170,7 @@ func TestSeveralThatAreLateAreOneFindingOfTheLink(t *testing.T) {
 	list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, late), station("b", 2, late), station("c", 3, nil)}})
 	require.Equal(t, []Code{TimeoutShort}, codes(list))
 	assert.Equal(t, "bus", list[0].Subject)
-	assert.Contains(t, list[0].Cause, "Answers of a, b come after")
+	assert.Contains(t, list[0].Cause.String(), "Answers of a, b come after")
 	assert.Equal(t, map[string]any{"timeout": "2s"}, list[0].Next[0].Change.Fields)
 }
 
@@ -186,7 +186,7 @@ func TestRefusalsOfOneKindAreOneFinding(t *testing.T) {
 	assert.ElementsMatch(t, []Code{AddressRefused, FunctionRefused}, codes(list))
 	for _, f := range list {
 		if f.Code == AddressRefused {
-			assert.Contains(t, f.Cause, "and 34 more")
+			assert.Contains(t, f.Cause.String(), "and 34 more")
 			assert.Equal(t, "hr:99 answers: set the address of x to it", f.Next[0].Text)
 			assert.Equal(t, site.KindPoint, f.Next[0].Change.Kind)
 		}
@@ -224,7 +224,7 @@ func TestAFaultThatStationsShare(t *testing.T) {
 			require.Len(t, list, 1, "%s %v", code, c)
 			assert.Equal(t, code, list[0].Code)
 			assert.Equal(t, "bus", list[0].Subject)
-			assert.Contains(t, list[0].Cause, c.says)
+			assert.Contains(t, list[0].Cause.String(), c.says)
 			assert.Contains(t, list[0].Evidence, "s0 (unit 1)")
 			assert.LessOrEqual(t, len(list[0].Evidence), someOf+2)
 			assert.NotEmpty(t, list[0].Next)
@@ -274,7 +274,7 @@ func TestOddAnswers(t *testing.T) {
 			f := one(t, link(nil), station("a", 1, c.edit), station("b", 2, nil))
 			assert.Equal(t, c.code, f.Code)
 			assert.Equal(t, "a", f.Subject)
-			assert.Contains(t, f.Cause, c.says)
+			assert.Contains(t, f.Cause.String(), c.says)
 		})
 	}
 	few := func(s *Station) {

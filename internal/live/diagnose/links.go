@@ -22,7 +22,7 @@ func (f *finder) link(l Link) bool {
 		if l.Link.Transport.UsesSerialPort() {
 			step = set("set echo: true, so that what comes back is taken off", site.KindLink, name, map[string]any{"serial": withEcho(l.Link)})
 		}
-		f.add(site.KindLink, name, Echo, 0.95, "What is sent comes back: the adapter, or something on the line, echoes it.",
+		f.add(site.KindLink, name, Echo, 0.95, because("echo"),
 			[]string{fmt.Sprintf("%d of our own requests came back %s", echoes, when)}, step,
 			say("on a two-wire bus, check that the adapter switches its receiver off while it sends"))
 		return l.Since.Answers == 0 && l.Since.Echoes > 0
@@ -32,7 +32,7 @@ func (f *finder) link(l Link) bool {
 	}
 	f.lateAll(l)
 	if l.ExtraRefused >= enough {
-		f.add(site.KindLink, name, ConnectionLimit, 0.85, fmt.Sprintf("The device takes %d connections and refuses more.", l.Open),
+		f.add(site.KindLink, name, ConnectionLimit, 0.85, because("connection-limit", "open", l.Open),
 			[]string{fmt.Sprintf("%d further connections were refused while %d of %d were open", l.ExtraRefused, l.Open, l.Link.Connections), l.Reason},
 			set(fmt.Sprintf("set connections: %d", max(1, l.Open)), site.KindLink, name, map[string]any{"connections": max(1, l.Open)}),
 			say("see whether another program holds connections to it"))
@@ -44,9 +44,9 @@ func (f *finder) link(l Link) bool {
 	switch {
 	case l.Link.Transport != site.UDP && l.Since.Closed+l.Since.Malformed >= enough && l.Since.Answers == 0 && f.garbled(name):
 		traits := l.Link.Protocol.Traits()
-		cause, next := fmt.Sprintf("What listens at %s does not speak %s.", l.Link.FarEnd(), traits.Name), []Step{say(fmt.Sprintf("check the port: %s is usually on %d", traits.Name, traits.Port))}
+		cause, next := because("not-the-protocol", "place", l.Link.FarEnd(), "protocol", traits.Name), []Step{say(fmt.Sprintf("check the port: %s is usually on %d", traits.Name, traits.Port))}
 		if l.Link.Framing != "" {
-			cause = fmt.Sprintf("What listens at %s does not speak %s with framing %s.", l.Link.FarEnd(), traits.Name, l.Link.Framing)
+			cause = because("not-the-framing", "place", l.Link.FarEnd(), "protocol", traits.Name, "framing", l.Link.Framing)
 		}
 		if l.Link.Framing == site.MBAP {
 			next = append(next, set("a serial gateway that passes bytes through needs framing rtu", site.KindLink, name, map[string]any{"framing": "rtu", "in_flight": 1}))
@@ -54,20 +54,20 @@ func (f *finder) link(l Link) bool {
 		f.add(site.KindLink, name, NotTheProtocol, 0.9, cause, []string{fmt.Sprintf("%d responses were not %s", l.Since.Closed+l.Since.Malformed, traits.Name), f.said(name)}, next...)
 		return true
 	case (l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII) && !l.Link.Transport.UsesSerialPort() && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
-		f.add(site.KindLink, name, NotTheProtocol, 0.85, fmt.Sprintf("Something answers at %s, and no checksum of framing %s fits.", l.Link.FarEnd(), l.Link.Framing),
+		f.add(site.KindLink, name, NotTheProtocol, 0.85, because("no-checksum-fits", "place", l.Link.FarEnd(), "framing", l.Link.Framing),
 			[]string{fmt.Sprintf("%d answers since the last good one", l.Since.Checksums), f.said(name)},
 			set("a gateway that translates speaks Modbus TCP: set framing: mbap", site.KindLink, name, map[string]any{"framing": "mbap"}),
 			say("compare baud, parity and stop bits of the gateway's serial side with the devices'"), say("see whether the gateway keeps frames whole: its packing time or character interval may be too short"))
 		return true
 	case !l.Link.Transport.UsesSerialPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
-		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end takes the connection, and closes it when it is asked.",
+		f.add(site.KindLink, name, ClosesConnection, 0.8, because("closes-when-asked"),
 			[]string{fmt.Sprintf("%d connections ended since the last answer", l.Since.Closed), f.said(name)},
 			say("see whether another program is connected: many devices serve one connection, or so many, at a time"),
 			say("see whether the device serves known addresses only, and enter this machine's"),
 			say("check the port, and whether it wants TLS or another framing: arithmon probe says how far it gets"))
 		return true
 	case closed >= enough && after >= enough:
-		f.add(site.KindLink, name, ClosesConnection, 0.8, "The far end closes the connection after each request, or soon after.",
+		f.add(site.KindLink, name, ClosesConnection, 0.8, because("closes-after-each"),
 			[]string{fmt.Sprintf("%d connections ended within a minute, %d of them after an answer", closed, after)},
 			say("see whether another program is connected too: many devices take one connection and drop the older"),
 			say("see whether the device closes idle connections; ask more often than its limit, or lengthen that"))
@@ -92,7 +92,7 @@ func (f *finder) lateAll(l Link) {
 	f.slow[l.Link.Name] = true
 	evidence, next := lateness(l, late)
 	f.add(site.KindLink, l.Link.Name, TimeoutShort, 0.85,
-		fmt.Sprintf("Answers of %s come after the timeout of %s has passed: it is too short, or one of them is slow and keeps the line from the others.", strings.Join(names, ", "), l.Link.Timeout),
+		because("timeout-short-for-several", "stations", strings.Join(names, ", "), "timeout", l.Link.Timeout),
 		[]string{evidence}, next...)
 }
 
@@ -138,7 +138,7 @@ func (f *finder) line(l Link) bool {
 	case l.Link.Transport == site.Dialup:
 		return false
 	case now.Timeouts >= enough && now.Received == 0 && now.Answers == 0 && f.allSilent(name):
-		f.add(site.KindLink, name, LineSilent, 0.85, "Requests go out and not a single byte comes back from anything on the line.",
+		f.add(site.KindLink, name, LineSilent, 0.85, because("line-silent"),
 			[]string{fmt.Sprintf("%d requests, %d bytes sent, none received", now.Requests, now.Sent)},
 			say("check the wiring: A and B swapped, the wrong pair, no common ground, the plug out"),
 			say("check that the devices have power and that this is their line"),
@@ -146,7 +146,7 @@ func (f *finder) line(l Link) bool {
 			say("then let the line be scanned: arithmon scan "+name+" --settings"))
 		return true
 	case now.Answers == 0 && now.Checksums+now.Malformed >= enough && now.Received > 0 && f.allSilent(name):
-		f.add(site.KindLink, name, LineSettings, 0.85, fmt.Sprintf("Bytes come back, and every checksum fails: the line settings differ from those of the devices (%s here).", setting),
+		f.add(site.KindLink, name, LineSettings, 0.85, because("line-settings", "settings", setting),
 			[]string{fmt.Sprintf("%d bytes received, %d frames damaged, none good", now.Received, now.Checksums+now.Malformed)},
 			say("let the settings be found: arithmon scan "+name+" --settings"), otherParity(l.Link),
 			say("compare baud, parity and stop bits with the manual or the switches of a device; framing ascii has a colon before each frame"))
@@ -172,7 +172,7 @@ func (f *finder) line(l Link) bool {
 		return false
 	}
 	f.noisy[name] = true
-	f.add(site.KindLink, name, LineNoise, 0.75, "Some frames are damaged: noise on the line, missing or doubled termination, or a second master.",
+	f.add(site.KindLink, name, LineNoise, 0.75, because("line-noise"),
 		[]string{fmt.Sprintf("%d of %d answers within a minute had a wrong checksum, at several stations", c.Checksums, c.Checksums+c.Answers)},
 		say("put 120 ohms at both ends of the bus and nowhere else; no long stubs"), say("keep the cable away from drive cables, and earth its screen at one end"),
 		say("see whether another master is on the line"), slower(l.Link))
@@ -197,45 +197,45 @@ func (f *finder) down(l Link) bool {
 	}
 	evidence := []string{fmt.Sprintf("%d attempts failed", l.Failures), l.Reason}
 	far, name := l.Link.FarEnd(), l.Link.Name
-	link := func(code Code, certainty float64, cause string, next ...Step) {
+	link := func(code Code, certainty float64, cause Cause, next ...Step) {
 		f.add(site.KindLink, name, code, certainty, cause, evidence, next...)
 	}
 	switch {
 	case l.Failure == failure.Name:
-		link(NameUnresolved, 0.97, fmt.Sprintf("The name %q is known to no name server that this machine asks.", l.Link.Host),
+		link(NameUnresolved, 0.97, because("name-unresolved", "host", l.Link.Host),
 			say("check the spelling"), say("use the IP address of the device instead of its name"), say("check this machine's name server and network"))
 	case l.Failure == failure.Unreachable:
-		link(HostUnreachable, 0.9, fmt.Sprintf("There is no way from this machine to %s.", l.Link.Host),
+		link(HostUnreachable, 0.9, because("host-unreachable", "host", l.Link.Host),
 			say("check that this machine has an address in the device's network, and its cable"), say("check the address and mask of the device"),
 			say("with several network adapters, name the right one in bind"))
 	case l.Failure == failure.Refused && l.Worked:
-		link(ConnectionRefused, 0.95, fmt.Sprintf("The host is there, and refuses connections at %s, where it answered before: its service has stopped, or all its connections are taken.", far),
+		link(ConnectionRefused, 0.95, because("connection-refused-now", "place", far),
 			say("see whether the device restarts, or was switched off or set otherwise"), say("close other programs that are connected to it: many devices take only a few connections"),
 			say("the settings here worked; leave them"))
 	case l.Failure == failure.Timeout && l.Worked:
-		link(ConnectTimeout, 0.85, fmt.Sprintf("Nothing answers at %s any more, where something did before: its power, or the network between.", far),
+		link(ConnectTimeout, 0.85, because("connect-timeout-now", "place", far),
 			say("check the device's power"), say("check cable and switch port; ping the address"), say("the settings here worked; leave them"))
 	case l.Failure == failure.Refused:
-		link(ConnectionRefused, 0.95, fmt.Sprintf("The host is there, and refuses connections at %s: nothing listens on that port.", far),
+		link(ConnectionRefused, 0.95, because("connection-refused", "place", far),
 			portStep(l.Link), say(fmt.Sprintf("switch %s on in the device", l.Link.Protocol.Traits().Name)), say("see whether a firewall of the device lets only some addresses in"))
 	case l.Failure == failure.Timeout:
-		link(ConnectTimeout, 0.8, fmt.Sprintf("Nothing answers at %s: no host with that address, or a firewall that keeps silent.", far),
+		link(ConnectTimeout, 0.8, because("connect-timeout", "place", far),
 			say("ping the address; look at the device's own display for it"), say("check cable, switch port and network mask"), say("check the firewalls between"))
 	case l.Failure == failure.Bind:
-		link(BindWrong, 0.97, fmt.Sprintf("%q, to go out by, is no address or interface of this machine.", l.Link.Bind),
+		link(BindWrong, 0.97, because("bind-wrong", "bind", l.Link.Bind),
 			set("let the machine's routes choose", site.KindLink, name, map[string]any{"bind": ""}))
 	case l.Failure == failure.TLS:
-		link(TLSRefused, 0.9, "The secured connection does not come about: certificate or protocol do not fit.",
+		link(TLSRefused, 0.9, because("tls-refused"),
 			say("look at the reason above: give the plant's certificates in tls.ca, or the name in the certificate in tls.server_name"),
 			say("check the clocks: a certificate is valid for a time"))
 	case l.Failure == failure.Port:
-		link(PortMissing, 0.97, fmt.Sprintf("The serial port %s is not there.", l.Link.Serial.Device),
+		link(PortMissing, 0.97, because("port-missing", "port", l.Link.Serial.Device),
 			say("plug the adapter in; arithmon ports lists what there is"), say("choose a port that is there; the reason above names them"))
 	case l.Failure == failure.Taken:
-		link(PortTaken, 0.95, fmt.Sprintf("Another program holds the serial port %s.", l.Link.Serial.Device),
+		link(PortTaken, 0.95, because("port-taken", "port", l.Link.Serial.Device),
 			say("close the other program"), say("see whether a second service runs on this machine"))
 	case l.Failure == failure.Modem:
-		link(NoModem, 0.9, fmt.Sprintf("The port %s opens, and no modem answers on it.", l.Link.Serial.Device),
+		link(NoModem, 0.9, because("no-modem", "port", l.Link.Serial.Device),
 			say("check the modem's power and cable"), say("use the baud at which the modem takes commands"), say("check modem.init"))
 	}
 	return true

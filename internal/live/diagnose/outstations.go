@@ -43,13 +43,13 @@ const Remembered = 10 * time.Minute
 // outstation finds what is wrong with a DNP3 station; true when that explains what is wrong at its points.
 func (f *finder) outstation(l Link, s Station) bool {
 	name := s.Station.Name
-	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
+	add := func(code Code, certainty float64, cause Cause, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
 	}
 	theirs, ours := s.Station.LinkAddress(), s.Station.MasterAddress()
 	at := func(k NoteKind) (Note, bool) { n, ok := s.Notes[k]; return n, ok }
 	if n, ok := at(NoteTwoMasters); ok {
-		add(TwoMasters, 0.9, fmt.Sprintf("Another master, at address %.0f, asks outstation %d, too.", n.Number, theirs), []string{n.Text, fmt.Sprintf("seen %d times", n.Count)},
+		add(TwoMasters, 0.9, because("two-masters", "other", int(n.Number), "outstation", theirs), []string{n.Text, fmt.Sprintf("seen %d times", n.Count)},
 			say("find the other master and agree on who asks; each takes events from the other"), say("an outstation with several masters needs a database of events for each"))
 	}
 	if s.Silent {
@@ -57,44 +57,44 @@ func (f *finder) outstation(l Link, s Station) bool {
 		return true
 	}
 	if n, ok := at(NoteOtherMaster); ok {
-		add(OtherMaster, 0.85, fmt.Sprintf("Outstation %d reports to master %.0f, and this one is %d.", theirs, n.Number, ours), []string{n.Text, fmt.Sprintf("seen %d times", n.Count)},
+		add(OtherMaster, 0.85, because("reports-to-another", "outstation", theirs, "other", int(n.Number), "master", ours), []string{n.Text, fmt.Sprintf("seen %d times", n.Count)},
 			setMaster(name, n.Number), say(fmt.Sprintf("or set the outstation's master address to %d", ours)))
 	}
 	if damaged, when := seen(max(s.Counts.Checksums, s.Counts.Damaged), max(s.Since.Checksums, s.Since.Damaged)); damaged >= enough {
-		add(FramesDamaged, 0.8, "Some frames arrive damaged: noise on the way, or something else that speaks at the same time.",
+		add(FramesDamaged, 0.8, because("some-frames-damaged"),
 			[]string{fmt.Sprintf("%d damaged frames %s, %d requests answered within a minute", damaged, when, s.Counts.Answers)},
 			say("look at wiring, termination and shielding, or at the radio's signal"), say("see whether two masters, or two outstations with one address, are on the line"))
 	}
 	if n, ok := at(NoteNoFunction); ok {
-		add(FunctionRefused, 0.9, "The outstation does not have a function that was asked of it.", []string{n.Text},
+		add(FunctionRefused, 0.9, because("function-missing"), []string{n.Text},
 			dropFunction(name, int(n.Number)), say("see its device profile for what it supports"))
 	}
 	if n, ok := at(NoteNoObject); ok {
-		add(ObjectRefused, 0.8, "The outstation does not know objects that were asked for, or answers with unknown ones.", []string{n.Text}, say("see its device profile for the objects it supports"))
+		add(ObjectRefused, 0.8, because("object-refused"), []string{n.Text}, say("see its device profile for the objects it supports"))
 	}
 	if n, ok := at(NoteNoClass); ok {
-		cause := fmt.Sprintf("The outstation refuses to read event class %.0f: events of that class do not come. Its present values are read instead.", n.Number)
+		cause := because("class-refused", "class", int(n.Number))
 		if n.Number == 0 {
-			cause = "The outstation refuses to read class 0, its present values. They are read kind by kind, as far as it allows that."
+			cause = because("class-0-refused")
 		}
 		add(ClassRefused, 0.9, cause, []string{n.Text}, say("see its device profile for the classes it has, and assign its points to one of them"), say("it is asked again after 30 s, and then less and less often, at least every ten minutes"))
 	}
 	if n, ok := at(NoteMissing); ok {
-		add(PointsMissing, 0.9, fmt.Sprintf("%.0f points of the site are not in the outstation.", n.Number), []string{n.Text},
+		add(PointsMissing, 0.9, because("points-missing", "points", int(n.Number)), []string{n.Text},
 			say("compare their addresses with what it has: arithmon probe lists that"), say("see whether its point list was loaded, and whether these points are switched on in it"))
 	}
 	if n, ok := at(NoteConfirms); ok && n.Count >= 2 {
-		add(ConfirmsLost, 0.8, "The outstation repeats what was confirmed: confirmations do not reach it, or come too late for it.", []string{n.Text, fmt.Sprintf("%d times", n.Count)},
+		add(ConfirmsLost, 0.8, because("confirms-lost"), []string{n.Text, fmt.Sprintf("%d times", n.Count)},
 			say("lengthen its confirmation timeout, above all over radio and mobile networks"), say("see whether frames from here are lost: a firewall, or a radio that does not key in time"))
 	}
 	if n, ok := at(NoteEventsLost); ok {
 		step := say("make its event buffer larger, or the deadbands of its lively points wider")
 		if !s.Station.Unsolicited {
-			add(EventsLost, 0.95, "Events were lost: the outstation's buffer overflowed before they were fetched.", []string{n.Text},
+			add(EventsLost, 0.95, because("events-lost"), []string{n.Text},
 				set("let it report events by itself: unsolicited: true", site.KindStation, name, map[string]any{"unsolicited": true}),
 				set("ask for events more often: event_poll: 1s", site.KindStation, name, map[string]any{"event_poll": "1s"}), step)
 		} else {
-			add(EventsLost, 0.95, "Events were lost: the outstation's buffer overflowed before they were fetched.", []string{n.Text}, step, say("see whether the link was down for long: the buffer must hold what happens meanwhile"))
+			add(EventsLost, 0.95, because("events-lost"), []string{n.Text}, step, say("see whether the link was down for long: the buffer must hold what happens meanwhile"))
 		}
 	}
 	if n, ok := at(NoteTime); ok {
@@ -105,26 +105,26 @@ func (f *finder) outstation(l Link, s Station) bool {
 		if hours := n.Number / 3600; math.Abs(hours-math.Round(hours)) < 0.01 && math.Abs(math.Round(hours)) >= 1 && math.Abs(hours) <= 14 {
 			next = append([]Step{say("it is off by whole hours: it has local time, where the standard wants UTC (IEEE 1815-2012, 10.3)")}, next...)
 		}
-		add(ClockWrong, 0.9, "The times of its events are wrong: "+n.Text+".", []string{fmt.Sprintf("%+.1f s against this machine's clock", n.Number)}, next...)
+		add(ClockWrong, 0.9, because("clock-wrong", "how", n.Text), []string{fmt.Sprintf("%+.1f s against this machine's clock", n.Number)}, next...)
 	}
 	if n, ok := at(NoteNeedsTime); ok {
 		next := []Step{say("set its clock: arithmon station ask " + name + " set-time")}
 		if s.Station.TimeSync == "" || s.Station.TimeSync == site.TimeSyncNone {
 			next = append([]Step{timeSync(l, name)}, next...)
 		}
-		add(ClockUnset, 0.9, "The outstation asks for the time, and nobody sets its clock: the times of its events are not to be trusted.", []string{n.Text}, next...)
+		add(ClockUnset, 0.9, because("clock-unset"), []string{n.Text}, next...)
 	}
 	if n, ok := at(NoteRestarted); ok && n.Count >= 2 {
-		add(DeviceRestarts, 0.85, "The outstation restarts again and again.", []string{fmt.Sprintf("%d restarts were seen", n.Count)}, say("look at its supply, and at its log"), say("see whether its watchdog trips: too many points, too short a scan"))
+		add(DeviceRestarts, 0.85, because("device-restarts"), []string{fmt.Sprintf("%d restarts were seen", n.Count)}, say("look at its supply, and at its log"), say("see whether its watchdog trips: too many points, too short a scan"))
 	}
 	if n, ok := at(NoteTrouble); ok {
-		add(DeviceTrouble, 0.9, "The outstation says that it has trouble.", []string{n.Text}, say("look at its own diagnostics; what this means is for its maker to say"))
+		add(DeviceTrouble, 0.9, because("device-trouble"), []string{n.Text}, say("look at its own diagnostics; what this means is for its maker to say"))
 	}
 	if n, ok := at(NoteCorrupt); ok {
-		add(DeviceTrouble, 0.9, "The outstation says that its configuration is corrupt.", []string{n.Text}, say("load its configuration again"))
+		add(DeviceTrouble, 0.9, because("configuration-corrupt"), []string{n.Text}, say("load its configuration again"))
 	}
 	if n, ok := at(NoteLocal); ok {
-		add(LocalControl, 0.9, "Outputs of the outstation are switched to local control, so that commands are refused.", []string{n.Text}, say("turn its local/remote switch to remote"))
+		add(LocalControl, 0.9, because("local-control"), []string{n.Text}, say("turn its local/remote switch to remote"))
 	}
 	return false
 }
@@ -154,14 +154,14 @@ func dropFunction(name string, function int) Step {
 }
 
 // silentOutstation finds why an outstation does not answer.
-func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, string, []string, ...Step)) {
+func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cause, []string, ...Step)) {
 	name, now := s.Station.Name, s.Since
 	theirs, ours := s.Station.LinkAddress(), s.Station.MasterAddress()
 	requests := fmt.Sprintf("%d requests, no response", now.Requests)
 	if n, ok := s.Notes[NoteOtherSource]; ok {
-		cause := fmt.Sprintf("The outstation's link address is %.0f, not %d.", n.Number, theirs)
+		cause := because("other-outstation", "other", int(n.Number), "outstation", theirs)
 		if other := f.units[l.Link.Name][int(n.Number)]; other != "" {
-			cause = fmt.Sprintf("Outstation %.0f answers, which is station %s; nothing has the address %d.", n.Number, other, theirs)
+			cause = because("outstation-of-another", "other", int(n.Number), "station", other, "outstation", theirs)
 		}
 		add(OtherOutstation, 0.9, cause, []string{requests, n.Text},
 			set(fmt.Sprintf("set outstation: %.0f", n.Number), site.KindStation, name, map[string]any{"outstation": int(n.Number)}),
@@ -169,24 +169,24 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, str
 		return
 	}
 	if n, ok := s.Notes[NoteOtherMaster]; ok {
-		add(OtherMaster, 0.9, fmt.Sprintf("Outstation %d speaks to master %.0f alone, and this one is %d.", theirs, n.Number, ours), []string{requests, n.Text},
+		add(OtherMaster, 0.9, because("speaks-to-another", "outstation", theirs, "other", int(n.Number), "master", ours), []string{requests, n.Text},
 			setMaster(name, n.Number), say(fmt.Sprintf("or set the outstation's master address to %d", ours)))
 		return
 	}
 	if n, ok := s.Notes[NoteLinkOnly]; ok && now.Checksums == 0 {
-		add(ApplicationSilent, 0.85, fmt.Sprintf("Outstation %d is there, and its application does not answer: it listens and is silent.", theirs), []string{requests, n.Text},
+		add(ApplicationSilent, 0.85, because("application-silent", "outstation", theirs), []string{requests, n.Text},
 			say(fmt.Sprintf("compare its master address with %d: many answer none but the one they were told", ours)),
 			say("see whether DNP3 is enabled for this port or session in the device"), say("it may still be starting"))
 		return
 	}
 	switch {
 	case now.Checksums > 0 && now.Checksums+now.Timeouts >= enough:
-		add(FramesDamaged, 0.85, "What comes back is damaged: the CRC of every frame is wrong.", []string{fmt.Sprintf("%d requests, %d damaged answers", now.Requests, now.Checksums)},
+		add(FramesDamaged, 0.85, because("frames-damaged"), []string{fmt.Sprintf("%d requests, %d damaged answers", now.Requests, now.Checksums)},
 			say("on a serial line or gateway, compare baud, parity and stop bits"), say("see whether a gateway changes octets, such as one that is set to text"))
 	case now.Timeouts >= enough && l.Up:
-		cause := fmt.Sprintf("%s takes connections, and outstation %d does not answer.", l.Link.FarEnd(), theirs)
+		cause := because("outstation-silent-at", "place", l.Link.FarEnd(), "outstation", theirs)
 		if l.Link.Transport.UsesSerialPort() {
-			cause = fmt.Sprintf("Outstation %d does not answer.", theirs)
+			cause = because("outstation-silent", "outstation", theirs)
 		}
 		add(OutstationSilent, 0.75, cause, []string{requests},
 			say("check the link address in the device's settings; arithmon scan looks for addresses"),

@@ -64,7 +64,7 @@ func TestWhatIsWrongWithAnOutstation(t *testing.T) {
 			require.Len(t, list, 1)
 			f := list[0]
 			assert.Equal(t, c.code, f.Code)
-			assert.Equal(t, c.cause, f.Cause)
+			assert.Equal(t, c.cause, f.Cause.String())
 			assert.Equal(t, "rtu", f.Subject)
 			assert.NotEmpty(t, f.Evidence)
 			var fields map[string]any
@@ -97,7 +97,7 @@ func TestAnotherStationsAddressIsNamed(t *testing.T) {
 	far.Station.Name = "other"
 	list := Find(Evidence{Links: []Link{link(dnp3)}, Stations: []Station{outstation(10, silent(Counts{Requests: 6, Timeouts: 6}), Note{Kind: NoteOtherSource, Number: 11, Text: "11"}), far}})
 	require.Len(t, list, 1)
-	assert.Equal(t, "Outstation 11 answers, which is station other; nothing has the address 10.", list[0].Cause)
+	assert.Equal(t, "Outstation 11 answers, which is station other; nothing has the address 10.", list[0].Cause.String())
 }
 
 func TestAClockThatIsOffByWholeHoursHasLocalTime(t *testing.T) {

@@ -55,14 +55,14 @@ func some(l Link) []Step {
 }
 
 // meanings say of faults that stations may share what they mean to a link, when n of m stations have them.
-var meanings = map[Code]func(l Link, n, m int) (cause string, next []Step){
-	UnitSilent: func(l Link, n, m int) (string, []Step) {
+var meanings = map[Code]func(l Link, n, m int) (cause Cause, next []Step){
+	UnitSilent: func(l Link, n, m int) (Cause, []Step) {
 		if n < m {
-			return fmt.Sprintf("%d of %d stations do not answer, while the others do.", n, m), some(l)
+			return because("some-silent", "n", n, "all", m), some(l)
 		}
-		cause := fmt.Sprintf("%s takes connections, and none of its %d stations answers.", l.Link.FarEnd(), m)
+		cause := because("all-silent-at", "place", l.Link.FarEnd(), "all", m)
 		if l.Link.Transport.UsesSerialPort() || l.Link.Transport == site.UDP {
-			cause = fmt.Sprintf("None of the %d stations at %s answers.", m, l.Link.FarEnd())
+			cause = because("all-silent", "all", m, "place", l.Link.FarEnd())
 		}
 		next := []Step{say("check that this is the right device or gateway, and its port"), say("let the units be found: arithmon scan " + l.Link.Name),
 			say("see whether another program holds the only session that it serves")}
@@ -71,23 +71,23 @@ var meanings = map[Code]func(l Link, n, m int) (cause string, next []Step){
 		}
 		return cause, next
 	},
-	GatewayTarget: func(l Link, n, m int) (string, []Step) {
+	GatewayTarget: func(l Link, n, m int) (Cause, []Step) {
 		if n < m {
-			return fmt.Sprintf("The gateway is well, and %d of %d units behind it do not answer the gateway.", n, m), some(l)
+			return because("gateway-some-targets", "n", n, "all", m), some(l)
 		}
-		return fmt.Sprintf("The gateway is well, and none of the %d units behind it answers the gateway: the line on its far side is not.", m), []Step{
+		return because("gateway-no-target", "all", m), []Step{
 			say("compare baud, parity and stop bits of the gateway's serial side with the devices'"), say("check the wiring of that line: A and B swapped, the wrong port, the plug out"),
 			say("lengthen the gateway's own timeout, if the devices are slow"), say("check the devices' power")}
 	},
-	GatewayPath: func(_ Link, n, m int) (string, []Step) {
-		return fmt.Sprintf("The gateway has no path to %d of %d units.", n, m), []Step{
+	GatewayPath: func(_ Link, n, m int) (Cause, []Step) {
+		return because("gateway-paths", "n", n, "all", m), []Step{
 			say("enter the units in the gateway's routing table"), say("check that the gateway's serial port is switched on and not busy with another master")}
 	},
-	OutstationSilent: func(l Link, n, m int) (string, []Step) {
+	OutstationSilent: func(l Link, n, m int) (Cause, []Step) {
 		if n < m {
-			return fmt.Sprintf("%d of %d outstations do not answer, while the others do.", n, m), some(l)
+			return because("some-outstations-silent", "n", n, "all", m), some(l)
 		}
-		return fmt.Sprintf("None of the %d outstations at %s answers.", m, l.Link.FarEnd()), []Step{
+		return because("all-outstations-silent", "all", m, "place", l.Link.FarEnd()), []Step{
 			say("check that this is the right place, and its port"), say("let their addresses be looked for: arithmon scan " + l.Link.Name),
 			say("see whether another master holds the only session that they serve")}
 	},

@@ -17,7 +17,7 @@ var byProtocol = map[site.Protocol]func(f *finder, l Link, s Station, links []Li
 // unit finds what is wrong with a Modbus station.
 func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	name, c, now := s.Station.Name, s.Counts, s.Since
-	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
+	add := func(code Code, certainty float64, cause Cause, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
 	}
 	late := s.late()
@@ -26,7 +26,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		f.otherUnit(l, s)
 		return true
 	case now.Foreign >= enough && now.Answers == 0 && l.Link.Framing == site.MBAP:
-		add(IdentifierIgnored, 0.85, "The device answers with another transaction identifier than was asked with.",
+		add(IdentifierIgnored, 0.85, because("identifier-ignored"),
 			[]string{fmt.Sprintf("%d answers belonged to no request", now.Foreign), s.Reason},
 			say("see whether two programs share the connection through a gateway that mixes them up"), say("ask the maker for a newer firmware: the identifier must be given back (TCP 4.4.1)"),
 			say("if its gateway passes serial frames through, use framing rtu"))
@@ -37,7 +37,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		f.late(l, s)
 		return now.Answers == 0 && s.Silent
 	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.UsesSerialPort():
-		add(UnitTwice, 0.6, fmt.Sprintf("Every answer of unit %d is damaged, while those of its neighbours are good: two devices answer to it at once, or its own settings or wiring differ.", s.Station.Unit),
+		add(UnitTwice, 0.6, because("unit-damaged", "unit", s.Station.Unit),
 			[]string{fmt.Sprintf("%d of its answers were damaged, none good", now.Checksums)},
 			say("disconnect the device with this name; if something still answers, there are two of unit "+fmt.Sprint(s.Station.Unit)),
 			say("compare its baud, parity and stop bits with its neighbours'"), say("look at its wiring: a long stub, a loose contact"))
@@ -50,9 +50,9 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		} else {
 			evidence = evidence[1:]
 		}
-		cause := fmt.Sprintf("Two devices answer to unit %d at once.", s.Station.Unit)
+		cause := because("unit-twice", "unit", s.Station.Unit)
 		if !l.Link.Transport.UsesSerialPort() {
-			cause = fmt.Sprintf("Requests are answered twice: two devices behind it have the unit %d, or a gateway says everything twice.", s.Station.Unit)
+			cause = because("unit-twice-behind", "unit", s.Station.Unit)
 		}
 		add(UnitTwice, certainty, cause, evidence,
 			say("disconnect the device with this name; if unit "+fmt.Sprint(s.Station.Unit)+" still answers, there is the other"),
@@ -63,7 +63,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		if limit, _, _ := s.Station.ReadLimits(); limit <= 60 {
 			step = set(fmt.Sprintf("ask for fewer registers at once: max_registers: %d", max(1, limit/2)), site.KindStation, name, map[string]any{"max_registers": max(1, limit/2)})
 		}
-		add(ShortResponse, 0.85, "The device gives fewer registers than it was asked for.",
+		add(ShortResponse, 0.85, because("short-response"),
 			[]string{fmt.Sprintf("%d answers were too short", s.Short), s.Reason}, step,
 			say("read less in a row: gap: 0 keeps requests to what is wanted"))
 		return true
@@ -73,7 +73,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	}
 	switch {
 	case s.Silent && now.Answers == 0 && now.Malformed >= enough && now.Malformed >= now.Timeouts:
-		f.malformed(s, 0.85, "The device answers, and its responses are invalid.", fmt.Sprintf("%d answers since the last good one", now.Malformed), s.Reason)
+		f.malformed(s, 0.85, because("responses-invalid"), fmt.Sprintf("%d answers since the last good one", now.Malformed), s.Reason)
 		return true
 	case s.Silent && l.Up && now.Answers == 0 && now.Timeouts >= enough:
 		f.silent(l, s, links, all)
@@ -102,13 +102,13 @@ func (f *finder) partly(l Link, s Station) {
 	extra := c.Damaged - c.Checksums - c.Malformed // frames beside those that should have been answers
 	switch {
 	case c.often(c.Malformed):
-		f.malformed(s, 0.75, "Some of the device's responses are invalid.", fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
+		f.malformed(s, 0.75, because("some-responses-invalid"), fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
 	case extra >= enough:
-		f.add(site.KindStation, name, ExtraBytes, 0.8, "Bytes that belong to no response come between the responses. They are left out, and the values are right.",
+		f.add(site.KindStation, name, ExtraBytes, 0.8, because("extra-bytes"),
 			[]string{fmt.Sprintf("%d times within a minute", extra)},
 			say("see the bytes: arithmon traffic --wrong --station "+name), extraStep(l), say("ask the maker for a newer firmware"))
 	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
-		f.add(site.KindStation, name, AnswersMissing, 0.7, "Some requests stay without an answer, while others are answered in time.",
+		f.add(site.KindStation, name, AnswersMissing, 0.7, because("answers-missing"),
 			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("answers take %s at the median", s.Median.Round(100*time.Microsecond))},
 			say("ask less often, or less at once: a busy device leaves out what it has no time for (poll, max_registers)"),
 			say("see who else asks it: another master, another program on its gateway"),
@@ -124,7 +124,7 @@ func extraStep(l Link) Step {
 }
 
 // malformed makes the finding of answers that are none.
-func (f *finder) malformed(s Station, certainty float64, cause string, evidence ...string) {
+func (f *finder) malformed(s Station, certainty float64, cause Cause, evidence ...string) {
 	f.add(site.KindStation, s.Station.Name, AnswersMalformed, certainty, cause, evidence,
 		say("see the frames: arithmon traffic --wrong --fields --station "+s.Station.Name),
 		set("ask for less at once, which some devices handle better: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
@@ -144,21 +144,21 @@ func (f *finder) alone(l Link, s Station) bool {
 func (f *finder) otherUnit(l Link, s Station) {
 	evidence := []string{fmt.Sprintf("unit %d was asked %d times, and unit %d answered", s.Station.Unit, s.Since.Requests, s.OtherUnit)}
 	if other := f.units[l.Link.Name][s.OtherUnit]; other != "" {
-		f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.85, fmt.Sprintf("Unit %d answers in the place of unit %d, and that is the unit of station %s.", s.OtherUnit, s.Station.Unit, other), evidence,
+		f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.85, because("unit-of-another", "other", s.OtherUnit, "unit", s.Station.Unit, "station", other), evidence,
 			say(fmt.Sprintf("see whether %s and %s are one device, entered twice; remove one", s.Station.Name, other)),
 			say("see whether two devices on the line have the same unit"))
 		return
 	}
-	f.add(site.KindStation, s.Station.Name, OtherUnit, 0.9, fmt.Sprintf("The device answers as unit %d, not as unit %d.", s.OtherUnit, s.Station.Unit), evidence,
+	f.add(site.KindStation, s.Station.Name, OtherUnit, 0.9, because("other-unit", "other", s.OtherUnit, "unit", s.Station.Unit), evidence,
 		set(fmt.Sprintf("set unit: %d", s.OtherUnit), site.KindStation, s.Station.Name, map[string]any{"unit": s.OtherUnit}),
 		say(fmt.Sprintf("or give the device the unit %d", s.Station.Unit)))
 }
 
 func (f *finder) late(l Link, s Station) {
 	evidence, next := lateness(l, s)
-	cause := fmt.Sprintf("Answers come after the timeout of %s has passed: it is too short for this device.", l.Link.Timeout)
+	cause := because("timeout-short", "timeout", l.Link.Timeout)
 	if (l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII) && s.Answering {
-		cause += " Until that is changed it is waited for longer, since answers without identifiers must not be mixed up; the others of the link have to wait meanwhile."
+		cause = because("timeout-short-waited", "timeout", l.Link.Timeout)
 	}
 	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9, cause, []string{evidence}, next...)
 }
@@ -187,7 +187,7 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 			continue
 		}
 		if twin := f.units[other.Link.Name][s.Station.Unit]; twin != "" && answering(all, twin) {
-			f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.7, fmt.Sprintf("Unit %d at %s is configured as station %s, too, which answers there.", s.Station.Unit, l.Link.FarEnd(), twin), evidence,
+			f.add(site.KindStation, s.Station.Name, UnitOfAnother, 0.7, because("unit-configured-twice", "unit", s.Station.Unit, "place", l.Link.FarEnd(), "station", twin), evidence,
 				say("put both on one link, or remove one: many devices serve one connection at a time"))
 			return
 		}
@@ -198,18 +198,23 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 			neighbours++
 		}
 	}
-	where := fmt.Sprintf("%s takes connections, and unit %d does not answer", l.Link.FarEnd(), s.Station.Unit)
-	certainty := 0.7
-	if l.Link.Transport.UsesSerialPort() {
-		where = fmt.Sprintf("Unit %d does not answer", s.Station.Unit)
+	unit, place, certainty := s.Station.Unit, l.Link.FarEnd(), 0.7
+	cause := because("unit-silent-at", "place", place, "unit", unit)
+	onPort := l.Link.Transport.UsesSerialPort()
+	switch {
+	case neighbours > 1 && onPort:
+		cause = because("unit-silent-among", "unit", unit, "others", neighbours)
+	case neighbours > 1:
+		cause = because("unit-silent-at-among", "place", place, "unit", unit, "others", neighbours)
+	case neighbours == 1 && onPort:
+		cause = because("unit-silent-beside", "unit", unit)
+	case neighbours == 1:
+		cause = because("unit-silent-at-beside", "place", place, "unit", unit)
+	case onPort:
+		cause = because("unit-silent", "unit", unit)
 	}
 	if neighbours > 0 {
 		certainty = 0.85
-		others := "another on the link does"
-		if neighbours > 1 {
-			others = fmt.Sprintf("%d others on the link do", neighbours)
-		}
-		where += ", while " + others
 		evidence = append(evidence, "so the line and its settings are good: others answer over it")
 	}
 	next := []Step{say("check the device's power and its unit"), say("let the units be found: arithmon scan " + l.Link.Name)}
@@ -221,7 +226,7 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 		}
 		next = append(next, say("a gateway that passes bytes through needs framing rtu"))
 	}
-	f.add(site.KindStation, s.Station.Name, UnitSilent, certainty, where+".", evidence, next...)
+	f.add(site.KindStation, s.Station.Name, UnitSilent, certainty, cause, evidence, next...)
 }
 
 func answering(all []Station, name string) bool {
@@ -236,7 +241,7 @@ func answering(all []Station, name string) bool {
 // exceptions finds what refusals mean; true when there was one to find.
 func (f *finder) exceptions(s Station) bool {
 	name, c := s.Station.Name, s.Counts
-	add := func(code Code, certainty float64, cause string, evidence []string, next ...Step) {
+	add := func(code Code, certainty float64, cause Cause, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
 	}
 	of := func(code int) (int, string) { return seen(c.Exceptions[code], s.Since.Exceptions[code]) }
@@ -244,18 +249,18 @@ func (f *finder) exceptions(s Station) bool {
 	path, pathWhen := of(10)
 	switch {
 	case target >= enough:
-		add(GatewayTarget, 0.9, fmt.Sprintf("The gateway is well, and unit %d behind it does not answer the gateway.", s.Station.Unit),
+		add(GatewayTarget, 0.9, because("gateway-target", "unit", s.Station.Unit),
 			[]string{fmt.Sprintf("%d times exception 11 (gateway target device failed to respond) %s", target, targetWhen)},
 			say("check the device's power, its unit, and the line between gateway and device"), say("compare baud and parity of the gateway's serial side with the device"),
 			say("lengthen the gateway's own timeout, if the device is slow"))
 		return true
 	case path >= enough:
-		add(GatewayPath, 0.9, fmt.Sprintf("The gateway has no path to unit %d.", s.Station.Unit),
+		add(GatewayPath, 0.9, because("gateway-path", "unit", s.Station.Unit),
 			[]string{fmt.Sprintf("%d times exception 10 (gateway path unavailable) %s", path, pathWhen)},
 			say("enter the unit in the gateway's routing table"), say("check that the gateway's serial port is switched on and not busy with another master"))
 		return true
 	case c.Exceptions[4] >= enough:
-		add(DeviceFailure, 0.8, "The device says that it failed while it carried requests out.",
+		add(DeviceFailure, 0.8, because("device-failure"),
 			[]string{fmt.Sprintf("%d times exception 4 (server device failure) within a minute", c.Exceptions[4])},
 			say("look at the device's own display for a fault"), say("read less at once: some devices fail where they should refuse"))
 		return true
@@ -263,12 +268,12 @@ func (f *finder) exceptions(s Station) bool {
 	busy, unknown := c.Exceptions[5]+c.Exceptions[6], c.Exceptions[0]+c.Exceptions[7]+c.Exceptions[8]+c.Exceptions[9]
 	switch {
 	case c.often(busy):
-		add(DeviceBusy, 0.85, "The device says that it is busy with something else.",
+		add(DeviceBusy, 0.85, because("device-busy"),
 			[]string{fmt.Sprintf("%d of %d requests within a minute were put off with exception 5 or 6", busy, c.Requests)},
 			say("ask less often: a longer poll"), say("see who else asks it, and whether a long command, such as an upload, is under way"))
 		return true
 	case c.often(unknown):
-		add(ExceptionUnknown, 0.8, "The device refuses with a code that the standard does not have for reads.",
+		add(ExceptionUnknown, 0.8, because("exception-unknown"),
 			[]string{fmt.Sprintf("%d of %d requests within a minute; the points show the code", unknown, c.Requests)},
 			say("look for the code in the device's manual: makers use their own for a password that is missing, or for a module that is out"),
 			say("see whether it answers for other addresses: arithmon probe "+name))
@@ -317,13 +322,13 @@ func (f *finder) refused(s Station, code int, list []Refusal) {
 	switch code {
 	case 1:
 		next = append(next, say("look in the manual which functions the device has; many have holding registers (hr) and no input registers (ir)"))
-		f.add(site.KindStation, s.Station.Name, FunctionRefused, 0.9, fmt.Sprintf("The device does not have the function that reads %s.", list[0].Table.Name()+"s"), evidence, next...)
+		f.add(site.KindStation, s.Station.Name, FunctionRefused, 0.9, because("function-refused", "what", list[0].Table.Name()+"s"), evidence, next...)
 	case 2:
 		next = append(next, say("compare with the manual: does it count from 0 or from 1, and is it this table?"), say("the device may be of another version, without these addresses"))
-		f.add(site.KindStation, s.Station.Name, AddressRefused, 0.9, fmt.Sprintf("The device has no %s.", short), evidence, next...)
+		f.add(site.KindStation, s.Station.Name, AddressRefused, 0.9, because("address-refused", "what", short), evidence, next...)
 	case 3:
 		next = append(next, set("read less at once: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
 			say("read values whole: some devices refuse half of a 32-bit value"))
-		f.add(site.KindStation, s.Station.Name, ValueRefused, 0.75, fmt.Sprintf("The device does not read %s in this way.", short), evidence, next...)
+		f.add(site.KindStation, s.Station.Name, ValueRefused, 0.75, because("value-refused", "what", short), evidence, next...)
 	}
 }

@@ -334,7 +334,7 @@ func (f *finder) points(list []Point) {
 		switch {
 		case f.covered[p.Point.Station]:
 		case p.Swaps >= enough:
-			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, "Its value jumps between two magnitudes: the device gives its words now in one order, now in the other.",
+			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, because("order-alternates"),
 				[]string{fmt.Sprintf("its words changed places %d times within a minute", p.Swaps), "it shows " + p.Shown},
 				say("read both registers in one request: strings_alone and gap settings must not part them"), say("see whether two devices or programs write to these registers in different orders"))
 		case p.Better != "" && p.beside():
@@ -375,7 +375,7 @@ func (f *finder) points(list []Point) {
 		for _, p := range points {
 			tags = append(tags, p.Point.Tag)
 		}
-		f.add(kind, subject, ValueFrozen, 0.65, "It answers, and its values no longer move, though they used to, and others still do.",
+		f.add(kind, subject, ValueFrozen, 0.65, because("value-frozen"),
 			[]string{fmt.Sprintf("%s moved every %s, and %s been still for %s", strings.Join(abridged(tags), ", "), p.Typical.Round(100*time.Millisecond), have, p.Still.Round(time.Second))},
 			say("compare with the device's own display"), say("behind a gateway or concentrator, see whether it still reaches the device: some go on giving the last values"),
 			say("see whether the sensor or its card has failed, or is in simulation"))
@@ -404,9 +404,9 @@ func unmoved(list []Point) (out []Point) {
 // order makes the finding of values of a station whose byte order is another.
 func (f *finder) order(list []Point) {
 	p := list[0]
-	certainty, cause := 0.8, "%s is implausible, or jumps; with byte order %s it would not."
+	certainty, one, several := 0.8, "word-order", "word-order-of-several"
 	if float := p.Point.Type == codec.TypeFloat32 || p.Point.Type == codec.TypeFloat64; !float {
-		certainty, cause = 0.65, "%s moves in its upper half alone, in steps of thousands; with byte order %s it would move as values do."
+		certainty, one, several = 0.65, "word-order-halves", "word-order-halves-of-several"
 	}
 	var evidence []string
 	var next []Step
@@ -431,22 +431,22 @@ func (f *finder) order(list []Point) {
 	}
 	if len(list) == 1 {
 		evidence = append(evidence, fmt.Sprintf("at least %d looks spoke against its byte order, and hardly any against the other", p.Doubts))
-		f.add(site.KindPoint, p.Point.Tag, WordOrder, certainty, fmt.Sprintf(cause, "Its value", p.Better), evidence, append(next, lens)...)
+		f.add(site.KindPoint, p.Point.Tag, WordOrder, certainty, because(one, "order", p.Better), evidence, append(next, lens)...)
 		return
 	}
 	if inherited {
 		next = []Step{set(fmt.Sprintf("set order: %s of the station, which these points have from it", p.Better), site.KindStation, p.Point.Station, map[string]any{"order": string(p.Better)})}
 	}
-	f.add(site.KindStation, p.Point.Station, WordOrder, certainty+0.1, fmt.Sprintf(cause, fmt.Sprintf("What each of %d points shows", len(list)), p.Better),
+	f.add(site.KindStation, p.Point.Station, WordOrder, certainty+0.1, because(several, "points", len(list), "order", p.Better),
 		abridged(evidence), append(next[:min(len(next), someOf)], lens)...)
 }
 
 // shifted makes the finding of values of a station whose words are those of two.
 func (f *finder) shifted(list []Point) {
-	subject, kind, cause := list[0].Point.Tag, site.KindPoint, "It reads the end of one value and the beginning of the next: its address is one off."
+	subject, kind, cause := list[0].Point.Tag, site.KindPoint, because("address-shifted")
 	if len(list) > 1 {
 		subject, kind = list[0].Point.Station, site.KindStation
-		cause = fmt.Sprintf("Each of %d points reads the end of one value and the beginning of the next: the addresses are one off.", len(list))
+		cause = because("addresses-shifted", "points", len(list))
 	}
 	var evidence []string
 	var next []Step
@@ -495,9 +495,9 @@ func (p Point) aside() (next []Step) {
 
 // odd makes the finding of values that are none under any byte order.
 func (f *finder) odd(station string, list []Point) {
-	subject, kind, cause := list[0].Point.Tag, site.KindPoint, "Its value is implausible, or jumps, and no byte order gives a plausible one."
+	subject, kind, cause := list[0].Point.Tag, site.KindPoint, because("value-odd")
 	if len(list) > 1 {
-		subject, kind, cause = station, site.KindStation, fmt.Sprintf("What each of %d points shows is implausible, or jumps, and no byte order gives a plausible one.", len(list))
+		subject, kind, cause = station, site.KindStation, because("values-odd", "points", len(list))
 	}
 	var evidence []string
 	for _, p := range list {

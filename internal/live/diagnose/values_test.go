@@ -275,7 +275,7 @@ func TestWordsThatChangePlaces(t *testing.T) {
 		assert.Empty(t, got.Better, "no order is right")
 		f := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{got}})
 		require.Len(t, f, 1)
-		assert.Contains(t, f[0].Cause, "jumps between two magnitudes")
+		assert.Contains(t, f[0].Cause.String(), "jumps between two magnitudes")
 	}
 	// What comes in pieces of no known length says nothing, and breaks nothing.
 	var m Movement
@@ -290,7 +290,7 @@ func TestAnIntegerThatMovesInItsUpperHalf(t *testing.T) {
 	last.Point, last.Shown, last.Would = site.Point{Tag: "a/x", Station: "a", Type: codec.TypeUint32}, "23396352", "357"
 	f := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{last}})
 	require.Len(t, f, 1)
-	assert.Contains(t, f[0].Cause, "upper half alone")
+	assert.Contains(t, f[0].Cause.String(), "upper half alone")
 	assert.Equal(t, map[string]any{"order": "CDAB"}, f[0].Next[0].Change.Fields)
 	assert.Less(t, f[0].Certainty, 0.7)
 	last.Float = "1e-3"
@@ -316,7 +316,7 @@ func TestTheByteOrderOfAStation(t *testing.T) {
 	}
 	f := find(p("a/x", ""), p("a/y", ""))
 	assert.Equal(t, "a", f.Subject)
-	assert.Contains(t, f.Cause, "What each of 2 points shows")
+	assert.Contains(t, f.Cause.String(), "What each of 2 points shows")
 	assert.Equal(t, "a/y shows 0, and would show 25", f.Evidence[1])
 	assert.Equal(t, &Change{site.KindStation, "a", map[string]any{"order": "CDAB"}}, f.Next[0].Change)
 	others := p("a/x", "")

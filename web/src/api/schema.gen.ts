@@ -3036,10 +3036,16 @@ export interface components {
             kind: "link" | "station" | "point";
             /** @description what to try, most promising first */
             next: components["schemas"]["Step"][];
+            /** @description which sentence cause is, so that it can be said in another language */
+            sentence: string;
             /** Format: date-time */
             since: string;
             /** @description name of the link or station, or tag of the point, that it is about */
             subject: string;
+            /** @description what the sentence names */
+            with: {
+                [key: string]: number;
+            };
         };
         FindingMeaning: {
             code: string;
