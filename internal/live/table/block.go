@@ -61,6 +61,7 @@ func (b *Block) place(places []Place) {
 				continue
 			}
 			s.block, s.first, s.count, s.seen = b, places[i].First, places[i].Count, b.version-1
+			s.tally()
 			mu.ties++ // it may have held to another
 		}
 		if len(s.followers) > 0 {

@@ -30,6 +30,9 @@ type Slot struct {
 	looked    uint32 // likewise at its last look
 	movement  diagnose.Movement
 	detached  bool // here, where it takes no room of its own
+	kept      bool // by a table, which counts it
+	counted   kind // as what it is in the count of its station
+	waits     bool // in the list of those whose quality has to be looked at
 	followers []follower
 }
 
@@ -38,6 +41,7 @@ type slotLock struct {
 	sync.Mutex
 	ties   uint32 // counts when a slot parts from its block or gets a follower, which blocks look for
 	points int    // of the station that the table holds, guarded by the table's lock
+	counts counts
 }
 
 // newSlot makes a slot; the layout and conversion of another that are the same are used again.
@@ -118,6 +122,7 @@ func (s *Slot) take(sample *Sample, now time.Time) {
 			r.Value, r.GoodTime = value, now
 		}
 	}
+	s.tally()
 }
 
 // Bad makes the reading bad for a reason.
@@ -130,6 +135,7 @@ func (s *Slot) Bad(reason reading.Reason, now time.Time) {
 	}
 	s.loose()
 	s.reading = s.reading.Failed(reason, now)
+	s.tally()
 	s.notify()
 }
 

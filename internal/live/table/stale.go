@@ -23,5 +23,6 @@ func (s *Slot) age(now time.Time) {
 	}
 	s.loose()
 	s.reading = s.reading.Aged()
+	s.tally()
 	s.notify()
 }

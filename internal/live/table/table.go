@@ -5,7 +5,6 @@ import (
 	"sync"
 	"time"
 
-	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 )
 
@@ -83,6 +82,7 @@ func (t *Table) Put(p *site.Point, st site.Station) *Slot {
 			old.notify()
 		}
 		old.followers = nil
+		old.leave()
 		old.mu.Unlock()
 		old.mu.points--
 		defer t.release(old.Point.Station) // once the new one counts
@@ -96,6 +96,8 @@ func (t *Table) Put(p *site.Point, st site.Station) *Slot {
 	t.slots[p.Tag], t.last = slot, slot
 	slot.mu.points++
 	slot.mu.Lock()
+	slot.kept = true
+	slot.tally()
 	slot.notify()
 	slot.mu.Unlock()
 	return slot
@@ -115,6 +117,7 @@ func (t *Table) Remove(tag string) {
 	slot.mu.Lock()
 	defer slot.mu.Unlock()
 	slot.detached = true
+	slot.leave()
 	slot.notify()
 	slot.followers = nil
 }
@@ -133,34 +136,4 @@ func (t *Table) Age(now time.Time) {
 	for _, slot := range t.slots {
 		slot.age(now)
 	}
-}
-
-// Count is how many points have each quality.
-type Count struct {
-	Good      int
-	Uncertain int
-	Bad       int
-}
-
-// Count counts the readings of slots by their quality.
-func (t *Table) Count(slots []*Slot) (c Count) {
-	for _, slot := range slots {
-		slot.mu.Lock()
-		if slot.block != nil && slot.conversion.Certain() { // what it is need not be worked out
-			c.Good++
-			slot.mu.Unlock()
-			continue
-		}
-		slot.settle()
-		switch slot.reading.Quality {
-		case reading.Good:
-			c.Good++
-		case reading.Uncertain:
-			c.Uncertain++
-		default:
-			c.Bad++
-		}
-		slot.mu.Unlock()
-	}
-	return c
 }

@@ -1,0 +1,83 @@
+package table
+
+import "arithmon/internal/core/reading"
+
+// Count is how many points have each quality.
+type Count struct {
+	Good      int
+	Uncertain int
+	Bad       int
+}
+
+// kind is what a slot counts as.
+type kind uint8
+
+// The kinds; the zero is not counted.
+const (
+	good kind = iota + 1
+	uncertain
+	bad
+	kinds
+)
+
+// counts are how many slots of a station have each quality, kept up to date with every change. A slot whose data are in a block and may
+// turn out to be no value waits until someone asks, since what it is would have to be worked out with every answer.
+type counts struct {
+	of      [kinds]int32
+	waiting []*Slot
+}
+
+// tally brings the counts up to date with the slot; the lock is held.
+func (s *Slot) tally() {
+	if !s.kept {
+		return
+	}
+	is := good // what is in a block and cannot be anything else need not be worked out
+	if s.block == nil || !s.conversion.Certain() {
+		switch s.reading.Quality {
+		case reading.Good:
+		case reading.Uncertain:
+			is = uncertain
+		default:
+			is = bad
+		}
+		if s.block != nil && !s.waits {
+			s.waits = true
+			s.mu.counts.waiting = append(s.mu.counts.waiting, s)
+		}
+	}
+	if is != s.counted {
+		s.mu.counts.of[s.counted]--
+		s.mu.counts.of[is]++
+		s.counted = is
+	}
+}
+
+// leave takes the slot out of the counts; the lock is held.
+func (s *Slot) leave() {
+	if s.kept {
+		s.mu.counts.of[s.counted]--
+		s.kept, s.counted = false, 0
+	}
+}
+
+// Count says how many points of a station have each quality, given one of its slots or more.
+func (t *Table) Count(slots []*Slot) Count {
+	if len(slots) == 0 {
+		return Count{}
+	}
+	mu := slots[0].mu
+	mu.Lock()
+	defer mu.Unlock()
+	c := &mu.counts
+	still := c.waiting[:0]
+	for _, s := range c.waiting {
+		if s.waits = s.kept && s.block != nil; s.waits {
+			s.settle()
+			still = append(still, s)
+		}
+	}
+	clear(c.waiting[len(still):])
+	c.waiting = still
+	return Count{int(c.of[good]), int(c.of[uncertain]), int(c.of[bad])}
+}
