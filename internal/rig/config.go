@@ -100,24 +100,24 @@ type Value struct {
 
 // Faults spoil what a station answers. The zero Faults spoil nothing. What is tagged with on has an effect on those lines alone.
 type Faults struct {
-	Delay        site.Duration `json:"delay,omitempty" example:"700ms" doc:"time before each answer"`
+	Delay        site.Duration `json:"delay,omitempty" example:"700ms" doc:"time before each response"`
 	Drop         bool          `json:"drop,omitempty" doc:"no responses"`
-	Close        bool          `json:"close,omitempty" doc:"the connection is closed in the middle of an answer"`
-	Garbage      bool          `json:"garbage,omitempty" doc:"answers of bytes without meaning"`
+	Close        bool          `json:"close,omitempty" doc:"the connection is closed in the middle of a response"`
+	Garbage      bool          `json:"garbage,omitempty" doc:"responses of bytes without meaning"`
 	WrongUnit    bool          `json:"wrong_unit,omitempty" doc:"answers in the name of the next unit or outstation"`
 	Identifier   bool          `json:"wrong_identifier,omitempty" on:"numbered" doc:"answers with the identifier or sequence number of another request"`
-	Checksum     bool          `json:"checksum,omitempty" on:"checked" doc:"answers whose CRC or LRC is wrong"`
+	Checksum     bool          `json:"checksum,omitempty" on:"checked" doc:"responses whose CRC or LRC is wrong"`
 	Some         int           `json:"some,omitempty" example:"5" on:"modbus" doc:"only one response in so many is spoilt (default all)"`
-	Noise        bool          `json:"noise,omitempty" doc:"stray bytes before each answer"`
-	Trailing     bool          `json:"trailing,omitempty" on:"modbus" doc:"stray bytes behind each answer"`
+	Noise        bool          `json:"noise,omitempty" doc:"stray bytes before each response"`
+	Trailing     bool          `json:"trailing,omitempty" on:"modbus" doc:"stray bytes behind each response"`
 	Miscount     bool          `json:"miscount,omitempty" on:"modbus" doc:"answers to reads whose byte count does not fit"`
-	Echo         bool          `json:"echo,omitempty" on:"modbus" doc:"the request comes back before the answer"`
+	Echo         bool          `json:"echo,omitempty" on:"modbus" doc:"the request comes back before the response"`
 	Short        bool          `json:"short,omitempty" on:"modbus" doc:"answers with a register too few"`
-	Truncate     bool          `json:"truncate,omitempty" doc:"answers that end early"`
+	Truncate     bool          `json:"truncate,omitempty" doc:"responses that end early"`
 	Exception    int           `json:"exception,omitempty" example:"2" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
 	Duplicate    bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit; of DNP3: every frame comes twice"`
 	Frozen       bool          `json:"frozen,omitempty" doc:"the values no longer move"`
-	WordSwap     bool          `json:"word_swap,omitempty" on:"modbus" doc:"every other answer has its registers in reverse order, two by two"`
+	WordSwap     bool          `json:"word_swap,omitempty" on:"modbus" doc:"every other response has its registers in reverse order, two by two"`
 	MuteWrites   bool          `json:"mute_writes,omitempty" on:"modbus" doc:"what is written is carried out and not answered"`
 	Restart      site.Duration `json:"restart,omitempty" example:"5s" doc:"the device restarts, once: no responses for so long, and what was written is forgotten"`
 	LinkOnly     bool          `json:"link_only,omitempty" on:"dnp3" doc:"DNP3: its data link layer answers, its application does not"`

@@ -313,13 +313,13 @@ func (f Faults) spoil(reply *modbus.Reply) {
 	reply.Other, reply.Echo, reply.Wrong = f.WrongUnit, f.Echo, f.Identifier
 }
 
-// swappable reports whether a PDU is an answer with registers.
+// swappable reports whether a PDU is a response with registers.
 func swappable(pdu []byte) bool {
 	f := modbus.Function(pdu[0])
 	return f == modbus.ReadHoldingRegisters || f == modbus.ReadInputRegisters
 }
 
-// swapWords puts the registers of an answer in reverse order, two by two.
+// swapWords puts the registers of a response in reverse order, two by two.
 func swapWords(pdu []byte) {
 	for at := 2; at+4 <= len(pdu); at += 4 {
 		pdu[at], pdu[at+1], pdu[at+2], pdu[at+3] = pdu[at+2], pdu[at+3], pdu[at], pdu[at+1]

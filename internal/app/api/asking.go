@@ -136,7 +136,7 @@ func (s *Server) probe(c *gin.Context) error {
 	put := stream(c)
 	if err := s.take(c.Request.Context(), where, "a probe has the line", func(ctx context.Context) {
 		probe.Probe(ctx, where.link, to, func(stage probe.Stage) { put(newStage(stage)) })
-	}); err != nil { // the answer has begun, so that this is its last line
+	}); err != nil { // the response has begun, so that this is its last line
 		put(Stage{Name: "connect", Text: err.Error()})
 	}
 	return nil
@@ -160,7 +160,7 @@ func (s *Server) scan(c *gin.Context) error {
 	err = s.take(c.Request.Context(), where, "a scan has the line", func(ctx context.Context) {
 		failed = probe.Scan(ctx, where.link, what, where.units, func(p probe.Progress) { put(newProgress(p)) })
 	})
-	if err = cmp.Or(err, failed); err != nil { // the answer has begun, so that this is its last line
+	if err = cmp.Or(err, failed); err != nil { // the response has begun, so that this is its last line
 		put(Progress{Ended: fmt.Sprint("failed: ", err)})
 	}
 	return nil

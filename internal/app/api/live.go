@@ -24,7 +24,7 @@ func (s *Server) live(c *gin.Context) error {
 	if !c.IsWebsocket() {
 		c.Header("Connection", "Upgrade")
 		c.Header("Upgrade", "websocket")
-		return fail(http.StatusUpgradeRequired, "readings are followed over a WebSocket (RFC 6455); /api/v1/readings gives the newest in one answer")
+		return fail(http.StatusUpgradeRequired, "readings are followed over a WebSocket (RFC 6455); /api/v1/readings gives the newest in one response")
 	}
 	conn, err := websocket.Accept(c.Writer, c.Request, nil) // the origin was checked for every request
 	if err != nil {

@@ -33,7 +33,7 @@ type ScanRequest struct {
 	Last     int           `json:"last,omitempty" doc:"last unit (default 247) or outstation (default 255)"`
 	Master   int           `json:"master,omitempty" doc:"DNP3: link address of this end (default 1)"`
 	Settings bool          `json:"settings,omitempty" doc:"on a serial line: look for its settings first"`
-	Wait     site.Duration `json:"wait,omitempty" doc:"for each answer, 20ms to 5s (default 200ms)"`
+	Wait     site.Duration `json:"wait,omitempty" doc:"for each response, 20ms to 5s (default 200ms)"`
 }
 
 // Progress is how far a scan has got.

@@ -10,7 +10,6 @@ import (
 	"arithmon/internal/rig"
 )
 
-// simulated fails when nothing is.
 // RigState is what is simulated.
 type RigState struct {
 	Lines []LineState `json:"lines"`
@@ -59,6 +58,7 @@ func newRigState(lines []rig.LineState) RigState {
 	return state
 }
 
+// simulated fails when nothing is.
 func (s *Server) simulated() error {
 	if s.rig == nil {
 		return fail(http.StatusNotFound, "this service simulates nothing; arithmon demo does, or arithmon rig FILE")

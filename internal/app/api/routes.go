@@ -34,7 +34,7 @@ type parameter struct{ name, doc string }
 const (
 	maxBody  = 1 << 20
 	whoField = "Arithmon-Who" // header: who asks, in the record until there are accounts
-	// header of an answer: what was done is allowed and yet seldom meant; one for each warning
+	// header of a response: what was done is allowed and yet seldom meant; one for each warning
 	warningField = "Arithmon-Warning"
 )
 
@@ -71,8 +71,8 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
 		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
 
-		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the answer is a line of JSON for each as it ends", nil, ProbeRequest{}, Stage{}, 200, s.probe},
-		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, Progress{}, 200, s.scan},
+		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the response is a line of JSON for each as it ends", nil, ProbeRequest{}, Stage{}, 200, s.probe},
+		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, Progress{}, 200, s.scan},
 		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, a station or a tag; findings for its station and link, and for what is on it, too"}}, nil, Findings{}, 200, s.findings},
 		{"GET", "/api/v1/protocols", "what there is to know of the protocols: fields, address types, data types, functions", nil, nil, Protocols{}, 200, s.protocols},
 		{"GET", "/api/v1/explanations", "what the reasons of readings and the codes of findings mean", nil, nil, Explanations{}, 200, s.explanations},

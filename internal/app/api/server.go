@@ -81,7 +81,7 @@ func New(o Options) *Server {
 			if err := r.handle(c); err != nil {
 				s.abort(c, err)
 			} else if fault := c.Errors.Last(); fault != nil && !c.Writer.Written() { // what was to be answered could not be written as JSON
-				s.abort(c, fmt.Errorf("the answer could not be encoded: %w", fault.Err))
+				s.abort(c, fmt.Errorf("the response could not be encoded: %w", fault.Err))
 			}
 		})
 	}

@@ -170,7 +170,7 @@ type TrafficFrame struct {
 	Station string         `json:"station,omitempty"`
 	Unit    int            `json:"unit"`
 	Kind    traffic.Kind   `json:"kind" enum:"request,answer,late,foreign,stray,damaged,echo,timeout,closed,report"`
-	AfterMS float64        `json:"after_ms,omitempty" doc:"of an answer: since its request"`
+	AfterMS float64        `json:"after_ms,omitempty" doc:"of a response: since its request"`
 	Bytes   string         `json:"bytes" doc:"as on the wire, in hex"`
 	Summary string         `json:"summary" doc:"what it says, in a line"`
 	Problem string         `json:"problem,omitempty" doc:"what is wrong with it"`

@@ -83,7 +83,7 @@ type Figures struct {
 	Good       float64        `json:"good" doc:"share of exchanges that brought data, 0 to 1; 1 when there were none"`
 	Timeouts   uint32         `json:"timeouts"`
 	Checksums  uint32         `json:"checksum_errors"`
-	Malformed  uint32         `json:"bad_responses" doc:"answers that are none to the request"`
+	Malformed  uint32         `json:"bad_responses" doc:"responses that are none to the request"`
 	Exceptions map[int]uint16 `json:"exceptions,omitempty" doc:"refusals by code; 0 stands for those above 11"`
 	Retries    uint32         `json:"retries"`
 	Reconnects uint32         `json:"reconnections"`
@@ -128,7 +128,7 @@ type Windows struct {
 type Traffic struct {
 	BytesSent     uint64 `json:"bytes_sent"`
 	BytesReceived uint64 `json:"bytes_received"`
-	Late          uint64 `json:"late_answers" doc:"answers that came after their request had timed out"`
+	Late          uint64 `json:"late_answers" doc:"responses that came after their request had timed out"`
 	Foreign       uint64 `json:"foreign_answers" doc:"answers to no request of ours"`
 	Stray         uint64 `json:"stray_answers" doc:"what came though nothing was asked"`
 }

@@ -269,7 +269,7 @@ Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit 
 	c.Flags().IntVar(&request.Last, "last", 247, "last unit (for outstations 255)")
 	c.Flags().IntVar(&request.Master, "master", site.DefaultMaster, "DNP3: link address of this end")
 	c.Flags().BoolVar(&request.Settings, "settings", false, "look for the settings of a serial line first")
-	c.Flags().DurationVar(&wait, "wait", 200*time.Millisecond, "wait for each answer")
+	c.Flags().DurationVar(&wait, "wait", 200*time.Millisecond, "wait for each response")
 	c.Flags().StringVar(&add, "add", "", "make a station of every unit found, named with this before its number")
 	far.flags(c)
 	return c

@@ -225,7 +225,7 @@ func follow[T any](ctx context.Context, c *Client, path string, body any, f func
 	return lines(ctx, c, http.MethodPost, path, bytes.NewReader(encoded), f)
 }
 
-// lines reads an answer of lines of JSON.
+// lines reads a response of lines of JSON.
 func lines[T any](ctx context.Context, c *Client, method, path string, body io.Reader, f func(T) error) error {
 	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {

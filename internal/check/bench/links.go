@@ -55,7 +55,7 @@ func running(s *site.Site) *engine.Engine {
 	return e
 }
 
-// counts are the answers of all stations, by name.
+// counts are the responses of all stations, by name.
 func counts(e *engine.Engine) map[string]uint64 {
 	_, stations := e.Status()
 	answers := map[string]uint64{}
@@ -65,7 +65,7 @@ func counts(e *engine.Engine) map[string]uint64 {
 	return answers
 }
 
-// answered is how many answers each station gave in a span.
+// answered is how many responses each station gave in a span.
 func answered(e *engine.Engine, span time.Duration) (each map[string]uint64, sum uint64) {
 	before := counts(e)
 	time.Sleep(span)

@@ -148,7 +148,7 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		code int
 		want string
 	}{
-		{"unknown field in a file", []string{"apply", bad("links: [{name: x, host: h, prot: 1}]\n")}, 1, `line 2: links[0].prot: unknown field "prot"; did you mean protocol or port?`},
+		{"unknown field in a file", []string{"apply", bad("links: [{name: x, host: h, prot: 1}]\n")}, 1, `line 2: link x: links[0].prot: unknown field "prot"; did you mean protocol or port?`},
 		{"tag twice", []string{"apply", bad("points:\n- {tag: a, station: plc, address: hr:1}\n- {tag: a, station: plc, address: hr:2}\n")}, 1, `"a" is in the file twice, in lines 3 and 4`},
 		{"taken tag", []string{"point", "add", "gate/level", "--station", "plc", "--address", "hr:1"}, 1, `point gate/level: tag: "gate/level" is taken by another point`},
 		{"address out of range", []string{"point", "add", "x", "--station", "plc", "--address", "hr:70000"}, 1, "offset 70000 is out of range: 0 to 65535"},

@@ -224,7 +224,7 @@ func TestConsoleWritesAfterAskingOnce(t *testing.T) {
 	shows(t, page, ".el-message-box", "55 % will be sent to hr:20 of station plc, once, and read back.")
 	words, err := p.rig.Registers("gate", 1, 20, 1)
 	require.NoError(t, err)
-	assert.Equal(t, uint16(100), words[0], "nothing is sent before the answer")
+	assert.Equal(t, uint16(100), words[0], "nothing is sent before the response")
 	require.NoError(t, page.Click(".el-message-box .el-button--primary"))
 	shows(t, page, "[data-test=outcome]", "wrote 55; reads back 55")
 	words, err = p.rig.Registers("gate", 1, 20, 1)

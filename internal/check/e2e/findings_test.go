@@ -79,22 +79,22 @@ func TestFindingsOfAStation(t *testing.T) {
 		{"another unit answers", rig.Faults{WrongUnit: true}, diagnose.OtherUnit, "two", "answers as unit 3, not as unit 2"},
 		{"another identifier", rig.Faults{Identifier: true}, diagnose.IdentifierIgnored, "two", "another transaction identifier"},
 		{"a gateway without a path", rig.Faults{Exception: 10}, diagnose.GatewayPath, "two", "The gateway has no path to unit 2"},
-		{"a gateway without an answer", rig.Faults{Exception: 11}, diagnose.GatewayTarget, "two", "unit 2 behind it does not answer the gateway"},
+		{"a gateway without a response", rig.Faults{Exception: 11}, diagnose.GatewayTarget, "two", "unit 2 behind it does not answer the gateway"},
 		{"no such function", rig.Faults{Exception: 1}, diagnose.FunctionRefused, "two", "does not have the function that reads holding registers"},
 		{"no such value", rig.Faults{Exception: 3}, diagnose.ValueRefused, "two", "does not read hr:0"},
 		{"device failure", rig.Faults{Exception: 4}, diagnose.DeviceFailure, "two", "failed while it carried requests out"},
-		{"answers too late", rig.Faults{Delay: site.Duration(260 * time.Millisecond)}, diagnose.TimeoutShort, "two", "Answers come after the timeout of 150ms"},
+		{"answers too late", rig.Faults{Delay: site.Duration(260 * time.Millisecond)}, diagnose.TimeoutShort, "two", "Responses come after the timeout of 150ms"},
 		{"too few registers", rig.Faults{Short: true}, diagnose.ShortResponse, "two", "gives fewer registers"},
-		{"closes within each answer", rig.Faults{Close: true, Some: 2}, diagnose.ClosesConnection, "bus", "closes the connection"},
+		{"closes within each response", rig.Faults{Close: true, Some: 2}, diagnose.ClosesConnection, "bus", "closes the connection"},
 		{"not Modbus", rig.Faults{Garbage: true}, diagnose.NotTheProtocol, "gate", "does not speak Modbus"},
 		{"closes whatever it is asked", rig.Faults{Close: true}, diagnose.ClosesConnection, "gate", "closes it when it is asked"},
-		{"answers that end early", rig.Faults{Truncate: true}, diagnose.AnswersMalformed, "two", "invalid"},
-		{"some answers that end early", rig.Faults{Truncate: true, Some: 3}, diagnose.AnswersMalformed, "two", "Some of the device's responses"},
+		{"responses that end early", rig.Faults{Truncate: true}, diagnose.AnswersMalformed, "two", "invalid"},
+		{"some responses that end early", rig.Faults{Truncate: true, Some: 3}, diagnose.AnswersMalformed, "two", "Some of the device's responses"},
 		{"a byte count that is wrong", rig.Faults{Miscount: true}, diagnose.AnswersMalformed, "two", "invalid"},
-		{"bytes behind each answer", rig.Faults{Trailing: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no response"},
-		{"bytes before each answer", rig.Faults{Noise: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no response"},
-		{"some answers that are missing", rig.Faults{Drop: true, Some: 3}, diagnose.AnswersMissing, "two", "Some requests stay without an answer"},
-		{"each answer twice", rig.Faults{Duplicate: true}, diagnose.UnitTwice, "two", "two devices behind it have the unit 2"},
+		{"bytes behind each response", rig.Faults{Trailing: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no response"},
+		{"bytes before each response", rig.Faults{Noise: true}, diagnose.ExtraBytes, "two", "Bytes that belong to no response"},
+		{"some responses that are missing", rig.Faults{Drop: true, Some: 3}, diagnose.AnswersMissing, "two", "Some requests stay without a response"},
+		{"each response twice", rig.Faults{Duplicate: true}, diagnose.UnitTwice, "two", "two devices behind it have the unit 2"},
 		{"a busy device", rig.Faults{Exception: 6}, diagnose.DeviceBusy, "two", "busy with something else"},
 		{"an exception of the maker's own", rig.Faults{Exception: 85}, diagnose.ExceptionUnknown, "two", "a code that the standard does not have"},
 		{"our own request comes back", rig.Faults{Echo: true}, diagnose.Echo, "bus", "What is sent comes back"},
@@ -220,7 +220,7 @@ func TestALateDeviceIsMendedInTheConsoleAndUndone(t *testing.T) {
 	f := p.found(diagnose.TimeoutShort, "plc")
 	assert.Equal(t, "gate", step(t, f).Name)
 	page := p.console("/overview")
-	shows(t, page, "[data-test=finding-timeout-short]", "Answers come after the timeout of 150ms")
+	shows(t, page, "[data-test=finding-timeout-short]", "Responses come after the timeout of 150ms")
 	require.NoError(t, page.Click("[data-test=finding-timeout-short] [data-test=take-step]"))
 	shows(t, page, ".el-message-box", "timeout")
 	require.NoError(t, page.Click(".el-message-box .el-button--primary"))

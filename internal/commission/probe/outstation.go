@@ -245,7 +245,7 @@ func scanAddresses(ctx context.Context, link site.Link, r ScanRequest, done, tot
 			}
 		}
 	}
-	// Over a network many are asked at once; on a line one after the other, since answers would meet.
+	// Over a network many are asked at once; on a line one after the other, since responses would meet.
 	batch := 64
 	if link.Transport.UsesSerialPort() {
 		batch = 1

@@ -170,7 +170,7 @@ func (p *prober) do(unit int, r modbus.Request) ([]byte, error) {
 			p.used = true
 			return data, err
 		}
-		// Some devices close after each answer, or after each refusal. That is known once another connection was asked.
+		// Some devices close after each response, or after each refusal. That is known once another connection was asked.
 		p.conn.Close()
 		conn, again := wire.Open(p.ctx, p.link)
 		if again != nil {
@@ -187,7 +187,7 @@ func (p *prober) do(unit int, r modbus.Request) ([]byte, error) {
 // life is the request that most devices answer, be it with a refusal.
 var life = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 1, Spare: 8}
 
-// alive reports whether an answer, or an error, shows that a unit is there.
+// alive reports whether a response, or an error, shows that a unit is there.
 func alive(err error) bool {
 	var refused modbus.Exception
 	if errors.As(err, &refused) {
@@ -231,7 +231,7 @@ func (p *prober) anything() (string, error) {
 	if p.link.Transport.UsesSerialPort() {
 		return "", fmt.Errorf("nothing comes back (%w). Check wiring, power, unit and line settings; a scan looks for units and settings", last)
 	}
-	return "", fmt.Errorf("the connection is there, and no Modbus answer (%w). Is Modbus switched on, and is this its port? A gateway may need framing rtu", last)
+	return "", fmt.Errorf("the connection is there, and no Modbus response (%w). Is Modbus switched on, and is this its port? A gateway may need framing rtu", last)
 }
 
 func (p *prober) this() (string, error) {
@@ -368,7 +368,7 @@ func (p *prober) stranger() int {
 // strangeUnit is a unit that devices seldom have.
 const strangeUnit = 239
 
-// mostSilent is how many sizes of a read may stay without an answer before smaller ones are not tried.
+// mostSilent is how many sizes of a read may stay without a response before smaller ones are not tried.
 const mostSilent = 7
 
 // largest says how many registers are read at once.

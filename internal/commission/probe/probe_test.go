@@ -89,7 +89,7 @@ func TestProbesOfOddDevices(t *testing.T) {
 		want    []string
 	}{
 		{"a plain one", modbus.MBAP, only(1, plain), "limits", true, []string{"unit 1 answers", "functions 43/14, 17 and 8 are refused", "hr answers at 0; ir not there", "125 registers at once, the most there is"}},
-		{"one that closes after each answer", modbus.MBAP, only(1, closing(plain)), "limits", true, []string{"hr answers at 0; ir not there; co not there", "125 registers at once"}},
+		{"one that closes after each response", modbus.MBAP, only(1, closing(plain)), "limits", true, []string{"hr answers at 0; ir not there; co not there", "125 registers at once"}},
 		{"one that closes when it is asked", modbus.MBAP, closing(func(byte, []byte) modbus.Reply { return modbus.Reply{} }), "modbus", false, []string{"takes the connection and closes it when it is asked"}},
 		{"one that looks at no unit", modbus.MBAP, plain, "limits", true, []string{"unit 239, which is hardly there, answers as well"}},
 		{"one that refuses long reads", modbus.MBAP, only(1, registers(50, func() modbus.Reply { return modbus.Reply{PDU: []byte{0x83, 3}} })), "limits", true, []string{"at least 50 registers at once from hr:0; more are refused"}},
@@ -102,7 +102,7 @@ func TestProbesOfOddDevices(t *testing.T) {
 			return reply
 		}, "unit", false, []string{"asked unit 1, and unit 2 answered", "but unit 2 does"}},
 		{"a gateway without it", modbus.MBAP, func(_ byte, pdu []byte) modbus.Reply { return refusal(pdu, modbus.GatewayTargetFailed) }, "unit", false, []string{"a gateway answers", "unit 1 does not answer"}},
-		{"one that says nothing", modbus.MBAP, func(byte, []byte) modbus.Reply { return modbus.Reply{} }, "modbus", false, []string{"no Modbus answer", "framing rtu"}},
+		{"one that says nothing", modbus.MBAP, func(byte, []byte) modbus.Reply { return modbus.Reply{} }, "modbus", false, []string{"no Modbus response", "framing rtu"}},
 		{"one that refuses everything", modbus.MBAP, only(1, func(_ byte, pdu []byte) modbus.Reply { return refusal(pdu, modbus.IllegalFunction) }), "limits", true, []string{"it refuses hr:0", "hr not there; ir not there", "no registers at 0 to try it on"}},
 		{"one behind a serial gateway", modbus.RTU, only(1, plain), "limits", true, []string{"125 registers at once"}},
 		{"one with wrong checksums", modbus.RTU, func(u byte, pdu []byte) modbus.Reply {
@@ -181,7 +181,7 @@ func TestScansOfOddDevices(t *testing.T) {
 		}
 	}
 	units, ended := found(t, device(t, modbus.MBAP, of(2, 3, 5)), ScanRequest{Last: 6, Wait: wait})
-	assert.Equal(t, map[int]string{2: "answers", 3: "answers", 5: "answers"}, units, "though each answer ends the connection")
+	assert.Equal(t, map[int]string{2: "answers", 3: "answers", 5: "answers"}, units, "though each response ends the connection")
 	assert.Equal(t, "3 units found", ended)
 
 	units, ended = found(t, device(t, modbus.MBAP, registers(125, never)), ScanRequest{First: 10, Last: 17, Wait: wait})

@@ -18,7 +18,7 @@ type ScanRequest struct {
 	Last     int           // last unit (default 247) or outstation (default 255)
 	Master   int           // DNP3: link address of this end (default 1)
 	Settings bool          // on a serial line: look for its settings first
-	Wait     site.Duration // for each answer, 20ms to 5s (default 200ms)
+	Wait     site.Duration // for each response, 20ms to 5s (default 200ms)
 
 	sure int // the unit that showed the line settings, asked again when it does not answer; 0 is none
 }

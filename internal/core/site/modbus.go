@@ -95,7 +95,7 @@ func (l Link) validateModbus(f *faults) {
 		f.add("listen", l.Listen, "Modbus devices do not call in; it belongs to a DNP3 link")
 	}
 	if l.InFlight > 1 && l.Framing != MBAP {
-		f.add("in_flight", l.InFlight, "%s has no transaction identifiers to tell answers apart by; use 1, or more connections", l.Framing)
+		f.add("in_flight", l.InFlight, "%s has no transaction identifiers to tell responses apart by; use 1, or more connections", l.Framing)
 	}
 }
 

@@ -114,7 +114,7 @@ type Link struct {
 	ExtraRefused int          // further connections that were refused while one was open
 	Open         int          // connections that are
 	Counts       Counts       // of the last minute
-	Since        Counts       // since the last answer
+	Since        Counts       // since the last response
 	Faults       int          // how often a fault of this program ended one of its sessions, if one has lately
 	Fault        string       // the last one
 }
@@ -126,11 +126,11 @@ type Station struct {
 	Answering   bool
 	Reason      string
 	Counts      Counts        // of the last minute
-	Since       Counts        // since the last answer
+	Since       Counts        // since the last response
 	OtherUnit   int           // that answered in its place, -1 for none
-	Short       int           // answers with too few registers, within the last minute or since the last answer
-	ClosedAfter int           // connections that ended after an answer
-	Slowest     time.Duration // of answers that came late, likewise
+	Short       int           // answers with too few registers, within the last minute or since the last response
+	ClosedAfter int           // connections that ended after a response
+	Slowest     time.Duration // of responses that came late, likewise
 	Median      time.Duration
 	Refused     []Refusal
 	Notes       map[NoteKind]Note
@@ -243,7 +243,7 @@ func (f *finder) add(kind site.Kind, subject string, code Code, certainty float6
 // answered last.
 func seen(minute, since int) (n int, when string) {
 	if since > minute {
-		return since, "since the last answer"
+		return since, "since the last response"
 	}
 	return minute, "within a minute"
 }

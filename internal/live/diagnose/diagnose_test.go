@@ -55,7 +55,7 @@ func codes(list []Finding) (out []Code) {
 func TestHealthHasNoFindings(t *testing.T) {
 	assert.Empty(t, Find(Evidence{}))
 	assert.Empty(t, Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil), station("b", 2, nil)}}))
-	// One lost answer, one damaged frame, one late answer are no finding.
+	// One lost answer, one damaged frame, one late response are no finding.
 	assert.Empty(t, Find(Evidence{Links: []Link{link(func(l *Link) { serial(l); l.Counts = Counts{Answers: 60, Checksums: 1} })},
 		Stations: []Station{station("a", 1, func(s *Station) { s.Counts.Checksums, s.Counts.Late, s.Counts.Timeouts = 1, 1, 1 })}}))
 }
@@ -170,7 +170,7 @@ func TestSeveralThatAreLateAreOneFindingOfTheLink(t *testing.T) {
 	list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, late), station("b", 2, late), station("c", 3, nil)}})
 	require.Equal(t, []Code{TimeoutShort}, codes(list))
 	assert.Equal(t, "bus", list[0].Subject)
-	assert.Contains(t, list[0].Cause.String(), "Answers of a, b come after")
+	assert.Contains(t, list[0].Cause.String(), "Responses of a, b come after")
 	assert.Equal(t, map[string]any{"timeout": "2s"}, list[0].Next[0].Change.Fields)
 }
 
@@ -260,11 +260,11 @@ func TestOddAnswers(t *testing.T) {
 	}{
 		{"none is proper", func(s *Station) {
 			silent(Counts{Requests: 5, Malformed: 5})(s)
-			s.Reason = "bad response: an answer broke off"
+			s.Reason = "bad response: a response broke off"
 		}, AnswersMalformed, "its responses are invalid"},
 		{"some are not proper", func(s *Station) { s.Counts.Malformed = 4 }, AnswersMalformed, "Some of the device's responses"},
 		{"more than answers", func(s *Station) { s.Counts.Damaged = 40 }, ExtraBytes, "Bytes that belong to no response"},
-		{"some are missing", func(s *Station) { s.Counts.Timeouts = 10 }, AnswersMissing, "Some requests stay without an answer"},
+		{"some are missing", func(s *Station) { s.Counts.Timeouts = 10 }, AnswersMissing, "Some requests stay without a response"},
 		{"each comes twice", func(s *Station) { s.Counts.Stray = 60 }, UnitTwice, "a gateway says everything twice"},
 		{"it is busy", func(s *Station) { s.Counts.Exceptions = map[int]int{5: 2, 6: 3} }, DeviceBusy, "busy with something else"},
 		{"codes of its own", func(s *Station) { s.Counts.Exceptions = map[int]int{0: 30} }, ExceptionUnknown, "a code that the standard does not have"},
@@ -310,7 +310,7 @@ func TestFindingsOfTheSilentStay(t *testing.T) {
 	l := link(func(l *Link) { l.Since = Counts{Requests: 9, Malformed: 9, Echoes: 9}; l.Counts.Echoes = 2 })
 	f := one(t, l, station("a", 1, silent(Counts{Requests: 9, Malformed: 9})))
 	assert.Equal(t, Echo, f.Code)
-	assert.Contains(t, f.Evidence[0], "9 of our own requests came back since the last answer")
+	assert.Contains(t, f.Evidence[0], "9 of our own requests came back since the last response")
 }
 
 func TestAFarEndThatClosesWhenItIsAsked(t *testing.T) {

@@ -55,20 +55,20 @@ func (f *finder) link(l Link) bool {
 		return true
 	case (l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII) && !l.Link.Transport.UsesSerialPort() && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
 		f.add(site.KindLink, name, NotTheProtocol, 0.85, because("no-checksum-fits", "place", l.Link.FarEnd(), "framing", l.Link.Framing),
-			[]string{fmt.Sprintf("%d answers since the last good one", l.Since.Checksums), f.said(name)},
+			[]string{fmt.Sprintf("%d responses since the last good one", l.Since.Checksums), f.said(name)},
 			set("a gateway that translates speaks Modbus TCP: set framing: mbap", site.KindLink, name, map[string]any{"framing": "mbap"}),
 			say("compare baud, parity and stop bits of the gateway's serial side with the devices'"), say("see whether the gateway keeps frames whole: its packing time or character interval may be too short"))
 		return true
 	case !l.Link.Transport.UsesSerialPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
 		f.add(site.KindLink, name, ClosesConnection, 0.8, because("closes-when-asked"),
-			[]string{fmt.Sprintf("%d connections ended since the last answer", l.Since.Closed), f.said(name)},
+			[]string{fmt.Sprintf("%d connections ended since the last response", l.Since.Closed), f.said(name)},
 			say("see whether another program is connected: many devices serve one connection, or so many, at a time"),
 			say("see whether the device serves known addresses only, and enter this machine's"),
 			say("check the port, and whether it wants TLS or another framing: arithmon probe says how far it gets"))
 		return true
 	case closed >= enough && after >= enough:
 		f.add(site.KindLink, name, ClosesConnection, 0.8, because("closes-after-each"),
-			[]string{fmt.Sprintf("%d connections ended within a minute, %d of them after an answer", closed, after)},
+			[]string{fmt.Sprintf("%d connections ended within a minute, %d of them after a response", closed, after)},
 			say("see whether another program is connected too: many devices take one connection and drop the older"),
 			say("see whether the device closes idle connections; ask more often than its limit, or lengthen that"))
 	}
@@ -173,7 +173,7 @@ func (f *finder) line(l Link) bool {
 	}
 	f.noisy[name] = true
 	f.add(site.KindLink, name, LineNoise, 0.75, because("line-noise"),
-		[]string{fmt.Sprintf("%d of %d answers within a minute had a wrong checksum, at several stations", c.Checksums, c.Checksums+c.Answers)},
+		[]string{fmt.Sprintf("%d of %d responses within a minute had a wrong checksum, at several stations", c.Checksums, c.Checksums+c.Answers)},
 		say("put 120 ohms at both ends of the bus and nowhere else; no long stubs"), say("keep the cable away from drive cables, and earth its screen at one end"),
 		say("see whether another master is on the line"), slower(l.Link))
 	return false

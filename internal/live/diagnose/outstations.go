@@ -181,7 +181,7 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 	}
 	switch {
 	case now.Checksums > 0 && now.Checksums+now.Timeouts >= enough:
-		add(FramesDamaged, 0.85, because("frames-damaged"), []string{fmt.Sprintf("%d requests, %d damaged answers", now.Requests, now.Checksums)},
+		add(FramesDamaged, 0.85, because("frames-damaged"), []string{fmt.Sprintf("%d requests, %d damaged responses", now.Requests, now.Checksums)},
 			say("on a serial line or gateway, compare baud, parity and stop bits"), say("see whether a gateway changes octets, such as one that is set to text"))
 	case now.Timeouts >= enough && l.Up:
 		cause := because("outstation-silent-at", "place", l.Link.FarEnd(), "outstation", theirs)

@@ -38,13 +38,13 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		return now.Answers == 0 && s.Silent
 	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.UsesSerialPort():
 		add(UnitTwice, 0.6, because("unit-damaged", "unit", s.Station.Unit),
-			[]string{fmt.Sprintf("%d of its answers were damaged, none good", now.Checksums)},
+			[]string{fmt.Sprintf("%d of its responses were damaged, none good", now.Checksums)},
 			say("disconnect the device with this name; if something still answers, there are two of unit "+fmt.Sprint(s.Station.Unit)),
 			say("compare its baud, parity and stop bits with its neighbours'"), say("look at its wiring: a long stub, a loose contact"))
 		return true
 	case c.Stray >= enough || s.Answering && c.Checksums >= enough && c.Checksums*50 >= c.Answers && f.alone(l, s):
 		certainty := 0.6
-		evidence := []string{fmt.Sprintf("%d answers within a minute were followed by another though nothing was asked", c.Stray), fmt.Sprintf("%d of its frames were damaged, none of its neighbours'", c.Checksums)}
+		evidence := []string{fmt.Sprintf("%d responses within a minute were followed by another though nothing was asked", c.Stray), fmt.Sprintf("%d of its frames were damaged, none of its neighbours'", c.Checksums)}
 		if c.Stray >= enough {
 			certainty, evidence = 0.85, evidence[:1]
 		} else {
@@ -64,7 +64,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 			step = set(fmt.Sprintf("ask for fewer registers at once: max_registers: %d", max(1, limit/2)), site.KindStation, name, map[string]any{"max_registers": max(1, limit/2)})
 		}
 		add(ShortResponse, 0.85, because("short-response"),
-			[]string{fmt.Sprintf("%d answers were too short", s.Short), s.Reason}, step,
+			[]string{fmt.Sprintf("%d responses were too short", s.Short), s.Reason}, step,
 			say("read less in a row: gap: 0 keeps requests to what is wanted"))
 		return true
 	}
@@ -73,7 +73,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	}
 	switch {
 	case s.Silent && now.Answers == 0 && now.Malformed >= enough && now.Malformed >= now.Timeouts:
-		f.malformed(s, 0.85, because("responses-invalid"), fmt.Sprintf("%d answers since the last good one", now.Malformed), s.Reason)
+		f.malformed(s, 0.85, because("responses-invalid"), fmt.Sprintf("%d responses since the last good one", now.Malformed), s.Reason)
 		return true
 	case s.Silent && l.Up && now.Answers == 0 && now.Timeouts >= enough:
 		f.silent(l, s, links, all)
@@ -84,7 +84,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	return false
 }
 
-// late is how many answers came late, 0 when they are too few to mean something, or too few of many.
+// late is how many responses came late, 0 when they are too few to mean something, or too few of many.
 func (s Station) late() int {
 	n, _ := seen(s.Counts.Late, s.Since.Late)
 	if n < enough || s.Answering && n*20 < s.Counts.Requests {
@@ -109,7 +109,7 @@ func (f *finder) partly(l Link, s Station) {
 			say("see the bytes: arithmon traffic --wrong --station "+name), extraStep(l), say("ask the maker for a newer firmware"))
 	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
 		f.add(site.KindStation, name, AnswersMissing, 0.7, because("answers-missing"),
-			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("answers take %s at the median", s.Median.Round(100*time.Microsecond))},
+			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("responses take %s at the median", s.Median.Round(100*time.Microsecond))},
 			say("ask less often, or less at once: a busy device leaves out what it has no time for (poll, max_registers)"),
 			say("see who else asks it: another master, another program on its gateway"),
 			say("look for what loses them: a weak radio link, a worn cable, a gateway with a short queue"))
@@ -123,12 +123,12 @@ func extraStep(l Link) Step {
 	return say("a line that floats when its direction changes gives such bytes: look for bias resistors, and for an adapter that switches in time")
 }
 
-// malformed makes the finding of answers that are none.
+// malformed makes the finding of responses that are none.
 func (f *finder) malformed(s Station, certainty float64, cause Cause, evidence ...string) {
 	f.add(site.KindStation, s.Station.Name, AnswersMalformed, certainty, cause, evidence,
 		say("see the frames: arithmon traffic --wrong --fields --station "+s.Station.Name),
 		set("ask for less at once, which some devices handle better: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
-		say("see whether a gateway between cuts or mixes answers: ask the device without it"), say("ask the maker for a newer firmware"))
+		say("see whether a gateway between cuts or mixes responses: ask the device without it"), say("ask the maker for a newer firmware"))
 }
 
 // alone reports whether others on its line have no damaged frames.
@@ -163,13 +163,13 @@ func (f *finder) late(l Link, s Station) {
 	f.add(site.KindStation, s.Station.Name, TimeoutShort, 0.9, cause, []string{evidence}, next...)
 }
 
-// lateness says how late answers were, and what timeout would do.
+// lateness says how late responses were, and what timeout would do.
 func lateness(l Link, s Station) (evidence string, next []Step) {
 	n, when := seen(s.Counts.Late, s.Since.Late)
 	would := (2*s.Slowest + 99*time.Millisecond).Truncate(100 * time.Millisecond)
-	evidence = fmt.Sprintf("%d answers came late %s, the slowest after %s", n, when, s.Slowest.Round(time.Millisecond))
+	evidence = fmt.Sprintf("%d responses came late %s, the slowest after %s", n, when, s.Slowest.Round(time.Millisecond))
 	if s.Slowest == 0 {
-		would, evidence = 4*time.Duration(l.Link.Timeout), fmt.Sprintf("%d answers came late %s", n, when)
+		would, evidence = 4*time.Duration(l.Link.Timeout), fmt.Sprintf("%d responses came late %s", n, when)
 	}
 	would = min(max(would, 2*time.Duration(l.Link.Timeout)), time.Minute)
 	return evidence, []Step{

@@ -288,7 +288,7 @@ func TestADeadStationCostsItsNeighboursOneTimeoutAPause(t *testing.T) {
 		before := p.count("st2")
 		time.Sleep(10 * time.Second)
 		assert.Equal(t, "good", quality(t, e, "st2/value"))
-		assert.InDelta(t, 10, p.count("st2")-before, 1, "at its full rate after its first answer")
+		assert.InDelta(t, 10, p.count("st2")-before, 1, "at its full rate after its first response")
 	})
 }
 

@@ -118,7 +118,7 @@ type Command struct {
 type Traffic struct {
 	BytesSent     uint64
 	BytesReceived uint64
-	Late          uint64 // answers that came after their request had timed out
+	Late          uint64 // responses that came after their request had timed out
 	Foreign       uint64 // answers to no request of ours
 	Stray         uint64 // what came though nothing was asked
 }
@@ -152,7 +152,7 @@ type Frame struct {
 	Unit  int           // or outstation, that sent it, or is asked; -1 when that is not known
 	Asked int           // of what came: the unit that had been asked; -1 when that is not known
 	Data  []byte        // as on the wire
-	After time.Duration // of an answer: since its request
+	After time.Duration // of a response: since its request
 	Text  string        // what is wrong, when something is
 	At    time.Time     // when; zero: now
 	Ends  *traffic.Ends // of the connection
@@ -167,10 +167,10 @@ type Outcome struct {
 	Replan   bool           // the station's jobs are to be planned anew
 	// NotBefore is when the job can be done, which was not now, and nothing was asked; zero otherwise.
 	NotBefore time.Time
-	Skipped   bool          // nothing was asked, since the answer is known
+	Skipped   bool          // nothing was asked, since the response is known
 	Later     bool          // the station asks to be asked again later
 	Took      time.Duration // how long the exchange was, when that is not the time of Do
-	Short     bool          // there was less in the answer than was asked for
+	Short     bool          // there was less in the response than was asked for
 	Rest      time.Duration // the station is not asked again sooner, and nothing is repeated at once
 }
 

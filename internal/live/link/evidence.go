@@ -242,7 +242,7 @@ func (r *Runner) ResetFigures() {
 // ProbeAlternatives asks, once for each refusal, what would work instead: the other table, the neighbour address, fewer registers.
 func (r *Runner) ProbeAlternatives(ctx context.Context, now time.Time) {
 	if r.link.Transport == site.Dialup {
-		return // a call costs more than the answer is worth
+		return // a call costs more than the response is worth
 	}
 	r.mu.Lock()
 	var station string

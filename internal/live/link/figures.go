@@ -23,12 +23,12 @@ type tally struct {
 	requests, answers, retries, polls, latePolls             uint32
 	timeouts, checksums, malformed, exceptions               uint32
 	late, foreign, stray, echoes, damaged, closed, reconnect uint32
-	short, closedAfter, extra                                uint32  // answers too short; ends after an answer; further connections refused
+	short, closedAfter, extra                                uint32  // answers too short; ends after a response; further connections refused
 	sent, received                                           uint32  // bytes
 	busy                                                     float32 // seconds in which an exchange was under way
 	lateness, mostLate                                       float32 // milliseconds, sum and most
 	least, most                                              float32 // round trip, milliseconds
-	slowest                                                  float32 // of answers that came late, milliseconds
+	slowest                                                  float32 // of responses that came late, milliseconds
 	spread                                                   *spread // nil until there is something to count
 }
 
@@ -142,7 +142,7 @@ type Figures struct {
 	Good       float64 // share of exchanges that brought data, 0 to 1; 1 when there were none
 	Timeouts   uint32
 	Checksums  uint32
-	Malformed  uint32         // answers that are none to the request
+	Malformed  uint32         // responses that are none to the request
 	Exceptions map[int]uint16 // refusals by code; 0 stands for those above 11
 	Retries    uint32
 	Reconnects uint32

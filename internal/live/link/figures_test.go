@@ -27,7 +27,7 @@ func TestFiguresOverTheirWindows(t *testing.T) {
 	w := f.windows(began.Add(20 * time.Second))
 	m := w.Minute
 	assert.Equal(t, uint32(103), m.Requests)
-	assert.Equal(t, uint32(101), m.Answers, "a refusal is an answer")
+	assert.Equal(t, uint32(101), m.Answers, "a refusal is a response")
 	assert.Equal(t, uint32(1), m.Timeouts)
 	assert.Equal(t, uint32(1), m.Checksums)
 	assert.Equal(t, map[int]uint16{2: 1}, m.Exceptions)

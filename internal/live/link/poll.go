@@ -134,11 +134,11 @@ func (r *Runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 	}
 }
 
-// A station that answers is taken for silent only after so many exchanges in a row without an answer, so that one that got lost costs
+// A station that answers is taken for silent only after so many exchanges in a row without a response, so that one that got lost costs
 // its own points alone; one that never answered, or is silent already, at once.
 const mostMissed = 3
 
-// patience is how many exchanges in a row without an answer say that the station is silent.
+// patience is how many exchanges in a row without a response say that the station is silent.
 func (s *stationRun) patience() int {
 	switch {
 	case s.setBack.pause > 0 || s.answered.IsZero():

@@ -21,7 +21,7 @@ const (
 	lastReconnect  = 15 * time.Second
 	firstSetBack   = 2 * time.Second
 	lastSetBack    = 30 * time.Second
-	// silentExchanges in a row without an answer from anything mean that the connection itself may be dead.
+	// silentExchanges in a row without a response from anything mean that the connection itself may be dead.
 	silentExchanges = 3
 	// busyDelay is the least time after which a device that asks for it is asked again.
 	busyDelay = 250 * time.Millisecond
@@ -29,12 +29,12 @@ const (
 	lateAfter = 50 * time.Millisecond
 	// drain is how long an exchange under way may take to end when its link stops.
 	drain = 800 * time.Millisecond
-	// A station is planned again, once, when so many answers have told that an exchange with it takes so long or longer.
+	// A station is planned again, once, when so many responses have told that an exchange with it takes so long or longer.
 	planAnswers   = 32
 	planRoundTrip = 5 * time.Millisecond
 )
 
-// runner owns one link: its connections, its schedule, its stations.
+// Runner owns one link: its connections, its schedule, its stations.
 //
 // It has a lane, a goroutine, for each request that may be under way at once: as many as the link allows in flight, on
 // each of its connections. The lanes take turns: one holds turn while it acts, and gives it up only while it waits for the
@@ -60,7 +60,7 @@ type Runner struct {
 	ended  Traffic // of sessions that are closed; guarded by mu
 
 	figures  *figures            // of what is the link's alone, nil while there is nothing; guarded by mu
-	since    tally               // since the last answer of anything; guarded by mu
+	since    tally               // since the last response of anything; guarded by mu
 	units    map[int]*stationRun // by unit; guarded by mu
 	failure  failure.Kind        // why it does not open; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
@@ -83,12 +83,12 @@ type stationRun struct {
 	probing  bool          // it is set back, and being asked whether it answers again
 	planned  time.Duration // round trip with which its jobs were planned
 	answered time.Time     // when it last did
-	missed   int           // exchanges in a row without an answer
+	missed   int           // exchanges in a row without a response
 	writing  sync.Mutex    // held by one write at a time, since some read and change; never taken with the turn held
 	status   StationStatus // guarded by the runner's mu
 
 	figures   figures // guarded by the runner's mu, as what follows
-	since     tally   // since its last answer
+	since     tally   // since its last response
 	otherUnit int     // that answered in its place, at otherAt
 	otherAt   time.Time
 	lastKind  traffic.Kind

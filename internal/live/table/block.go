@@ -7,7 +7,7 @@ import (
 	"arithmon/internal/core/reading"
 )
 
-// Block is the raw data of an answer with many readings. Storing it is the hot path: each slot notes once where its data
+// Block is the raw data of a response with many readings. Storing it is the hot path: each slot notes once where its data
 // are, and what they mean is worked out when someone looks, so that what nobody looks at costs nothing. The lock of the
 // station's slots guards it.
 type Block struct {
@@ -26,7 +26,7 @@ type Place struct {
 	Count int32
 }
 
-// Store takes in an answer for slots of one station, and when it came: big-endian registers, or packed bits.
+// Store takes in a response for slots of one station, and when it came: big-endian registers, or packed bits.
 func (b *Block) Store(data []byte, bits bool, places []Place, at time.Time) {
 	mu := places[0].Slot.mu
 	mu.Lock()

@@ -21,7 +21,7 @@ const (
 )
 
 // counts are how many slots of a station have each quality, kept up to date with every change. A slot whose data are in a block and may
-// turn out to be no value waits until someone asks, since what it is would have to be worked out with every answer.
+// turn out to be no value waits until someone asks, since what it is would have to be worked out with every response.
 type counts struct {
 	of      [kinds]int32
 	waiting []*Slot

@@ -14,14 +14,14 @@ import (
 )
 
 // Slot is the place of one point in the live table. Its point never changes: a changed point gets a new slot, so that
-// an answer still under way for the old one is not taken for the new.
+// a response still under way for the old one is not taken for the new.
 type Slot struct {
 	Point      *site.Point   // shared with the site
 	Layout     *codec.Layout // shared among points that are laid out alike
 	Period     time.Duration
 	conversion *site.Conversion // likewise
 
-	mu        *slotLock // of all slots of its station, so that an answer with many readings takes it once
+	mu        *slotLock // of all slots of its station, so that a response with many readings takes it once
 	reading   reading.Reading
 	block     *Block // holds what is newer than reading, when set and not seen
 	first     int32  // where its data are in block

@@ -66,7 +66,7 @@ func hexByte(b []byte) (v byte, ok bool) {
 	return v, true
 }
 
-// Reader says what frames hold, one after the other: an answer is read with its request, and a fragment is put together of the
+// Reader says what frames hold, one after the other: a response is read with its request, and a fragment is put together of the
 // frames that carried it. Its zero value is ready.
 type Reader struct {
 	requests  map[pair]*Frame

@@ -23,9 +23,9 @@ var (
 
 // Counters are what a Client has seen. They may be read at any time.
 type Counters struct {
-	Late    atomic.Uint64 // answers that came after their request had timed out
+	Late    atomic.Uint64 // responses that came after their request had timed out
 	Foreign atomic.Uint64 // answers to no request of ours, or for another unit or function
-	Stray   atomic.Uint64 // bytes or answers that came though nothing was asked
+	Stray   atomic.Uint64 // bytes or responses that came though nothing was asked
 	Sent    atomic.Uint64 // bytes
 	Got     atomic.Uint64 // bytes
 }
@@ -33,8 +33,8 @@ type Counters struct {
 // ClientOptions say what a client speaks.
 type ClientOptions struct {
 	Framing Framing
-	// Character is the time of one character on the line, 0 where it does not matter. The wait for an answer begins when
-	// the request has left the line and goes on while an answer comes in.
+	// Character is the time of one character on the line, 0 where it does not matter. The wait for a response begins when
+	// the request has left the line and goes on while a response comes in.
 	Character time.Duration
 	// Gap is the silence that ends a frame that is none: on a serial line 3.5 characters, through a gateway more.
 	// The zero means 50 ms.
@@ -63,7 +63,7 @@ type Client struct {
 	held        int     // bytes in in
 	used        int     // of them, how many are used up
 	stamps      []stamp // when they came, the oldest first
-	unsettled   bool    // the last exchange failed, so that its answer may still come
+	unsettled   bool    // the last exchange failed, so that its response may still come
 	unit        byte    // that was asked last
 	sent        sentAt
 	expected    expected
@@ -322,7 +322,7 @@ func (c *Client) await(w *wait) (Answered, error) {
 		}
 		if extra := c.beginsAnew(w, raw); extra > 0 {
 			c.Counters.Stray.Add(1)
-			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:extra], Text: "bytes of no frame before an answer"})
+			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:extra], Text: "bytes of no frame before a response"})
 			c.used += extra
 			continue
 		}
@@ -336,7 +336,7 @@ func (c *Client) await(w *wait) (Answered, error) {
 		case err != nil:
 			if extra := seekMBAP(raw, c.transaction); extra > 0 {
 				c.Counters.Stray.Add(1)
-				c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:extra], Text: "bytes of no frame before an answer"})
+				c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw[:extra], Text: "bytes of no frame before a response"})
 				c.used += extra
 				continue
 			}

@@ -16,7 +16,7 @@ import (
 	"arithmon/internal/check/e2e/farend"
 )
 
-// The conformance suite: what is sent and what is made of the answer, octet by octet, against a far end that shares no code with the
+// The conformance suite: what is sent and what is made of the response, octet by octet, against a far end that shares no code with the
 // client (e2e/farend). AP is the MODBUS Application Protocol V1.1b3, TCP the Messaging Guide V1.0b, SL the Serial Line guide V1.02.
 
 var framingNames = []string{"mbap", "rtu", "ascii"}
@@ -280,9 +280,9 @@ func TestConformanceServer(t *testing.T) {
 	}
 }
 
-// A second answer to one request, an answer that is late and one to nobody are told apart by their identifiers (TCP 4.4.2).
+// A second response to one request, a response that is late and one to nobody are told apart by their identifiers (TCP 4.4.2).
 func TestConformanceIdentifiers(t *testing.T) {
-	for name, kind := range map[string]EventKind{"a second answer": EventStray, "an answer to a request that timed out": EventLate, "another identifier": EventForeign} {
+	for name, kind := range map[string]EventKind{"a second response": EventStray, "a response to a request that timed out": EventLate, "another identifier": EventForeign} {
 		t.Run("mbap TCP 4.4.2 "+name, func(t *testing.T) {
 			conn := farend.NewConn(false)
 			var seen []EventKind

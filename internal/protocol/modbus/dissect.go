@@ -13,7 +13,7 @@ type (
 	Field      = dissection.Field
 )
 
-// Dissect says what the bytes of a frame mean. asked is the request that an answer belongs to, nil when that is not
+// Dissect says what the bytes of a frame mean. asked is the request that a response belongs to, nil when that is not
 // known. It takes any bytes.
 func Dissect(framing Framing, side Side, raw, asked []byte) Dissection {
 	d := dissector{raw: raw, width: 1}

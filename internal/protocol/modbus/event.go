@@ -9,7 +9,7 @@ type Event struct {
 	Asked int           // unit that had been asked, of what came; -1 when that is not known
 	Data  []byte        // as on the wire; holds during the call
 	At    time.Time     // when it was seen
-	After time.Duration // of an answer, also a late one: since its request was sent; 0 when that is not known
+	After time.Duration // of a response, also a late one: since its request was sent; 0 when that is not known
 	Text  string        // what is wrong, when something is
 }
 
@@ -62,12 +62,12 @@ func (s *sentAt) answered(id uint16) {
 	}
 }
 
-// unexpected says what an answer is whose identifier is of no request under way; latest is that of the last request.
+// unexpected says what a response is whose identifier is of no request under way; latest is that of the last request.
 func (s *sentAt) unexpected(id, latest uint16) (kind EventKind, text string) {
 	e := s.last[id%uint16(len(s.last))]
 	switch known := e.id == id && e.after != 0; {
 	case known && e.answered:
-		return EventStray, "a second answer to one request"
+		return EventStray, "a second response to one request"
 	case known, uint64(latest-id) < s.total: // identifiers are used in turn
 		return EventLate, ""
 	}

@@ -19,7 +19,7 @@ import (
 	"arithmon/internal/check/e2e/farend"
 )
 
-// A device that is slower than the timeout answers one request while the next is under way. Without identifiers the answers look
+// A device that is slower than the timeout answers one request while the next is under way. Without identifiers the responses look
 // alike; none may be taken for another's, and the device is read all the same, with more patience.
 func TestALateAnswerIsNotTakenForAnotherBlock(t *testing.T) {
 	const timeout = 60 * time.Millisecond

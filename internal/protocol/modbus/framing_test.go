@@ -150,7 +150,7 @@ func TestWhatCameLateIsNotTakenForTheNextAnswer(t *testing.T) {
 	assert.Equal(t, uint64(1), c.Counters.Late.Load())
 }
 
-// On a bus, an answer that is late comes while another station is asked.
+// On a bus, a response that is late comes while another station is asked.
 func TestALateAnswerIsKnownWhileAnotherIsAsked(t *testing.T) {
 	near, far := net.Pipe()
 	defer near.Close()

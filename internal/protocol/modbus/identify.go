@@ -25,7 +25,7 @@ func ObjectName(object byte) string {
 	return ""
 }
 
-// answer makes the answer PDU to a request for an identification.
+// answer makes the response PDU to a request for an identification.
 func (id Identification) answer(r Request) ([]byte, error) {
 	if r.Function == ReportServerID {
 		if id.ID == nil {

@@ -47,7 +47,7 @@ func CutMBAP(b []byte) (f Frame, n int, err error) {
 	return Frame{binary.BigEndian.Uint16(b), b[6], b[mbapHeader : 6+length]}, 6 + length, nil
 }
 
-// seekMBAP is where an answer to a transaction begins behind bytes that are no frame, 0 when none is there.
+// seekMBAP is where a response to a transaction begins behind bytes that are no frame, 0 when none is there.
 func seekMBAP(b []byte, transaction uint16) int {
 	for start := 1; start+mbapHeader < len(b); start++ {
 		if binary.BigEndian.Uint16(b[start:]) != transaction {
@@ -60,10 +60,10 @@ func seekMBAP(b []byte, transaction uint16) int {
 	return 0
 }
 
-// brokenOff says that an answer did not end: how many bytes came of it, and its head.
+// brokenOff says that a response did not end: how many bytes came of it, and its head.
 func brokenOff(head []byte, came int) error {
 	if len(head) < 6 {
-		return badResponse("an answer broke off after %d bytes", came)
+		return badResponse("a response broke off after %d bytes", came)
 	}
-	return badResponse("an answer broke off: %d bytes came of the %d that its length field announces", came, 6+int(binary.BigEndian.Uint16(head[4:])))
+	return badResponse("a response broke off: %d bytes came of the %d that its length field announces", came, 6+int(binary.BigEndian.Uint16(head[4:])))
 }

@@ -26,7 +26,7 @@ var examples = []struct {
 	request  Request
 	pdu      string
 	answer   string
-	contents string // data of the answer
+	contents string // data of the response
 }{
 	{"6.1 coils 20 to 38", Request{Function: ReadCoils, Address: 0x13, Quantity: 0x13}, "01 0013 0013", "01 03 CD6B05", "CD6B05"},
 	{"6.2 discrete inputs 197 to 218", Request{Function: ReadDiscreteInputs, Address: 0xC4, Quantity: 0x16}, "02 00C4 0016", "02 03 ACDB35", "ACDB35"},
@@ -271,13 +271,13 @@ func TestClientFaults(t *testing.T) {
 		{"silence", Reply{}, ErrTimeout, ""},
 		{"another unit", Reply{PDU: answer, Alter: func(f []byte) []byte { f[6] = 9; return f }}, ErrBadResponse, "unit 9 answered instead of unit 1"},
 		{"another function", Reply{PDU: []byte{4, 2, 0, 7}}, ErrBadResponse, "function 4 answered"},
-		{"another transaction", Reply{PDU: answer, Alter: func(f []byte) []byte { f[0] ^= 0x80; return f }}, ErrBadResponse, "an answer has the identifier 32769, and the request had 1"},
+		{"another transaction", Reply{PDU: answer, Alter: func(f []byte) []byte { f[0] ^= 0x80; return f }}, ErrBadResponse, "a response has the identifier 32769, and the request had 1"},
 		{"no transaction", Reply{PDU: answer, Alter: func(f []byte) []byte { f[1] = 0; return f }}, ErrBadResponse, "has the identifier 0"},
 		{"an exception of another function", Reply{PDU: []byte{0x84, 2}}, ErrBadResponse, "function 132 answered"},
 		{"an exception without a code", Reply{PDU: []byte{0x83}}, ErrBadResponse, "an exception of 1 bytes"},
 		{"a count that is wrong", Reply{PDU: []byte{3, 4, 0, 7}}, ErrBadResponse, "announces 4 bytes of data and holds the 2 that are due"},
-		{"half an answer", Reply{PDU: answer, Alter: func(f []byte) []byte { return f[:9] }}, ErrClosed, "an answer broke off: 9 bytes came of the 11 that its length field announces"},
-		{"the start of a header", Reply{PDU: answer, Alter: func(f []byte) []byte { return f[:3] }}, ErrClosed, "an answer broke off after 3 bytes"},
+		{"half a response", Reply{PDU: answer, Alter: func(f []byte) []byte { return f[:9] }}, ErrClosed, "a response broke off: 9 bytes came of the 11 that its length field announces"},
+		{"the start of a header", Reply{PDU: answer, Alter: func(f []byte) []byte { return f[:3] }}, ErrClosed, "a response broke off after 3 bytes"},
 		{"a length that is too long", Reply{PDU: answer, Alter: func(f []byte) []byte { f[5]++; return f }}, ErrClosed, "broke off: 11 bytes came of the 12"},
 		{"too few bytes", Reply{PDU: []byte{3, 1, 0}}, ErrBadResponse, "1 bytes of data"},
 		{"garbage", Reply{PDU: answer, Alter: func([]byte) []byte { return []byte("220 ready\r\n") }}, ErrClosed, "not Modbus TCP"},
@@ -301,10 +301,10 @@ func TestWhatComesBesideAnswers(t *testing.T) {
 		alter func(f []byte) []byte
 		kinds []EventKind // beside requests and answers, of three exchanges
 	}{
-		{"bytes behind each answer", func(f []byte) []byte { return append(f, 0, 0) }, []EventKind{EventDamaged, EventDamaged}},
+		{"bytes behind each response", func(f []byte) []byte { return append(f, 0, 0) }, []EventKind{EventDamaged, EventDamaged}},
 		{"one byte behind each", func(f []byte) []byte { return append(f, 0xFF) }, []EventKind{EventDamaged, EventDamaged}},
 		{"bytes before each", func(f []byte) []byte { return append(make([]byte, 50), f...) }, []EventKind{EventDamaged, EventDamaged, EventDamaged}},
-		{"every answer twice", func(f []byte) []byte { return append(f, f...) }, []EventKind{EventStray, EventStray}},
+		{"every response twice", func(f []byte) []byte { return append(f, f...) }, []EventKind{EventStray, EventStray}},
 		{"nothing", func(f []byte) []byte { return f }, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -329,7 +329,7 @@ func TestWhatComesBesideAnswers(t *testing.T) {
 	}
 }
 
-// Identifiers say what an answer is that nobody waits for.
+// Identifiers say what a response is that nobody waits for.
 func TestUnexpectedIdentifiers(t *testing.T) {
 	var s sentAt
 	now := time.Now()
@@ -378,7 +378,7 @@ func TestLateAndForeignAnswersAreDroppedAndCounted(t *testing.T) {
 	require.ErrorIs(t, err, ErrTimeout)
 	data, err := client.Do(1, read, time.Second)
 	require.NoError(t, err)
-	assert.Equal(t, uint16(2), Word(data, 0), "the answer to this request, not to the one before")
+	assert.Equal(t, uint16(2), Word(data, 0), "the response to this request, not to the one before")
 	assert.Equal(t, uint64(1), client.Counters.Late.Load())
 	assert.Equal(t, uint64(1), client.Counters.Foreign.Load())
 	data, err = client.Do(1, read, time.Second)

@@ -135,7 +135,7 @@ func badResponse(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", ErrBadResponse, fmt.Sprintf(format, args...))
 }
 
-// LengthError says that an answer has other data than were asked for. It wraps ErrBadResponse.
+// LengthError says that a response has other data than were asked for. It wraps ErrBadResponse.
 type LengthError struct {
 	Function Function
 	Quantity uint16
@@ -145,7 +145,7 @@ type LengthError struct {
 
 func (e *LengthError) Error() string {
 	if e.Got == e.Due {
-		return fmt.Sprintf("%s: an answer to %s announces %d bytes of data and holds the %d that are due", ErrBadResponse, e.Function, e.Says, e.Due)
+		return fmt.Sprintf("%s: a response to %s announces %d bytes of data and holds the %d that are due", ErrBadResponse, e.Function, e.Says, e.Due)
 	}
 	return fmt.Sprintf("%s: %d bytes of data answered to %s for %d; %d are due", ErrBadResponse, e.Got, e.Function, e.Quantity, e.Due)
 }
@@ -333,7 +333,7 @@ func ParseRequest(pdu []byte) (Request, error) {
 	return r, nil
 }
 
-// ParseAnswer checks an answer PDU against the request and returns the data of a read: packed bits or big-endian
+// ParseAnswer checks a response PDU against the request and returns the data of a read: packed bits or big-endian
 // registers, a part of pdu; what a device says of itself; nil for a write and for Diagnostics. Its error is an Exception
 // or wraps ErrBadResponse.
 func (r Request) ParseAnswer(pdu []byte) ([]byte, error) {

@@ -24,7 +24,7 @@ type Pipeline struct {
 	transaction uint16
 	waiting     map[uint16]*call
 	out         []byte
-	begun       []byte    // the head of an answer that has not ended yet
+	begun       []byte    // the head of a response that has not ended yet
 	came        int       // bytes of it
 	began       time.Time // when the first byte came of what is held
 	failed      error     // why nothing more is possible
@@ -32,7 +32,7 @@ type Pipeline struct {
 	writing sync.Mutex // one frame at a time
 }
 
-// call is a request that waits for its answer.
+// call is a request that waits for its response.
 type call struct {
 	unit    byte
 	request Request
@@ -174,7 +174,7 @@ func (p *Pipeline) datagram(b []byte) {
 	p.watch(Event{Kind: EventDamaged, Asked: -1, Data: b, At: time.Now(), Text: err.Error()})
 }
 
-// resume looks for where the answer to another request begins, when that is within what should be one frame, of n bytes, or behind
+// resume looks for where the response to another request begins, when that is within what should be one frame, of n bytes, or behind
 // bytes that are none: then what is before it is dropped and told of, so that its data are never taken for what they are not. It
 // returns how many bytes that are, and notes what is left of a frame that has not ended.
 func (p *Pipeline) resume(b []byte, n int, err error) (at int) {
@@ -189,7 +189,7 @@ func (p *Pipeline) resume(b []byte, n int, err error) (at int) {
 	if at >= last {
 		return 0
 	}
-	e := Event{Kind: EventDamaged, Asked: -1, Data: b[:at], At: time.Now(), Text: "bytes of no frame before an answer"}
+	e := Event{Kind: EventDamaged, Asked: -1, Data: b[:at], At: time.Now(), Text: "bytes of no frame before a response"}
 	if c := p.waiting[binary.BigEndian.Uint16(b)]; err == nil && at >= mbapHeader && c != nil {
 		c.err = brokenOff(b, at)
 		e.Unit, e.Asked, e.Text = c.unit, int(c.unit), c.err.Error()
@@ -205,7 +205,7 @@ func (p *Pipeline) resume(b []byte, n int, err error) (at int) {
 	return at
 }
 
-// expects reports whether b begins like the answer to a request under way.
+// expects reports whether b begins like the response to a request under way.
 func (p *Pipeline) expects(b []byte) bool {
 	if b[2] != 0 || b[3] != 0 || b[4] != 0 || b[5] < 3 || int(b[5]) > maxADU-6 {
 		return false
@@ -233,7 +233,7 @@ func (p *Pipeline) answer(f Frame, raw []byte) {
 			e.Asked = -1
 			for id, c := range p.waiting {
 				if c.wrong == nil && c.unit == f.Unit {
-					c.wrong = badResponse("an answer has the identifier %d, and the request had %d", f.Transaction, id)
+					c.wrong = badResponse("a response has the identifier %d, and the request had %d", f.Transaction, id)
 				}
 			}
 		}
@@ -277,7 +277,7 @@ func (p *Pipeline) end(err error) {
 	}
 }
 
-// misfit says what is wrong with an answer that is not from the unit or to the function asked.
+// misfit says what is wrong with a response that is not from the unit or to the function asked.
 func misfit(f Frame, unit byte, req Request) error {
 	if f.Unit != unit {
 		return &WrongUnitError{Asked: unit, Answered: f.Unit}

@@ -34,7 +34,7 @@ func readOne(address uint16) Request {
 	return Request{Function: ReadHoldingRegisters, Address: address, Quantity: 1}
 }
 
-// Answers come in the reverse order of their requests, and each finds the one who asked.
+// Responses come in the reverse order of their requests, and each finds the one who asked.
 func TestAPipelineMatchesAnswersByTheirIdentifiers(t *testing.T) {
 	const n = 8
 	arrived := make(chan struct{}, n)
@@ -76,7 +76,7 @@ func TestPipelineFaults(t *testing.T) {
 		})
 		all.Wait()
 	})
-	t.Run("late and foreign answers are counted", func(t *testing.T) {
+	t.Run("late and foreign responses are counted", func(t *testing.T) {
 		p, _ := piped(t, func(_ byte, pdu []byte) Reply {
 			if pdu[2] == 1 {
 				return Reply{PDU: []byte{3, 2, 0, 7}, Delay: 100 * time.Millisecond}
@@ -128,20 +128,20 @@ func TestPipelineFaults(t *testing.T) {
 	})
 }
 
-// What a device does to its answers, and what two requests that are under way together come to: never the data of another.
+// What a device does to its responses, and what two requests that are under way together come to: never the data of another.
 func TestAPipelineOverASpoiltStream(t *testing.T) {
-	const good, brokenOff, identifier, length = "good", "an answer broke off", "an answer has the identifier", "announces"
+	const good, brokenOff, identifier, length = "good", "a response broke off", "a response has the identifier", "announces"
 	for _, c := range []struct {
 		name  string
 		alter func(f []byte) []byte
 		want  [2]string
 	}{
-		{"answers that end early", func(f []byte) []byte { return f[:len(f)-3] }, [2]string{brokenOff, brokenOff}},
-		{"answers without their data", func(f []byte) []byte { return f[:9] }, [2]string{brokenOff, brokenOff}},
+		{"responses that end early", func(f []byte) []byte { return f[:len(f)-3] }, [2]string{brokenOff, brokenOff}},
+		{"responses without their data", func(f []byte) []byte { return f[:9] }, [2]string{brokenOff, brokenOff}},
 		{"a length that is too long", func(f []byte) []byte { f[5]++; return f }, [2]string{brokenOff, brokenOff}},
-		{"bytes behind each answer", func(f []byte) []byte { return append(f, 0, 0) }, [2]string{good, good}},
-		{"many bytes before each answer", func(f []byte) []byte { return append(make([]byte, 50), f...) }, [2]string{good, good}},
-		{"each answer twice", func(f []byte) []byte { return append(f, f...) }, [2]string{good, good}},
+		{"bytes behind each response", func(f []byte) []byte { return append(f, 0, 0) }, [2]string{good, good}},
+		{"many bytes before each response", func(f []byte) []byte { return append(make([]byte, 50), f...) }, [2]string{good, good}},
+		{"each response twice", func(f []byte) []byte { return append(f, f...) }, [2]string{good, good}},
 		{"no identifier", func(f []byte) []byte { f[0], f[1] = 0, 0; return f }, [2]string{identifier, identifier}},
 		{"a count that is wrong", func(f []byte) []byte { f[8]++; return f }, [2]string{length, length}},
 	} {
@@ -184,7 +184,7 @@ func TestAPipelineOverASpoiltStream(t *testing.T) {
 	}
 }
 
-// A second device on a serial line answers the same request; its answer must not be taken for the next one's.
+// A second device on a serial line answers the same request; its response must not be taken for the next one's.
 func TestASecondAnswerIsNotTakenForTheNext(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

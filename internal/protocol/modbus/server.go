@@ -28,7 +28,7 @@ type Model interface {
 	WriteRegisters(address uint16, words []uint16) error
 }
 
-// Answer makes the answer PDU that a device with the given data gives to a request PDU. Exceptions are found in the
+// Answer makes the response PDU that a device with the given data gives to a request PDU. Exceptions are found in the
 // order of the standard's state diagrams: function, then quantity, then address (AP 6).
 func Answer(m Model, pdu []byte) []byte {
 	r, err := ParseRequest(pdu)
@@ -115,17 +115,17 @@ func (f Function) table() Table {
 // Reply is what a server does about one request.
 type Reply struct {
 	PDU   []byte                    // nil: no answer
-	Delay time.Duration             // before the answer
+	Delay time.Duration             // before the response
 	Alter func(frame []byte) []byte // spoils the frame on its way out; nil leaves it
-	Close bool                      // the connection, after the answer
+	Close bool                      // the connection, after the response
 	Also  []byte                    // PDU of a second device that answers at the same time
 	Echo  bool                      // the request comes back first, as from an adapter that hears itself
-	Other bool                      // the answer is in the name of the next unit
-	Wrong bool                      // the answer has the identifier of another request, where the framing has one
+	Other bool                      // the response is in the name of the next unit
+	Wrong bool                      // the response has the identifier of another request, where the framing has one
 }
 
 // Server answers requests with what Handle says. Requests of one connection are answered in turn; where the framing has
-// identifiers, an answer that is delayed lets those after it pass.
+// identifiers, a response that is delayed lets those after it pass.
 type Server struct {
 	Framing Framing
 
@@ -166,7 +166,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn) {
 // ServeConn answers the requests of one connection or line until it ends or cannot go on.
 func (s *Server) ServeConn(ctx context.Context, conn io.ReadWriter) {
 	in, out := make([]byte, 2*maxFrame), make([]byte, 0, maxFrame)
-	var writing sync.Mutex // of answers that were delayed
+	var writing sync.Mutex // of responses that were delayed
 	var delayed sync.WaitGroup
 	defer delayed.Wait()
 	ctx, cancel := context.WithCancel(ctx)

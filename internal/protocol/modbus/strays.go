@@ -9,12 +9,12 @@ import (
 	"time"
 )
 
-// What comes that is not the answer to the request under way: what it is, and who is told.
+// What comes that is not the response to the request under way: what it is, and who is told.
 
 // leastFrame is fewer bytes than any frame has: what a line gives that changes its direction.
 const leastFrame = minRTU
 
-// waited is how soon after a request an answer to another is read that had come before.
+// waited is how soon after a request a response to another is read that had come before.
 const waited = 2 * time.Millisecond
 
 // drainTime is enough to read what has come in; a deadline in the past would read nothing.
@@ -49,7 +49,7 @@ func (c *Client) settle() {
 // mostDrained bounds how much is dropped before a request, so that noise without end does not keep it.
 const mostDrained = 256
 
-// leftOver counts and tells of what came behind the last answer, while it is known whose that was. What may be the beginning of an
+// leftOver counts and tells of what came behind the last response, while it is known whose that was. What may be the beginning of an
 // answer to come stays.
 func (c *Client) leftOver() {
 	for c.held > c.used {
@@ -62,7 +62,7 @@ func (c *Client) leftOver() {
 		}
 		if n == 0 {
 			c.Counters.Stray.Add(1)
-			c.watch(Event{Kind: EventDamaged, Unit: c.unit, Data: b, Text: "bytes of no frame behind an answer"})
+			c.watch(Event{Kind: EventDamaged, Unit: c.unit, Data: b, Text: "bytes of no frame behind a response"})
 			n = len(b)
 		} else {
 			c.unexpected(frame, b[:n], nil)
@@ -148,7 +148,7 @@ func (c *Client) late(f Frame, raw []byte) bool {
 	return late
 }
 
-// unexpected counts and tells of an answer whose identifier is not that of the request under way. It returns what came instead of the
+// unexpected counts and tells of a response whose identifier is not that of the request under way. It returns what came instead of the
 // answer, now.
 func (c *Client) unexpected(f Frame, raw []byte, wrong error) error {
 	e := Event{Unit: f.Unit, Data: raw, At: time.Now()}
@@ -162,7 +162,7 @@ func (c *Client) unexpected(f Frame, raw []byte, wrong error) error {
 		c.Counters.Stray.Add(1)
 	default:
 		c.Counters.Foreign.Add(1)
-		wrong = badResponse("an answer has the identifier %d, and the request had %d", f.Transaction, c.transaction)
+		wrong = badResponse("a response has the identifier %d, and the request had %d", f.Transaction, c.transaction)
 	}
 	c.watch(e)
 	return wrong

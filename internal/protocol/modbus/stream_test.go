@@ -96,7 +96,7 @@ func FuzzPipeline(f *testing.F) {
 	})
 }
 
-// contains reports whether data stand in a stream behind the head of the answer with an identifier.
+// contains reports whether data stand in a stream behind the head of the response with an identifier.
 func contains(stream []byte, id uint16, data []byte) bool {
 	for at := 0; at+9+len(data) <= len(stream); at++ {
 		if binary.BigEndian.Uint16(stream[at:]) == id && string(stream[at+9:at+9+len(data)]) == string(data) {

@@ -36,11 +36,11 @@ func trialSeed() uint64 {
 // weather is how a path and the device behind it behave.
 type weather struct {
 	name              string
-	delay             func(*rand.Rand) time.Duration // of an answer
-	lost, twice, cut  float64                        // shares of requests, or of answers
+	delay             func(*rand.Rand) time.Duration // of a response
+	lost, twice, cut  float64                        // shares of requests, or of responses
 	stall, stallEvery time.Duration
 	reorder           bool
-	secondAfter       time.Duration // at most, of an answer that comes twice
+	secondAfter       time.Duration // at most, of a response that comes twice
 }
 
 func between(lo, hi time.Duration) func(*rand.Rand) time.Duration {

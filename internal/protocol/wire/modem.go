@@ -194,7 +194,7 @@ func (m *Modem) Dial(number string) (net.Conn, error) {
 	return &carrier{Conn: m.port, modem: m, before: m.held}, nil
 }
 
-// endLine takes the line feed off that follows the carriage return of an answer (V.250, 5.7.1), so that the data begin after
+// endLine takes the line feed off that follows the carriage return of a response (V.250, 5.7.1), so that the data begin after
 // it.
 func (m *Modem) endLine() {
 	if len(m.held) == 0 && m.port.SetReadDeadline(time.Now().Add(pollTime)) == nil {

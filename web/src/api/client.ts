@@ -171,7 +171,7 @@ export const api = {
     call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, file),
 }
 
-/** Follows an answer that comes as lines of JSON; stop ends it. */
+/** Follows a response that comes as lines of JSON; stop ends it. */
 export async function follow<T>(path: string, body: object, seen: (line: T) => void, stop: AbortSignal): Promise<void> {
   const response = await fetch(path, { method: 'POST', headers: { 'Arithmon-Who': 'console' }, body: JSON.stringify(body), signal: stop })
   if (!response.ok || !response.body) throw new ApiProblem((await response.json()) as Problem)

@@ -1302,7 +1302,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** ask a device what it is, stage by stage; the answer is a line of JSON for each as it ends */
+        /** ask a device what it is, stage by stage; the response is a line of JSON for each as it ends */
         post: {
             parameters: {
                 query?: never;
@@ -1316,7 +1316,7 @@ export interface paths {
                 };
             };
             responses: {
-                /** @description ask a device what it is, stage by stage; the answer is a line of JSON for each as it ends */
+                /** @description ask a device what it is, stage by stage; the response is a line of JSON for each as it ends */
                 200: {
                     headers: {
                         [name: string]: unknown;
@@ -1720,7 +1720,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels */
+        /** look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels */
         post: {
             parameters: {
                 query?: never;
@@ -1734,7 +1734,7 @@ export interface paths {
                 };
             };
             responses: {
-                /** @description look for units on a link, and for line settings; the answer is a line of JSON for each step; closing it cancels */
+                /** @description look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels */
                 200: {
                     headers: {
                         [name: string]: unknown;
@@ -2920,27 +2920,27 @@ export interface components {
              * @enum {string}
              */
             call?: "busy" | "no_answer" | "no_carrier" | "drop";
-            /** @description answers whose CRC or LRC is wrong */
+            /** @description responses whose CRC or LRC is wrong */
             checksum?: boolean;
             /** @description DNP3: its clock is so much ahead; behind when negative */
             clock?: string;
-            /** @description the connection is closed in the middle of an answer */
+            /** @description the connection is closed in the middle of a response */
             close?: boolean;
             /** @description DNP3: it does not reach what is behind it: its points say so */
             comm_lost?: boolean;
-            /** @description time before each answer */
+            /** @description time before each response */
             delay?: string;
             /** @description no responses */
             drop?: boolean;
             /** @description a second device answers to the same unit; of DNP3: every frame comes twice */
             duplicate?: boolean;
-            /** @description the request comes back before the answer */
+            /** @description the request comes back before the response */
             echo?: boolean;
             /** @description every request is refused with this code; of DNP3: all functions but read and write */
             exception?: number;
             /** @description the values no longer move */
             frozen?: boolean;
-            /** @description answers of bytes without meaning */
+            /** @description responses of bytes without meaning */
             garbage?: boolean;
             /** @description DNP3: its data link layer answers, its application does not */
             link_only?: boolean;
@@ -2954,7 +2954,7 @@ export interface components {
             mute_writes?: boolean;
             /** @description DNP3: it knows no event classes */
             no_events?: boolean;
-            /** @description stray bytes before each answer */
+            /** @description stray bytes before each response */
             noise?: boolean;
             /** @description no responses from time to time: {every: 6m, for: 30s} */
             outage?: components["schemas"]["Outage"];
@@ -2966,15 +2966,15 @@ export interface components {
             short?: boolean;
             /** @description only one response in so many is spoilt (default all) */
             some?: number;
-            /** @description stray bytes behind each answer */
+            /** @description stray bytes behind each response */
             trailing?: boolean;
             /** @description DNP3: it says that it has trouble */
             trouble?: boolean;
-            /** @description answers that end early */
+            /** @description responses that end early */
             truncate?: boolean;
             /** @description DNP3: another master, at address 99, asks it, too */
             two_masters?: boolean;
-            /** @description every other answer has its registers in reverse order, two by two */
+            /** @description every other response has its registers in reverse order, two by two */
             word_swap?: boolean;
             /** @description answers with the identifier or sequence number of another request */
             wrong_identifier?: boolean;
@@ -2992,7 +2992,7 @@ export interface components {
         Figures: {
             /** @description refusals included */
             answers: number;
-            /** @description answers that are none to the request */
+            /** @description responses that are none to the request */
             bad_responses: number;
             bytes_received: number;
             bytes_sent: number;
@@ -3705,7 +3705,7 @@ export interface components {
             master?: number;
             /** @description on a serial line: look for its settings first */
             settings?: boolean;
-            /** @description for each answer, 20ms to 5s (default 200ms) */
+            /** @description for each response, 20ms to 5s (default 200ms) */
             wait?: string;
         };
         Space: {
@@ -3919,13 +3919,13 @@ export interface components {
             bytes_sent: number;
             /** @description answers to no request of ours */
             foreign_answers: number;
-            /** @description answers that came after their request had timed out */
+            /** @description responses that came after their request had timed out */
             late_answers: number;
             /** @description what came though nothing was asked */
             stray_answers: number;
         };
         TrafficFrame: {
-            /** @description of an answer: since its request */
+            /** @description of a response: since its request */
             after_ms?: number;
             /** @description as on the wire, in hex */
             bytes: string;

@@ -110,7 +110,7 @@ func (d *device) answer(id [2]byte, body []byte) (frames [][]byte, after []time.
 	frame := farend.Frame(d.framing, id, say)
 	delay := time.Duration(d.random.Int64N(int64(4 * time.Millisecond)))
 	switch {
-	case dice < 0.06: // the answer is lost
+	case dice < 0.06: // the response is lost
 		return nil, nil, false
 	case dice < 0.09 && d.framing != "mbap":
 		frame = frame[:1+d.random.IntN(len(frame)-1)]

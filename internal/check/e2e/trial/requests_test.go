@@ -224,7 +224,7 @@ func TestTrialRequests(t *testing.T) {
 		m.paths = slices.Sorted(maps.Keys(m.api.Paths))
 		clients.Go(func() {
 			for range requests() / workers {
-				ctx, cancel := context.WithTimeout(t.Context(), time.Second) // there are answers without end
+				ctx, cancel := context.WithTimeout(t.Context(), time.Second) // there are responses without end
 				r, foreign := m.request(ctx, base)
 				if r == nil {
 					cancel()

@@ -260,7 +260,7 @@ func (r *remote) prepare(out *master.Outstation) (polled bool, err error) {
 		polled = true
 		return r.integrity(out)
 	})
-	step(&r.todo.clear, func() error { return r.clearRestart(out) }) // the first answer told of it
+	step(&r.todo.clear, func() error { return r.clearRestart(out) }) // the first response told of it
 	step(&r.todo.time, func() error { return r.setTime(out) })
 	step(&r.todo.enable, func() error {
 		classes := classesOf(r.station.ReportedClasses())
@@ -397,7 +397,7 @@ func (r *remote) read(out *master.Outstation, from site.Address, count int) ([]t
 		if s.Object.By == nil {
 			a := site.Address{Space: from.Space, Offset: from.Offset + uint16(i), Part: from.Part}
 			if err == nil {
-				err = errors.New("it is not in the answer")
+				err = errors.New("it is not in the response")
 			}
 			return nil, fmt.Errorf("%s: %w", a, err)
 		}

@@ -45,7 +45,7 @@ func (r *remote) response(f dnp3.Fragment) {
 	if err != nil {
 		r.note(diagnose.NoteNoObject, 0, "a response has what is not understood: "+err.Error())
 	}
-	if had { // what brings no events, such as the answer to a command, says nothing about those before
+	if had { // what brings no events, such as the response to a command, says nothing about those before
 		r.memory.unsure = append(r.memory.unsure[:0], f.Objects...)
 	}
 	// What is reported by itself is fresh, so that its time tells of the clock; no event is of the future.

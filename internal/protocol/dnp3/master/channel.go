@@ -1,5 +1,5 @@
 // Package master is the master side of DNP3 (IEEE 1815-2012) on one connection: it asks outstations, takes what they report by
-// themselves, and confirms both. What the answers mean is for its user to say.
+// themselves, and confirms both. What the responses mean is for its user to say.
 package master
 
 import (
@@ -38,7 +38,7 @@ type Event struct {
 	From  int           // link address of the outstation that sent or is asked; -1 when that is not known
 	Asked int           // that had been asked, of what came; -1 when that is not known
 	Data  []byte        // of one frame, as on the wire; holds during the call
-	After time.Duration // of an answer: since its request was sent
+	After time.Duration // of a response: since its request was sent
 	Text  string        // what is wrong, when something is
 }
 

@@ -15,7 +15,7 @@ import (
 	"arithmon/internal/protocol/dnp3/master"
 )
 
-// What a master must send, octet by octet, and what it makes of the answer. The sequence number of requests is left out.
+// What a master must send, octet by octet, and what it makes of the response. The sequence number of requests is left out.
 func TestConformanceRequests(t *testing.T) {
 	output := func(o dnp3.Output) master.Command { return master.Command{Index: 3, Output: &o} }
 	analog := func(variation byte, v codec.Value, index uint16) master.Command {

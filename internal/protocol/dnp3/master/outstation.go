@@ -143,7 +143,7 @@ func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 		switch {
 		case !o.counted:
 			answer(dnp3.Nack)
-		case f.Control&dnp3.CountBit != o.countBit: // sent again: the answer before is, too
+		case f.Control&dnp3.CountBit != o.countBit: // sent again: the response before is, too
 			answer(dnp3.Ack)
 		default:
 			o.countBit ^= dnp3.CountBit

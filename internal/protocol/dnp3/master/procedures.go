@@ -197,7 +197,7 @@ func (e *CommandError) Error() string { return fmt.Sprintf("%s: %s", e.Function,
 type EchoError struct{ Function dnp3.Function }
 
 func (e *EchoError) Error() string {
-	return fmt.Sprintf("the answer to %s repeats something else than was sent", e.Function)
+	return fmt.Sprintf("the response to %s repeats something else than was sent", e.Function)
 }
 
 // object is the command with its header.
@@ -236,7 +236,7 @@ func (o *Outstation) Command(c Command, mode Mode) (reached bool, err error) {
 	return true, o.control(dnp3.FuncOperate, object)
 }
 
-// control sends one request with a command and compares the answer.
+// control sends one request with a command and compares the response.
 func (o *Outstation) control(f dnp3.Function, object []byte) error {
 	var said []byte
 	a, err := o.Ask(f, object, func(f dnp3.Fragment) { said = append(said, f.Objects...) })

@@ -66,7 +66,7 @@ const wrong = (f: Figures) => f.late_answers + f.foreign_answers + f.stray_answe
       <el-table-column label="Checksum" width="88" align="right"><template #default="{ row }">{{ figures(row).checksum_errors }}</template></el-table-column>
       <el-table-column label="Refused" width="78" align="right"><template #default="{ row }">{{ refused(figures(row)) || 0 }}</template></el-table-column>
       <el-table-column label="Retries" width="72" align="right"><template #default="{ row }">{{ figures(row).retries }}</template></el-table-column>
-      <el-table-column label="Odd" width="50" align="right"><template #default="{ row }"><span title="late, foreign and stray answers">{{ wrong(figures(row)) }}</span></template></el-table-column>
+      <el-table-column label="Odd" width="50" align="right"><template #default="{ row }"><span title="late, foreign and stray responses">{{ wrong(figures(row)) }}</span></template></el-table-column>
       <el-table-column label="Round trip, ms" width="130" align="right"><template #default="{ row }"><span class="number" :title="`median, 95 %, most; least ${ms(figures(row).round_trip_ms.least)} ms, 99 % ${ms(figures(row).round_trip_ms.p99)} ms`">{{ ms(figures(row).round_trip_ms.median) }} / {{ ms(figures(row).round_trip_ms.p95) }} / {{ ms(figures(row).round_trip_ms.most) }}</span></template></el-table-column>
       <el-table-column label="Busy" width="56" align="right"><template #default="{ row }">{{ (100 * figures(row).occupancy).toFixed(0) }} %</template></el-table-column>
       <el-table-column label="Bytes" width="108" align="right"><template #default="{ row }"><span v-if="row.kind === 'link'" class="number">↑{{ figures(row).bytes_sent }} ↓{{ figures(row).bytes_received }}</span></template></el-table-column>
