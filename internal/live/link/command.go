@@ -219,7 +219,7 @@ func (r *Runner) hand(ctx context.Context, f func(*connection) error) error {
 // ErrDisabled is wrapped by errors that say what is disabled; nothing was sent then.
 var ErrDisabled = fmt.Errorf("disabled%w", quiet{})
 
-// quiet makes an error an ErrNotAsked without a word.
+// quiet makes an error an ErrNotAsked that keeps its own text.
 type quiet struct{}
 
 func (quiet) Error() string        { return "" }
