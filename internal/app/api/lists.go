@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"net/http"
 	"path/filepath"
 	"slices"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"arithmon/internal/core/codec"
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
@@ -66,7 +68,7 @@ func (s *Server) readings(c *gin.Context) error {
 func (s *Server) address(c *gin.Context) error {
 	notation := site.Notation(c.DefaultQuery("notation", string(site.Offset)))
 	if !slices.Contains(site.Notations[:], notation) {
-		return fail(http.StatusBadRequest, "notation=%s: choose offset, number, ref5 or ref6", notation)
+		return fail(http.StatusBadRequest, "notation=%s: choose offset, number, ref5, ref6 or hex", notation)
 	}
 	convention := site.Convention{Notation: notation}
 	if name := c.Query("station"); name != "" {
@@ -76,11 +78,16 @@ func (s *Server) address(c *gin.Context) error {
 		}
 		convention = st.Convention()
 	}
-	a, err := convention.Parse(c.Query("text"), site.Space(c.Query("table")))
+	at, err := convention.ParseRange(c.Query("text"), site.Space(c.Query("table")))
+	a := at.Start
+	var several *site.Ambiguity
+	if errors.As(err, &several) {
+		err = several.For(codec.Type(c.Query("type")))
+	}
 	if err != nil {
 		return site.Errors{{Kind: site.KindPoint, Field: "address", Value: c.Query("text"), Message: err.Error()}}
 	}
-	c.JSON(http.StatusOK, AddressMeaning{a.Format(convention), a.String(), a.Meaning()})
+	c.JSON(http.StatusOK, AddressMeaning{a.Format(convention), a.String(), a.Meaning(), at.Count})
 	return nil
 }
 

@@ -63,7 +63,7 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/actions", "what stations can be asked to do", nil, nil, Actions{}, 200, s.actions},
 		{"POST", "/api/v1/stations/:name/copy", "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
 		{"GET", "/api/v1/address", "what a typed address means",
-			[]parameter{{"text", "as typed"}, {"station", "whose notation holds"}, {"notation", "when there is no station yet"}, {"table", "co, di, ir or hr, for numbers that do not name one"}}, nil, AddressMeaning{}, 200, s.address},
+			[]parameter{{"text", "as typed"}, {"station", "whose notation holds"}, {"notation", "when there is no station yet"}, {"table", "co, di, ir or hr, for numbers that do not name one"}, {"type", "data type of the point, by which the meanings of an ambiguous number are ordered"}}, nil, AddressMeaning{}, 200, s.address},
 
 		{"GET", "/api/v1/readings", "newest readings by tag", append([]parameter{{"tag", "tag or pattern; may be repeated"}}, paging...), nil, Page[Reading]{}, 200, s.readings},
 		{"GET", "/api/v1/live", "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{"tag", "tag or pattern; may be repeated"}}, nil, LiveMessage{}, 200, s.live},

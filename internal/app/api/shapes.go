@@ -188,6 +188,7 @@ type AddressMeaning struct {
 	Address   string `json:"address" doc:"in the station's notation"`
 	Canonical string `json:"canonical" doc:"as on the wire: hr:9"`
 	Meaning   string `json:"meaning" doc:"in words"`
+	Count     int    `json:"count" doc:"how many addresses it names, from that one on: 2 of 40010-40011"`
 }
 
 // RawReading is one address that was read without a point.

@@ -16,7 +16,7 @@ import (
 )
 
 // Decode fills the struct that into points to from a mapping and returns every fault. Fields that the mapping does not
-// name keep their value; those it gives as null take that of defaults, a struct of the same type.
+// name keep their value; those it gives as null take that of defaults, a struct of the same type. Of a struct behind a pointer that is set, fields that are not named stay as well.
 // A field is decoded by its json.Unmarshaler or encoding.TextUnmarshaler when it has one; a *Node takes the part as it is.
 func (n *Node) Decode(into, defaults any) Faults {
 	var faults Faults
@@ -106,7 +106,11 @@ func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
 	known := fieldsOf(target.Type())
 	n.eachField(faults, func(name string, key, value *Node) {
 		i, ok := known.index[name]
-		if !ok {
+		switch {
+		case !ok && value.IsNull() && allDigits(name):
+			*faults = append(*faults, key.Fault("%q stands behind a comma, which parts fields: write a decimal number with a point, such as 0.%s", name, name))
+			return
+		case !ok:
 			*faults = append(*faults, Unknown(key, name, known.names))
 			return
 		}
@@ -114,9 +118,16 @@ func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
 			target.FieldByIndex(i).Set(defaults.FieldByIndex(i))
 			return
 		}
-		value.decode(target.FieldByIndex(i), faults)
+		field := target.FieldByIndex(i)
+		before := len(*faults)
+		value.decode(field, faults)
+		if known.nonzero[name] && field.IsZero() && len(*faults) == before {
+			*faults = append(*faults, value.Fault("%s is not possible; leave it out, or give null, for the default", value.yaml.Value))
+		}
 	})
 }
+
+func allDigits(s string) bool { return s != "" && strings.Trim(s, "0123456789") == "" }
 
 // Unknown is the fault of a field that is none of the known ones.
 func Unknown(key *Node, name string, known []string) Fault {
@@ -153,8 +164,14 @@ func (n *Node) decode(target reflect.Value, faults *Faults) {
 	}
 	switch target.Kind() {
 	case reflect.Pointer:
-		target.Set(reflect.New(target.Type().Elem()))
-		n.decode(target.Elem(), faults)
+		now := reflect.New(target.Type().Elem())
+		if !target.IsNil() && now.Elem().Kind() == reflect.Struct && n.IsMap() { // what is not named stays, in a copy: others may have the old one
+			now.Elem().Set(target.Elem())
+			n.decodeStruct(now.Elem(), reflect.Zero(now.Type().Elem()), faults)
+		} else {
+			n.decode(now.Elem(), faults)
+		}
+		target.Set(now)
 	case reflect.Struct:
 		target.SetZero()
 		n.decodeStruct(target, reflect.Zero(target.Type()), faults)
@@ -186,7 +203,11 @@ func (n *Node) decode(target reflect.Value, faults *Faults) {
 		if hex, herr := strconv.ParseInt(n.yaml.Value, 0, 64); herr == nil {
 			f, err = float64(hex), nil
 		}
-		if n.yaml.Kind != yaml.ScalarNode || n.yaml.Tag != "!!int" && n.yaml.Tag != "!!float" || err != nil || math.IsInf(f, 0) || math.IsNaN(f) {
+		switch {
+		case n.yaml.Kind == yaml.ScalarNode && n.yaml.Tag == "!!float" && (err != nil || math.IsInf(f, 0) || math.IsNaN(f)):
+			fault("%s is not finite, or too large; write a number, such as 0.1", n.yaml.Value)
+			return
+		case n.yaml.Kind != yaml.ScalarNode || n.yaml.Tag != "!!int" && n.yaml.Tag != "!!float" || err != nil:
 			fault("%s; a number is needed", n.what())
 			return
 		}
@@ -289,8 +310,9 @@ func FieldsOf(t reflect.Type) []Field {
 
 // structFields are the named fields of a struct type; an outer field hides an embedded one.
 type structFields struct {
-	names []string // in the order of their declaration
-	index map[string][]int
+	names   []string // in the order of their declaration
+	index   map[string][]int
+	nonzero map[string]bool // those tagged zero:"no": their zero means the default, and is no value that may be given
 }
 
 // structs keeps the fields of each struct type that was decoded: there are few of them, and a file has many entries of each.
@@ -300,12 +322,13 @@ func fieldsOf(t reflect.Type) *structFields {
 	if f, ok := structs.Load(t); ok {
 		return f.(*structFields)
 	}
-	f := &structFields{index: map[string][]int{}}
+	f := &structFields{index: map[string][]int{}, nonzero: map[string]bool{}}
 	for _, field := range reflect.VisibleFields(t) {
 		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
 		if _, hidden := f.index[name]; name != "" && name != "-" && !hidden {
 			f.index[name] = field.Index
 			f.names = append(f.names, name)
+			f.nonzero[name] = field.Tag.Get("zero") == "no"
 		}
 	}
 	structs.Store(t, f)

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -73,6 +74,9 @@ func (n *Node) Fault(format string, args ...any) Fault {
 
 // Parse reads one YAML or JSON document. Its error is Faults.
 func Parse(data []byte) (*Node, error) {
+	if at := invalidUTF8(data); at >= 0 {
+		return nil, Faults{{Line: 1 + bytes.Count(data[:at], []byte{'\n'}), Message: fmt.Sprintf("byte %d (0x%02X) is no UTF-8; save the text as UTF-8", at+1, data[at])}}
+	}
 	if len(data) > MaxBytes {
 		return nil, Faults{{Message: fmt.Sprintf("has %.1f MB; at most %d MB are read. Divide it into several files", float64(len(data))/(1<<20), MaxBytes>>20)}}
 	}
@@ -201,4 +205,19 @@ func shorten(s string) string {
 		return string(runes[:60]) + "…"
 	}
 	return s
+}
+
+// invalidUTF8 is where the first byte stands that is no UTF-8, -1 when all is.
+func invalidUTF8(data []byte) int {
+	if bytes.HasPrefix(data, []byte{0xFE, 0xFF}) || bytes.HasPrefix(data, []byte{0xFF, 0xFE}) {
+		return -1 // UTF-16, which YAML has, too
+	}
+	for at := 0; at < len(data); {
+		r, size := utf8.DecodeRune(data[at:])
+		if r == utf8.RuneError && size == 1 {
+			return at
+		}
+		at += size
+	}
+	return -1
 }

@@ -109,7 +109,7 @@ func TestFaultsAreAllReported(t *testing.T) {
 		{"fraction for a whole number", "count: 1.5", "line 1: count: 1.5 is a number; a whole number is needed"},
 		{"out of range", "byte: 256", "line 1: byte: 256 is out of range"},
 		{"negative", "byte: -1", "line 1: byte: -1 is out of range"},
-		{"not a number", "ratio: .nan", "line 1: ratio: .nan is a number; a number is needed"},
+		{"not a number", "ratio: .nan", "line 1: ratio: .nan is not finite, or too large; write a number, such as 0.1"},
 		{"number for a truth", "on: 1", "line 1: on: 1 is a number; true or false is needed"},
 		{"list of the wrong length", "range: [1]", "line 1: range: has 1 entries; 2 are needed"},
 		{"map for a list", "list: {a: 1}", "line 1: list: is a map; a list is needed, each entry after a dash"},
@@ -162,4 +162,59 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("%q is no JSON", s.Any.text)
 		}
 	})
+}
+
+// decoded reads a document into a value that is there already.
+func decoded[T any](t *testing.T, text string, into T) (T, Faults) {
+	t.Helper()
+	n, err := Parse([]byte(text))
+	require.NoError(t, err)
+	var none T
+	return into, n.Decode(&into, none)
+}
+
+type line struct {
+	Baud   int    `json:"baud" zero:"no"`
+	Parity string `json:"parity"`
+}
+
+type wired struct {
+	Line  *line   `json:"line"`
+	Ratio float64 `json:"ratio"`
+}
+
+// What is named within a struct that is there changes that alone, in a copy.
+func TestANestedFieldChangesAlone(t *testing.T) {
+	old := &line{Baud: 19200, Parity: "even"}
+	got, faults := decoded(t, "{line: {parity: none}}", wired{Line: old})
+	require.Empty(t, faults)
+	assert.Equal(t, line{19200, "none"}, *got.Line)
+	assert.Equal(t, "even", old.Parity, "others may have the old one")
+	got, faults = decoded(t, "{line: {parity: none}}", wired{})
+	require.Empty(t, faults)
+	assert.Equal(t, line{0, "none"}, *got.Line)
+	got, faults = decoded(t, "{line: null}", wired{Line: old})
+	require.Empty(t, faults)
+	assert.Nil(t, got.Line)
+}
+
+func TestValuesThatWouldBeIgnored(t *testing.T) {
+	for text, want := range map[string]string{
+		"{line: {baud: 0}}":   "line 1: line.baud: 0 is not possible; leave it out, or give null, for the default",
+		"{ratio: 0,1}":        `line 1: 1: "1" stands behind a comma, which parts fields: write a decimal number with a point, such as 0.1`,
+		"{ratio: .inf}":       "line 1: ratio: .inf is not finite, or too large; write a number, such as 0.1",
+		"{line: {baud: 0.5}}": "line 1: line.baud: 0.5 is a number; a whole number is needed",
+	} {
+		_, faults := decoded(t, text, wired{})
+		assert.Contains(t, faults.Error(), want, text)
+	}
+}
+
+func TestBytesThatAreNoText(t *testing.T) {
+	for _, text := range []string{"{line: {parity: \"a\xffb\"}}", "ratio: 1\nline: {parity: \xc3}\n"} {
+		_, err := Parse([]byte(text))
+		assert.ErrorContains(t, err, "is no UTF-8; save the text as UTF-8")
+	}
+	_, err := Parse([]byte("ratio: 1\nline: {parity: \xc3}\n"))
+	assert.ErrorContains(t, err, "line 2: byte 25 (0xC3)")
 }

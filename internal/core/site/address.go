@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"arithmon/internal/core/codec"
 )
 
 // Space is the part of a station that an address counts in: one of the four Modbus tables
@@ -226,12 +228,13 @@ const (
 	Number Notation = "number" // 10 is the tenth: offset 9
 	Ref5   Notation = "ref5"   // 40010 is hr:9
 	Ref6   Notation = "ref6"   // 400010 is hr:9
+	Hex    Notation = "hex"    // 0x10 is offset 16, and is written so
 )
 
 // Notations lists all notations.
-var Notations = [...]Notation{Offset, Number, Ref5, Ref6}
+var Notations = [...]Notation{Offset, Number, Ref5, Ref6, Hex}
 
-// Format writes a in a convention: a reference number for Ref5 and Ref6 (in six digits where five do not reach),
+// Format writes a in a convention: a reference number for Ref5 and Ref6 (in six digits where five do not reach), an offset in hex for Hex,
 // otherwise the canonical form, with bits as the convention counts them. Convention.Parse reads it back.
 func (a Address) Format(c Convention) string {
 	part := a.Part.String()
@@ -240,6 +243,9 @@ func (a Address) Format(c Convention) string {
 	}
 	a.Part = Whole
 	digit := a.Space.traits().digit
+	if digit != 0 && c.Notation == Hex {
+		return fmt.Sprintf("%s:0x%04X%s", a.Space, a.Offset, part)
+	}
 	if digit == 0 || c.Notation != Ref5 && c.Notation != Ref6 {
 		return a.String() + part
 	}
@@ -441,6 +447,51 @@ func canonical(typed string, space Space, digits string, number uint64, hex bool
 	return Address{Space: space, Offset: uint16(number)}, nil
 }
 
+// Ambiguity says that a number may mean several addresses.
+type Ambiguity struct {
+	Typed    string
+	Readings []Address // the likeliest first
+	Why      string    // why it is none by itself, in words
+	notation Notation
+}
+
+func (a *Ambiguity) Error() string {
+	all := make([]string, len(a.Readings))
+	for i, r := range a.Readings {
+		all[i] = unambiguous(r, a.notation)
+		if digit := r.Space.traits().digit; digit != 0 && (a.notation == Ref5 || a.notation == Ref6) {
+			all[i] += " (" + r.Format(Convention{Notation: a.notation}) + ")"
+		}
+	}
+	last := len(all) - 1
+	return fmt.Sprintf("%q %s: it may be %s or %s; write the one that is meant", a.Typed, a.Why, strings.Join(all[:last], ", "), all[last])
+}
+
+// For is a with the readings first that a value of a type can have.
+func (a *Ambiguity) For(t codec.Type) *Ambiguity {
+	fits := func(r Address) bool { return t == "" || r.Space.Registers() == (t != codec.TypeBool) }
+	sorted := *a
+	sorted.Readings = slices.Clone(a.Readings)
+	slices.SortStableFunc(sorted.Readings, func(x, y Address) int {
+		switch {
+		case fits(x) == fits(y):
+			return 0
+		case fits(x):
+			return -1
+		}
+		return 1
+	})
+	return &sorted
+}
+
+// inEach are the addresses of an offset in the tables, the usual one first.
+func inEach(offset uint64) (list []Address) {
+	for _, space := range []Space{HoldingRegisters, InputRegisters, Coils, DiscreteInputs} {
+		list = append(list, Address{Space: space, Offset: uint16(offset)})
+	}
+	return list
+}
+
 // plain reads a number without a prefix.
 func plain(typed, digits string, number uint64, hex bool, n Notation, chosen Space) (Address, error) {
 	var readings []Address
@@ -460,9 +511,12 @@ func plain(typed, digits string, number uint64, hex bool, n Notation, chosen Spa
 			break
 		}
 		width := map[Notation]int{Ref5: 5, Ref6: 6}[n]
-		// Fewer digits than the notation's are a number whose leading zeros were lost: a coil.
 		if len(digits) < width && number >= 1 && number <= 9999 {
-			add(Address{Space: Coils, Offset: uint16(number - 1)})
+			if chosen != "" {
+				return Address{}, &Ambiguity{typed, []Address{{Space: chosen, Offset: uint16(number - 1)}, {Space: chosen, Offset: uint16(number)}}, fmt.Sprintf("has fewer digits than the %d of a reference", width), n}
+			}
+			// It may be a reference whose leading zeros were lost, a number of some table, or an offset.
+			return Address{}, &Ambiguity{typed, inEach(number - 1), fmt.Sprintf("has fewer digits than the %d of a reference", width), n}
 		}
 		if n == Ref6 && len(digits) == 5 && number >= 10000 && number <= 65536 {
 			add(Address{Space: Coils, Offset: uint16(number - 1)})
@@ -471,8 +525,28 @@ func plain(typed, digits string, number uint64, hex bool, n Notation, chosen Spa
 			add(ref)
 		}
 		if len(readings) == 0 {
+			if ref, beyond := beyondEnd(digits, number); beyond {
+				return Address{}, fmt.Errorf("%q is out of range: the references of %ss end with %s", typed, ref.Space.Name(), ref.Format(Convention{Notation: Ref6}))
+			}
 			return Address{}, fmt.Errorf("%q is no reference number: %s has %d digits, led by 0 (coils), 1 (discrete inputs), 3 (input registers) or 4 (holding registers), and counts from 1",
 				typed, n, width)
+		}
+	case Hex:
+		switch {
+		case isRef && number <= 0xFFFF:
+			return Address{}, fmt.Errorf("%q is ambiguous: as a reference it is %s, as a decimal offset its table is not named; write %s or hr:%d", typed, ref, ref, number)
+		case isRef:
+			add(ref)
+		case hex && chosen != "" && number <= 0xFFFF:
+			add(Address{Space: chosen, Offset: uint16(number)})
+		case !hex && chosen != "" && number > 9 && number <= 0xFFFF:
+			as16, err := strconv.ParseUint(digits, 16, 16)
+			if err != nil {
+				return Address{}, fmt.Errorf("%q: this station's offsets are in hex; write %s:0x%X, if that is meant", typed, chosen, number)
+			}
+			return Address{}, &Ambiguity{typed, []Address{{Space: chosen, Offset: uint16(as16)}, {Space: chosen, Offset: uint16(number)}}, "does not say whether it is hex", n}
+		case chosen != "" && number <= 9:
+			add(Address{Space: chosen, Offset: uint16(number)})
 		}
 	default:
 		if isRef {
@@ -493,7 +567,7 @@ func plain(typed, digits string, number uint64, hex bool, n Notation, chosen Spa
 		}
 	}
 	if len(readings) == 2 {
-		return Address{}, fmt.Errorf("%q is ambiguous: it reads as %s or as %s; write the one that is meant", typed, readings[0], unambiguous(readings[1], n))
+		return Address{}, &Ambiguity{typed, readings, "is ambiguous", n}
 	}
 	if len(readings) == 1 {
 		if chosen != "" && readings[0].Space != chosen {
@@ -502,6 +576,9 @@ func plain(typed, digits string, number uint64, hex bool, n Notation, chosen Spa
 		}
 		return readings[0], nil
 	}
+	if ref, beyond := beyondEnd(digits, number); beyond && !hex {
+		return Address{}, fmt.Errorf("%q is out of range: as a reference it would be %s %d, and the last one is %s (65536)", typed, ref.Space.Name(), number%100000, ref.Format(Convention{Notation: Ref6}))
+	}
 	if number > 0x10000 {
 		return Address{}, fmt.Errorf("%q is out of range: offsets go from 0 to 65535", typed)
 	}
@@ -509,6 +586,19 @@ func plain(typed, digits string, number uint64, hex bool, n Notation, chosen Spa
 		return Address{Space: chosen, Offset: uint16(number)}, nil
 	}
 	return Address{}, fmt.Errorf("%q names no table: write hr:%s for a holding register, ir:, co: or di: for the others", typed, digits)
+}
+
+// beyondEnd reports whether digits would be a reference if its table were longer, and gives the last of that table.
+func beyondEnd(digits string, number uint64) (last Address, is bool) {
+	if len(digits) != 6 || number%100000 <= 0x10000 {
+		return Address{}, false
+	}
+	for _, t := range spaces {
+		if t.digit != 0 && t.digit == digits[0] {
+			return Address{Space: t.space, Offset: 0xFFFF}, true
+		}
+	}
+	return Address{}, false
 }
 
 func article(n Notation) string {

@@ -46,11 +46,11 @@ const (
 type DNP3Station struct {
 	Outstation         *int     `json:"outstation,omitempty" doc:"DNP3: link address of the outstation, 0 to 65519"`
 	Master             *int     `json:"master,omitempty" doc:"DNP3: link address of this master, 0 to 65519 (default 1)"`
-	IntegrityPoll      Duration `json:"integrity_poll,omitempty" doc:"DNP3: how often all present values are read, 1s to 30 days (default 1h)"`
-	EventPoll          Duration `json:"event_poll,omitempty" doc:"DNP3: how often events are asked for, 20ms to 24h (default 5s)"`
-	Class1Poll         Duration `json:"class1_poll,omitempty" doc:"DNP3: the same for class 1 alone (default as event_poll)"`
-	Class2Poll         Duration `json:"class2_poll,omitempty" doc:"DNP3: for class 2"`
-	Class3Poll         Duration `json:"class3_poll,omitempty" doc:"DNP3: for class 3"`
+	IntegrityPoll      Duration `json:"integrity_poll,omitempty" zero:"no" doc:"DNP3: how often all present values are read, 1s to 30 days (default 1h)"`
+	EventPoll          Duration `json:"event_poll,omitempty" zero:"no" doc:"DNP3: how often events are asked for, 20ms to 24h (default 5s)"`
+	Class1Poll         Duration `json:"class1_poll,omitempty" zero:"no" doc:"DNP3: the same for class 1 alone (default as event_poll)"`
+	Class2Poll         Duration `json:"class2_poll,omitempty" zero:"no" doc:"DNP3: for class 2"`
+	Class3Poll         Duration `json:"class3_poll,omitempty" zero:"no" doc:"DNP3: for class 3"`
 	Unsolicited        bool     `json:"unsolicited,omitempty" doc:"DNP3: true: the outstation reports events by itself, as they happen"`
 	UnsolicitedClasses []int    `json:"unsolicited_classes,omitempty" doc:"DNP3: classes that it reports so (default 1, 2 and 3)"`
 	TimeSync           TimeSync `json:"time_sync,omitempty" doc:"DNP3: how its clock is set when it asks for the time (default none)" enum:"none,lan,serial"`
@@ -272,7 +272,7 @@ type DNP3Point struct {
 	Control    Control  `json:"control,omitempty" doc:"DNP3 bo: how it is commanded (default latch)" enum:"latch,pulse,trip-close"`
 	Select     *bool    `json:"select,omitempty" doc:"DNP3 bo, ao: false: operated directly (default selected first, then operated)"`
 	PulseOff   Duration `json:"pulse_off,omitempty" doc:"DNP3 bo: time between pulses"`
-	PulseCount uint8    `json:"pulse_count,omitempty" doc:"DNP3 bo: number of pulses, 1 to 255 (default 1)"`
+	PulseCount uint8    `json:"pulse_count,omitempty" zero:"no" doc:"DNP3 bo: number of pulses, 1 to 255 (default 1)"`
 }
 
 // Selects reports whether a command of the point is preceded by a select.

@@ -45,7 +45,7 @@ type Link struct {
 	Transport   Transport     `json:"transport" doc:"what carries the bytes" enum:"tcp,tls,udp,serial,dialup"`
 	Framing     Framing       `json:"framing,omitempty" doc:"modbus only: default mbap on tcp, tls and udp, rtu on serial and dialup" enum:"mbap,rtu,ascii"`
 	Host        string        `json:"host,omitempty" doc:"host name or IP address of the device or gateway"`
-	Port        int           `json:"port,omitempty" doc:"TCP or UDP port, 1 to 65535 (default 502, 802 for tls; DNP3: 20000, 19999 for tls)"`
+	Port        int           `json:"port,omitempty" zero:"no" doc:"TCP or UDP port, 1 to 65535 (default 502, 802 for tls; DNP3: 20000, 19999 for tls)"`
 	Listen      string        `json:"listen,omitempty" doc:"dnp3 over tcp: host:port listen address for outstations that connect in, in place of host and port"`
 	Bind        string        `json:"bind,omitempty" doc:"local IP address, or name of the network interface, to go out by"`
 	Connections int           `json:"connections,omitempty" doc:"sockets that share the work, 1 to 16 (default 1)"`
@@ -81,10 +81,10 @@ const (
 // LineSettings are a serial port and how it is set; every device on the line is set alike.
 type LineSettings struct {
 	Device   string   `json:"device" doc:"name of the port: /dev/ttyUSB0, COM3"`
-	Baud     int      `json:"baud,omitempty" doc:"300 to 4000000 (default 9600)"`
-	DataBits int      `json:"data_bits,omitempty" doc:"7 or 8 (default 8)"`
+	Baud     int      `json:"baud,omitempty" zero:"no" doc:"300 to 4000000 (default 9600)"`
+	DataBits int      `json:"data_bits,omitempty" zero:"no" doc:"7 or 8 (default 8)"`
 	Parity   string   `json:"parity,omitempty" doc:"default even" enum:"none,even,odd"`
-	StopBits int      `json:"stop_bits,omitempty" doc:"1 or 2 (default 1)"`
+	StopBits int      `json:"stop_bits,omitempty" zero:"no" doc:"1 or 2 (default 1)"`
 	RTS      RTS      `json:"rts,omitempty" doc:"default off" enum:"off,on,toggle"`
 	Before   Duration `json:"rts_before,omitempty" doc:"toggle: RTS is on so long before the first bit"`
 	After    Duration `json:"rts_after,omitempty" doc:"toggle: and so long after the last"`

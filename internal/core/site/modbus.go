@@ -13,14 +13,14 @@ import (
 // ModbusStation are the settings that only a Modbus station has.
 type ModbusStation struct {
 	Unit          int                 `json:"unit" doc:"Modbus unit identifier: 0 to 255 on a network, 1 to 247 on a serial line"`
-	Notation      Notation            `json:"notation" doc:"how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010)" enum:"offset,number,ref5,ref6"`
+	Notation      Notation            `json:"notation" doc:"how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010), hex (0x0A is offset 10, and shown so)" enum:"offset,number,ref5,ref6,hex"`
 	Bits          BitNumbering        `json:"bits,omitempty" doc:"how its manual counts the bits of a register: first bit 0 or 1, least (lsb) or most significant (msb) first (default lsb0)" enum:"lsb0,lsb1,msb0,msb1"`
 	Order         codec.Order         `json:"order" doc:"byte order of its points unless they say otherwise" enum:"ABCD,CDAB,BADC,DCBA"`
 	Poll          Duration            `json:"poll" doc:"how often its points are read unless they say otherwise, 20ms to 24h"`
 	PollGroups    map[string]Duration `json:"poll_groups,omitempty" doc:"periods by name, for points that say poll_group: {fast: 50ms, slow: 1m}"`
 	Number        string              `json:"number,omitempty" doc:"telephone number, on a dialup link"`
-	MaxRegisters  int                 `json:"max_registers,omitempty" doc:"most registers read at once, 1 to 125 (default 125)"`
-	MaxBits       int                 `json:"max_bits,omitempty" doc:"most coils or discrete inputs read at once, 1 to 2000 (default 2000)"`
+	MaxRegisters  int                 `json:"max_registers,omitempty" zero:"no" doc:"most registers read at once, 1 to 125 (default 125)"`
+	MaxBits       int                 `json:"max_bits,omitempty" zero:"no" doc:"most coils or discrete inputs read at once, 1 to 2000 (default 2000)"`
 	Gap           *int                `json:"gap,omitempty" doc:"largest gap of unused registers read to merge two requests, 0 to 124 (default 16)"`
 	StringsAlone  bool                `json:"strings_alone,omitempty" doc:"true: a string is read in a request of its own"`
 	WriteFunction WriteFunction       `json:"write_function,omitempty" doc:"auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16) (default auto)" enum:"auto,single,multiple"`

@@ -14,7 +14,7 @@ type Point struct {
 	Station     string          `json:"station" doc:"name of its station"`
 	Address     Address         `json:"address" doc:"where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010"`
 	Type        codec.Type      `json:"type" doc:"data type (default bool for coils and discrete inputs, uint16 for registers)" enum:"bool,int8,uint8,int16,uint16,int32,uint32,int64,uint64,float32,float64,bcd16,bcd32,string,bits"`
-	Length      int             `json:"length,omitempty" doc:"string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64"`
+	Length      int             `json:"length,omitempty" zero:"no" doc:"string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64"`
 	Charset     Charset         `json:"charset,omitempty" doc:"string: character set, latin1 or utf8; default: the station's" enum:"latin1,utf8"`
 	Order       codec.Order     `json:"order,omitempty" doc:"byte order (default the station's)" enum:"ABCD,CDAB,BADC,DCBA"`
 	Scaling     scaling.Scaling `json:"scaling,omitzero" doc:"raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none)"`
@@ -26,9 +26,9 @@ type Point struct {
 	Invert      bool            `json:"invert,omitempty" doc:"bool only: 0 means true"`
 	Writable    bool            `json:"writable,omitempty" doc:"true: the point may be written"`
 	ReadBack    Address         `json:"read_back,omitzero" doc:"where a written value is read back from, when that is not its address: ir:9"`
-	Pulse       Duration        `json:"pulse,omitempty" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time"`
+	Pulse       Duration        `json:"pulse,omitempty" zero:"no" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time"`
 	PollGroup   string          `json:"poll_group,omitempty" doc:"the group of its station's poll_groups whose period it has"`
-	Poll        Duration        `json:"poll,omitempty" doc:"how often it is read (default as the station says)"`
+	Poll        Duration        `json:"poll,omitempty" zero:"no" doc:"how often it is read (default as the station says)"`
 	DNP3Point
 }
 

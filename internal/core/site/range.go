@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 )
 
@@ -18,10 +19,16 @@ func (r Range) String() string {
 	return fmt.Sprintf("%s..%d", r.Start, int(r.Start.Offset)+r.Count-1)
 }
 
-// ParseRange reads hr:0..9, hr:0x10..0x1F, 40001..40010 or a single address. Both ends are read in the convention;
-// the table of the first holds for both.
+// printedRange is a range as manuals print it: 40010-40011.
+var printedRange = regexp.MustCompile(`^\s*([0-9][0-9A-Fa-fxXhH,]*)\s*[-\x{2013}]\s*([0-9][0-9A-Fa-fxXhH,]*)\s*$`)
+
+// ParseRange reads hr:0..9, hr:0x10..0x1F, 40001..40010, 40001-40010 as manuals print it, or a single address. Both ends are read in the
+// convention; the table of the first holds for both.
 func (c Convention) ParseRange(text string, chosen Space) (Range, error) {
 	first, last, found := strings.Cut(strings.TrimSpace(text), "..")
+	if ends := printedRange.FindStringSubmatch(text); ends != nil {
+		first, last, found = ends[1], ends[2], true
+	}
 	start, err := c.Parse(first, chosen)
 	if err != nil {
 		return Range{}, err

@@ -15,7 +15,7 @@ type Station struct {
 	DNP3Station
 	Enabled      bool     `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
 	Charset      Charset  `json:"charset,omitempty" doc:"character set of its strings unless their points say otherwise: latin1 (ISO 8859-1) or utf8; default: latin1" enum:"latin1,utf8"`
-	Liveness     Duration `json:"liveness,omitempty" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h (default 15s; 1m for a Modbus station with points)"`
+	Liveness     Duration `json:"liveness,omitempty" zero:"no" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h (default 15s; 1m for a Modbus station with points)"`
 	AfterConnect Duration `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
 }
 

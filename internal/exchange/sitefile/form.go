@@ -1,10 +1,13 @@
 package sitefile
 
 import (
+	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 
+	"arithmon/internal/core/codec"
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 )
@@ -111,14 +114,18 @@ func readPoint(r reader, from, defaults site.Entity) site.Entity {
 	p := entry.Point
 	r.fail(p.Tag, faults)
 	station, known := r.draft.Station(p.Station)
-	address := func(field, text string, table site.Space, before site.Address) site.Address {
+	address := func(field, text string, table site.Space, before site.Address) (a site.Address, count int) {
 		switch {
 		case !r.has(field):
-			return before // which stays, even at a station of another notation
+			return before, 0 // which stays, even at a station of another notation
 		case text == "":
-			return site.Address{} // its absence is reported with the other faults
+			return site.Address{}, 0 // its absence is reported with the other faults
 		}
-		a, err := station.Convention().Parse(text, table)
+		at, err := station.Convention().ParseRange(text, table)
+		var several *site.Ambiguity
+		if errors.As(err, &several) {
+			err = several.For(p.Type)
+		}
 		switch {
 		case err == nil:
 		case !known && p.Station != "": // what it means is known when its station is
@@ -126,11 +133,44 @@ func readPoint(r reader, from, defaults site.Entity) site.Entity {
 		default:
 			r.draft.Fail(&site.FieldError{Kind: r.kind, Name: p.Tag, Field: field, Value: text, Message: err.Error()})
 		}
-		return a
+		return at.Start, at.Count
 	}
-	p.Address, p.ReadBack = address("address", entry.Address, entry.Table, was.Address), address("read_back", entry.ReadBack, "", was.ReadBack)
+	var count int
+	p.Address, count = address("address", entry.Address, entry.Table, was.Address)
+	p.ReadBack, _ = address("read_back", entry.ReadBack, "", was.ReadBack)
 	if implied := (site.Point{Address: was.Address}).WithDefaults().Type; !r.has("type") && r.has("address") && was.Type == implied {
 		p.Type = "" // it followed from the old address and follows from the new one; a type that was chosen stays
+	}
+	if count > 1 {
+		p = r.spanning(p, entry.Address, count)
+	}
+	return p
+}
+
+// spanning is a point whose address was given as a range, which must be as long as its value is.
+func (r reader) spanning(p site.Point, typed string, count int) site.Point {
+	fail := func(field, format string, args ...any) {
+		r.draft.Fail(&site.FieldError{Kind: r.kind, Name: p.Tag, Field: field, Value: typed, Message: fmt.Sprintf("%q names %d addresses", typed, count) + fmt.Sprintf(format, args...)})
+	}
+	if p.Type == codec.TypeString && p.Length == 0 {
+		p.Length = 2 * count
+	}
+	switch words := p.Layout(site.Station{}).Words(); {
+	case !p.Address.Space.Registers():
+		fail("address", ", and a point is one %s", p.Address.Space.Name())
+	case p.Type == "":
+		var fitting []string
+		for _, t := range codec.Types {
+			if (codec.Layout{Type: t}).Words() == count && t != codec.TypeString {
+				fitting = append(fitting, string(t))
+			}
+		}
+		if len(fitting) == 0 {
+			fitting = []string{string(codec.TypeString)}
+		}
+		fail("type", "; give a type of that size: %s", strings.Join(fitting, ", "))
+	case words > 0 && words != count:
+		fail("address", ", and %s takes %d", p.Type, words)
 	}
 	return p
 }

@@ -276,3 +276,51 @@ func BenchmarkReadSiteFile20000(b *testing.B) {
 		}
 	}
 }
+
+// Addresses as manuals print them: ranges that are as long as the value, and numbers that may mean several.
+func TestAddressesAsPrinted(t *testing.T) {
+	of := func(point string) (site.Point, error) {
+		s, err := load(t, `{arithmon: 1, links: [{name: gate, host: h}], stations: [{name: plc, link: gate, notation: ref5}], points: [{tag: a, station: plc, `+point+`}]}`)
+		if err != nil {
+			return site.Point{}, err
+		}
+		p, _ := s.Point("a")
+		return p, nil
+	}
+	for _, c := range []struct{ point, address, fault string }{
+		{`address: 40010-40011, type: float32`, "hr:9", ""},
+		{`address: "40010 – 40011", type: uint32`, "hr:9", ""},
+		{`address: "30,009"`, "ir:8", ""},
+		{`address: 4x0010`, "hr:9", ""},
+		{`address: 40010-40013, type: string`, "hr:9", ""},
+		{`address: 40010-40011, type: int16`, "", `"40010-40011" names 2 addresses, and int16 takes 1`},
+		{`address: 40010-40011`, "", `names 2 addresses; give a type of that size: int32, uint32, float32, bcd32`},
+		{`address: 00001-00004, type: bool`, "", `names 4 addresses, and a point is one coil`},
+		{`address: 2833, type: bool`, "", `it may be co:2832 (02833), di:2832 (12833), hr:2832 (42833) or ir:2832 (32833)`},
+		{`address: 2833, type: uint16`, "", `it may be hr:2832 (42833), ir:2832 (32833), co:2832 (02833) or di:2832 (12833)`},
+	} {
+		p, err := of(c.point)
+		if c.fault != "" {
+			assert.ErrorContains(t, err, c.fault, c.point)
+			continue
+		}
+		if assert.NoError(t, err, c.point) {
+			assert.Equal(t, c.address, p.Address.String(), c.point)
+		}
+	}
+	text, err := of("address: 40010-40013, type: string")
+	require.NoError(t, err)
+	assert.Equal(t, 8, text.Length)
+}
+
+// What was typed in hex comes back in hex where the station's notation says so.
+func TestHexComesBackAsHex(t *testing.T) {
+	s, err := load(t, `{arithmon: 1, links: [{name: gate, host: h}], stations: [{name: plc, link: gate, notation: hex}], points: [{tag: a, station: plc, address: "hr:0x3100"}]}`)
+	require.NoError(t, err)
+	out, err := written(s)
+	require.NoError(t, err)
+	assert.Contains(t, out, "address: hr:0x3100\n")
+	back, err := load(t, out)
+	require.NoError(t, err)
+	assert.Equal(t, s.Points(), back.Points())
+}

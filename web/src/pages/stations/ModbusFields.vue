@@ -14,6 +14,7 @@ const notations = [
   { value: 'number', label: 'number: 10 is the tenth' },
   { value: 'ref5', label: 'ref5: 40010 is hr:9' },
   { value: 'ref6', label: 'ref6: 400010 is hr:9' },
+  { value: 'hex', label: 'hex: 0x0A is offset 10' },
 ]
 const numberings = [
   { value: 'lsb1', label: 'lsb1: 1 is the least significant' },
