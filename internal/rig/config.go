@@ -116,6 +116,7 @@ type Faults struct {
 	Truncate     bool          `json:"truncate,omitempty" doc:"responses that end early"`
 	Exception    int           `json:"exception,omitempty" example:"2" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
 	Duplicate    bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit; of DNP3: every frame comes twice"`
+	Function     int           `json:"function,omitempty" on:"modbus" example:"22" doc:"requests with this function code are refused with exception 1"`
 	Frozen       bool          `json:"frozen,omitempty" doc:"the values no longer move"`
 	WordSwap     bool          `json:"word_swap,omitempty" on:"modbus" doc:"every other response has its registers in reverse order, two by two"`
 	MuteWrites   bool          `json:"mute_writes,omitempty" on:"modbus" doc:"what is written is carried out and not answered"`
@@ -178,6 +179,8 @@ func (f Faults) Check(line Line) error {
 		return fmt.Errorf("call: %q is not known; choose busy, no_answer, no_carrier or drop", f.Call)
 	case f.Exception < 0 || f.Exception > 255:
 		return fmt.Errorf("exception: %d is out of range: 1 to 255", f.Exception)
+	case f.Function < 0 || f.Function > 127:
+		return fmt.Errorf("function: %d is out of range: 1 to 127", f.Function)
 	case f.Delay < 0 || f.Restart < 0 || f.Some < 0:
 		return errors.New("delay, restart and some are not negative")
 	}

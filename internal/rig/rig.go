@@ -258,6 +258,10 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	if l.config.Transport.UsesSerialPort() { // a request has ended when silence has followed it (serial line 2.5.1.1)
 		reply.Delay += modbus.Silence(l.config.Serial.Baud, l.config.Serial.Bits())
 	}
+	if f.Function == int(pdu[0]) && f.Function != 0 {
+		reply.PDU = []byte{pdu[0] | 0x80, byte(modbus.IllegalFunction)}
+		return reply
+	}
 	if f.Exception != 0 { // refused, so that nothing is carried out
 		reply.PDU = []byte{pdu[0] | 0x80, byte(f.Exception)}
 		return reply

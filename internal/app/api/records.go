@@ -36,6 +36,7 @@ type WriteRecord struct {
 	Station string      `json:"station" doc:"empty in records of before version 2"`
 	Address string      `json:"address" doc:"canonical, the first"`
 	Outcome string      `json:"outcome" enum:"done,refused,differs,unknown"`
+	Tried   string      `json:"tried" doc:"what was to be written, as a person reads it, with its unit"`
 	Before  codec.Value `json:"before"`
 	Sent    codec.Value `json:"sent"`
 	After   codec.Value `json:"after"`

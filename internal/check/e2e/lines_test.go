@@ -12,6 +12,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/control"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
 	"arithmon/internal/rig"
 )
@@ -216,6 +217,36 @@ func TestTheFourOutcomesOfAWrite(t *testing.T) {
 		assert.Equal(t, "plc hr:20", r.Station+" "+r.Address)
 	}
 	assert.Equal(t, []string{"refused", "unknown", "differs", "done"}, outcomes)
+}
+
+// A device without function 22 refuses to have one bit written; the finding's step has it written otherwise.
+func TestABitThatTheDeviceDoesNotWrite(t *testing.T) {
+	p := furnished(t)
+	p.apply("arithmon: 1\npoints: [{tag: gate/bit, station: plc, address: hr:30.3, type: bool, states: [closed, open], writable: true}]\n")
+	p.awaitQuality("gate/bit", "good")
+	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Function: 22}))
+	assert.Contains(t, p.run("write", "gate/bit", "open").out, "refused: the device refused: function 22 (Mask Write Register) with exception 1 (illegal function)")
+	f := p.found(diagnose.FunctionRefused, "plc")
+	assert.Contains(t, f.Cause, "does not have function 22 (Mask Write Register); one bit or byte of a register is written with it")
+	change := step(t, f)
+	_, err := p.client.Set(t.Context(), change.Kind, change.Name, change.Fields)
+	require.NoError(t, err)
+	p.awaitQuality("gate/bit", "good")
+	assert.Contains(t, p.run("write", "gate/bit", "open").out, "done: wrote open; reads back open")
+	p.until("no finding", func() bool {
+		list, err := p.client.Findings(t.Context(), "plc")
+		return err == nil && len(list) == 0
+	})
+	refused := p.run("write", "gate/level", "12")
+	assert.NotZero(t, refused.code)
+	records, err := p.client.Writes(t.Context(), "gate/bit", 10)
+	require.NoError(t, err)
+	require.Len(t, records, 2)
+	assert.Equal(t, "refused open", records[1].Outcome+" "+records[1].Tried)
+	records, err = p.client.Writes(t.Context(), "gate/level", 10)
+	require.NoError(t, err)
+	require.Len(t, records, 1)
+	assert.Contains(t, records[0].Tried, "12")
 }
 
 func TestAddressesWithoutPointsOnTheCommandLine(t *testing.T) {

@@ -144,7 +144,7 @@ var ErrGivenUp = errors.New("not sent: the request was given up before its turn 
 // record is the write as it is kept.
 func (w Write) record(who Principal) store.WriteRecord {
 	return store.WriteRecord{Time: time.Now(), Who: who.Name, Tag: w.Tag, Station: w.Station, Address: w.Address.String(),
-		Outcome: string(w.Outcome), Before: Together(w.Before), Sent: Together(w.Sent), After: Together(w.After), Message: w.Message}
+		Outcome: string(w.Outcome), Tried: w.Tried, Before: Together(w.Before), Sent: Together(w.Sent), After: Together(w.After), Message: w.Message}
 }
 
 // Together is one value for several: the only one, or all of them as text.

@@ -31,6 +31,7 @@ type Write struct {
 	Station string
 	Address site.Address // the first
 	Outcome Outcome
+	Tried   string // what was to be written, as a person reads it
 	Before  []codec.Value
 	Sent    []codec.Value
 	After   []codec.Value
@@ -59,7 +60,7 @@ func (c *Controller) point(ctx context.Context, tag string, given codec.Value, r
 		return Write{Tag: tag}, ErrNoPoint
 	}
 	p := slot.Point
-	w := Write{Tag: tag, Station: p.Station, Address: p.Address, Before: one(slot.Live().Reading.Value)}
+	w := Write{Tag: tag, Station: p.Station, Address: p.Address, Tried: tried(slot, given), Before: one(slot.Live().Reading.Value)}
 	if !p.Writable {
 		w.NotAllowed = true
 		return w.refused("not sent: %s is read-only; set writable: true on the point to allow writing", tag), nil
@@ -83,7 +84,7 @@ func (c *Controller) point(ctx context.Context, tag string, given codec.Value, r
 // addresses writes to addresses that no point needs to have.
 func (c *Controller) addresses(ctx context.Context, st site.Station, p site.Point, given []codec.Value, record func(Write) error) (Write, error) {
 	slot := table.NewSlot(p, st)
-	w := Write{Station: st.Name, Address: p.Address}
+	w := Write{Station: st.Name, Address: p.Address, Tried: Together(given).String()}
 	job := writing{slot, link.Command{Address: p.Address, Layout: *slot.Layout}, record}
 	for i, v := range given {
 		raw, err := slot.Conversion().Raw(v)
@@ -97,6 +98,16 @@ func (c *Controller) addresses(ctx context.Context, st site.Station, p site.Poin
 	}
 	w.Sent = job.command.Raw
 	return c.perform(ctx, job, w)
+}
+
+// tried says a value that was given for a point as its readings are said, with its unit; as it was given when it is none.
+func tried(slot *table.Slot, given codec.Value) string {
+	raw, err := slot.Conversion().Raw(given)
+	if err != nil {
+		return given.String()
+	}
+	value, _ := slot.Conversion().Engineering(raw)
+	return strings.TrimSpace(slot.Conversion().Text(value) + " " + slot.Point.Unit)
 }
 
 func one(v codec.Value) []codec.Value {

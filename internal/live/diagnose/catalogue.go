@@ -174,6 +174,7 @@ var sentences = map[string]string{
 	"device-failure":               "The device says that it failed while it carried requests out.",
 	"device-busy":                  "The device says that it is busy with something else.",
 	"exception-unknown":            "The device refuses with a code that the standard does not have for reads.",
+	"write-function-refused":       "The device does not have function {function} ({name}); {why}.",
 	"function-refused":             "The device does not have the function that reads {what}.",
 	"address-refused":              "The device has no {what}.",
 	"value-refused":                "The device does not read {what} in this way.",

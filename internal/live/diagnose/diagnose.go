@@ -141,22 +141,23 @@ type NoteKind string
 
 // The kinds of note.
 const (
-	NoteOtherSource NoteKind = "other-source" // frames come from another outstation's address: Number
-	NoteOtherMaster NoteKind = "other-master" // its frames go to another master's address: Number
-	NoteTwoMasters  NoteKind = "two-masters"  // another master asks it: Number
-	NoteLinkOnly    NoteKind = "link-only"    // its data link layer answers, its application does not
-	NoteNoFunction  NoteKind = "no-function"  // it refused a function
-	NoteNoObject    NoteKind = "no-object"    // or an object
-	NoteNoClass     NoteKind = "no-class"     // or a class: Number
-	NoteConfirms    NoteKind = "confirms"     // it repeats what was confirmed
-	NoteEventsLost  NoteKind = "events-lost"  // its buffer overflowed
-	NoteTime        NoteKind = "time"         // its clock is wrong by Number seconds
-	NoteNeedsTime   NoteKind = "needs-time"   // it asks for the time
-	NoteMissing     NoteKind = "missing"      // it has none of some points: Number
-	NoteRestarted   NoteKind = "restarted"    // it restarted while it was watched
-	NoteTrouble     NoteKind = "trouble"      // it says that it has trouble
-	NoteCorrupt     NoteKind = "corrupt"      // or that its configuration is corrupt
-	NoteLocal       NoteKind = "local"        // or that points are in local control
+	NoteOtherSource   NoteKind = "other-source"   // frames come from another outstation's address: Number
+	NoteOtherMaster   NoteKind = "other-master"   // its frames go to another master's address: Number
+	NoteTwoMasters    NoteKind = "two-masters"    // another master asks it: Number
+	NoteLinkOnly      NoteKind = "link-only"      // its data link layer answers, its application does not
+	NoteNoFunction    NoteKind = "no-function"    // it refused a function
+	NoteWriteFunction NoteKind = "write-function" // or one that a write was made with: Number
+	NoteNoObject      NoteKind = "no-object"      // or an object
+	NoteNoClass       NoteKind = "no-class"       // or a class: Number
+	NoteConfirms      NoteKind = "confirms"       // it repeats what was confirmed
+	NoteEventsLost    NoteKind = "events-lost"    // its buffer overflowed
+	NoteTime          NoteKind = "time"           // its clock is wrong by Number seconds
+	NoteNeedsTime     NoteKind = "needs-time"     // it asks for the time
+	NoteMissing       NoteKind = "missing"        // it has none of some points: Number
+	NoteRestarted     NoteKind = "restarted"      // it restarted while it was watched
+	NoteTrouble       NoteKind = "trouble"        // it says that it has trouble
+	NoteCorrupt       NoteKind = "corrupt"        // or that its configuration is corrupt
+	NoteLocal         NoteKind = "local"          // or that points are in local control
 )
 
 // Note is something that was found out about a station beside what its figures tell.

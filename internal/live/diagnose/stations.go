@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/protocol/modbus"
 )
 
 // byProtocol is who finds what is wrong with a station, by its protocol; true when that explains what is wrong at its points.
@@ -19,6 +20,11 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	name, c, now := s.Station.Name, s.Counts, s.Since
 	add := func(code Code, certainty float64, cause Cause, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
+	}
+	if n, ok := s.Notes[NoteWriteFunction]; ok {
+		step, why := otherWrite(s.Station, int(n.Number))
+		add(FunctionRefused, 0.95, because("write-function-refused", "function", int(n.Number), "name", modbus.Function(int(n.Number)).Name(), "why", why),
+			[]string{n.Text}, step, say("see in the manual which functions the device has"))
 	}
 	late := s.late()
 	switch {
@@ -82,6 +88,23 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		f.partly(l, s)
 	}
 	return false
+}
+
+// otherWrite is the step to another way to write than with a function that the device does not have, and what that function is for.
+func otherWrite(s site.Station, function int) (step Step, why string) {
+	change := func(text, field string, value any) Step {
+		return set(text, site.KindStation, s.Name, map[string]any{field: value})
+	}
+	switch modbus.Function(function) {
+	case modbus.MaskWriteRegister:
+		return change("set partial_write: rewrite, so that the register is read, changed and written back; what the device changes in between is lost", "partial_write", site.PartialRewrite),
+			"one bit or byte of a register is written with it"
+	case modbus.WriteSingleRegister, modbus.WriteSingleCoil:
+		return change("set write_function: multiple, so that functions 15 and 16 write single addresses, too", "write_function", site.WriteMultiple), "single addresses are written with it"
+	case modbus.ReadWriteMultipleRegisters:
+		return change("set read_write: false, so that a write and its reading back are two requests", "read_write", false), "registers are written and read back with it"
+	}
+	return change("set write_function: single, so that functions 5 and 6 write; values of one address alone can be written then", "write_function", site.WriteSingle), "several addresses are written with it"
 }
 
 // late is how many responses came late, 0 when they are too few to mean something, or too few of many.

@@ -56,6 +56,9 @@ func Functions() map[int]string {
 	return all
 }
 
+// Name is the standard's name of the function; "" for one that is not spoken here.
+func (f Function) Name() string { return functionNames[f] }
+
 func (f Function) String() string {
 	if name, ok := functionNames[f]; ok {
 		return fmt.Sprintf("%s (%d)", name, byte(f))

@@ -17,6 +17,7 @@ type WriteRecord struct {
 	Station string // empty in records of before version 2
 	Address string // canonical, the first
 	Outcome string
+	Tried   string // what was to be written, as a person reads it; empty in records of before version 6
 	Before  codec.Value
 	Sent    codec.Value
 	After   codec.Value
@@ -33,8 +34,8 @@ func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err er
 	if err != nil {
 		return 0, err
 	}
-	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
-		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, before, sent)
+	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, tried, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
+		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, w.Tried, before, sent)
 	if err != nil {
 		return 0, fmt.Errorf("recording the write: %w", named(err))
 	}
@@ -81,7 +82,7 @@ func values(w WriteRecord) (before, sent, after string, err error) {
 
 // Writes lists recorded writes, newest first, those before the id given (0: all); to one tag when it is set.
 func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int) ([]WriteRecord, error) {
-	rows, err := s.query(ctx, `SELECT id, time, who, tag, station, address, outcome, before, sent, after, message FROM writes
+	rows, err := s.query(ctx, `SELECT id, time, who, tag, station, address, outcome, tried, before, sent, after, message FROM writes
 		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR tag = ?2) ORDER BY id DESC LIMIT ?3`, before, tag, limit)
 	if err != nil {
 		return nil, err
@@ -91,7 +92,7 @@ func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int)
 	for rows.Next() {
 		var w WriteRecord
 		var at, was, sent, after string
-		if err := rows.Scan(&w.ID, &at, &w.Who, &w.Tag, &w.Station, &w.Address, &w.Outcome, &was, &sent, &after, &w.Message); err != nil {
+		if err := rows.Scan(&w.ID, &at, &w.Who, &w.Tag, &w.Station, &w.Address, &w.Outcome, &w.Tried, &was, &sent, &after, &w.Message); err != nil {
 			return nil, err
 		}
 		w.Time = when(at)

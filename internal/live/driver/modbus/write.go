@@ -8,6 +8,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/modbus"
@@ -49,7 +50,11 @@ func (s *session) Write(station site.Station, what link.Command) link.Written {
 	began := time.Now()
 	answer, err := s.ask(unit, request)
 	s.counted(unit, err, time.Since(began), false)
+	s.writeFunction(station.Name, request.Function, err, answer.Doubtful)
 	if err != nil {
+		if is(err, modbus.IllegalFunction) {
+			err = fmt.Errorf("function %d (%s) with %w", byte(request.Function), request.Function.Name(), err)
+		}
 		if w.Err, w.Refused = err, refusedWrite(err) && !answer.Doubtful; !w.Refused && !s.Lost() {
 			w.After, _ = s.settled(station, what, back, sent, nil) // it may tell; when it does not, nothing is known
 		}
@@ -65,6 +70,20 @@ func (s *session) Write(station site.Station, what link.Command) link.Written {
 		w.Err = errors.New("it reads back otherwise")
 	}
 	return w
+}
+
+// writeFunction notes whether a device refused the function of a write, or carried it out.
+func (s *session) writeFunction(station string, f modbus.Function, err error, doubtful bool) {
+	note := diagnose.Note{Kind: diagnose.NoteWriteFunction, Number: float64(f)}
+	switch {
+	case s.host == nil || doubtful:
+		return
+	case is(err, modbus.IllegalFunction):
+		note.Text = fmt.Sprintf("a write with function %d (%s) was refused with %s", byte(f), f.Name(), modbus.IllegalFunction)
+	case err != nil:
+		return
+	}
+	s.host.Note(station, note)
 }
 
 // settled reads back what was written, from what was read already on, until it is what was sent or the device has had time enough.
