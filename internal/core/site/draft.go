@@ -134,6 +134,9 @@ func (d *Draft) Remove(kind Kind, name string, cascade bool) {
 	d.touch(k, nil)
 }
 
+// Dependents lists the entities that belong to e, as the draft has them.
+func (d *Draft) Dependents(e Entity) []Entity { return d.dependents(key{e.Kind(), e.Key()}) }
+
 // belonging says what depends on an entity.
 func belonging(dependents []Entity) string {
 	first := dependents[0]

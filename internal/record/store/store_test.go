@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -177,6 +178,32 @@ func TestRename(t *testing.T) {
 	assert.Equal(t, "gate-2", stations[0].Link)
 }
 
+// What was added and has got something of its own since is not taken back, and the change that added that is named.
+func TestUndoOfWhatHasGotMore(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	fill(t, s)
+	_, _, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) { d.Add(link("bank")) })
+	require.NoError(t, err)
+	added, err := s.Changes(ctx, site.KindLink, "bank", 0, 1)
+	require.NoError(t, err)
+	_, _, err = s.Modify(ctx, Edit{Who: "eve"}, func(d *site.Draft, _ *site.Site) {
+		st := site.NewStation()
+		st.Name, st.Link = "drive", "bank"
+		d.Add(st)
+	})
+	require.NoError(t, err)
+	_, _, err = s.Undo(ctx, "bob", added[0].ID)
+	assert.ErrorContains(t, err, "link bank: has station drive since, which was added by change ")
+	assert.NotContains(t, err.Error(), "cascade")
+	later, err := s.Changes(ctx, site.KindStation, "drive", 0, 1)
+	require.NoError(t, err)
+	_, _, err = s.Undo(ctx, "bob", later[0].ID)
+	require.NoError(t, err)
+	_, _, err = s.Undo(ctx, "bob", added[0].ID)
+	assert.NoError(t, err)
+}
+
 func TestUndo(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, t.TempDir())
@@ -190,7 +217,9 @@ func TestUndo(t *testing.T) {
 	require.NoError(t, err)
 
 	_, _, err = s.Undo(ctx, "bob", 1)
-	assert.ErrorContains(t, err, "was changed again since; undo that first")
+	assert.ErrorContains(t, err, "was changed again since by change ")
+	assert.ErrorContains(t, err, "by ann at ")
+	assert.Regexp(t, `link gate: was changed again since by change (\d+) \(change gate, by ann at [^)]*\); undo change \d+ first`, err.Error())
 	changes, _, err := s.Undo(ctx, "bob", last[0].ID)
 	require.NoError(t, err)
 	assert.Len(t, changes, 3, "what was removed together comes back together")

@@ -20,41 +20,77 @@ func (s *Store) Undo(ctx context.Context, who string, id int64) ([]site.Change, 
 	if len(records) == 0 {
 		return nil, nil, fmt.Errorf("%w: %d", ErrNoChange, id)
 	}
-	return s.Modify(ctx, Edit{Who: who}, func(d *site.Draft, _ *site.Site) {
+	var inWay []*obstacle
+	changes, left, err := s.Modify(ctx, Edit{Who: who}, func(d *site.Draft, _ *site.Site) {
+		inWay = nil
 		for _, r := range records { // newest first
-			if err := r.reverse(d); err != nil {
+			o, err := r.reverse(d)
+			if o != nil {
+				o.fault = &site.FieldError{Kind: r.Kind, Name: r.Name, Message: o.why}
+				inWay = append(inWay, o)
+				d.Fail(o.fault)
+			} else if err != nil {
 				d.Fail(&site.FieldError{Kind: r.Kind, Name: r.Name, Message: err.Error()})
 			}
 		}
 	})
+	for _, o := range inWay {
+		if err := s.nameLater(ctx, o, records[0].ID); err != nil {
+			return nil, nil, err
+		}
+	}
+	return changes, left, err
 }
 
-// reverse puts the entity of a record back to what it was before.
-func (r Record) reverse(d *site.Draft) error {
+// obstacle is why a change cannot be undone: what became of an entity since.
+type obstacle struct {
+	kind  site.Kind
+	name  string
+	why   string
+	fault *site.FieldError
+}
+
+// nameLater says in the fault of an obstacle which later change stands in the way.
+func (s *Store) nameLater(ctx context.Context, o *obstacle, after int64) error {
+	later, err := s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
+		WHERE id > ?1 AND kind = ?2 AND (name = ?3 OR json_extract(before, '$.'||?4) = ?3) ORDER BY id DESC LIMIT 1`, after, o.kind, o.name, site.KeyField(o.kind))
+	if err != nil || len(later) == 0 {
+		return err
+	}
+	l := later[0]
+	o.fault.Message = fmt.Sprintf("%s by change %d (%s %s, by %s at %s); undo change %d first", o.why, l.ID, l.Action, o.name, l.Who, l.Time.UTC().Format("2006-01-02 15:04:05 UTC"), l.ID)
+	return nil
+}
+
+// reverse puts the entity of a record back to what it was before, unless something stands in the way.
+func (r Record) reverse(d *site.Draft) (*obstacle, error) {
 	var before, after site.Entity
 	var err error
 	if r.Before != nil {
 		if before, err = site.Decode(r.Kind, r.Before); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if r.After != nil {
 		if after, err = site.Decode(r.Kind, r.After); err != nil {
-			return err
+			return nil, err
 		}
 		if now, ok := d.Get(r.Kind, after.Key()); !ok || !reflect.DeepEqual(now, after) {
-			return fmt.Errorf("was changed again since; undo that first")
+			return &obstacle{kind: r.Kind, name: after.Key(), why: "was changed again since"}, nil
 		}
 	}
 	switch {
 	case before == nil:
+		if below := d.Dependents(after); len(below) > 0 {
+			return &obstacle{kind: below[0].Kind(), name: below[0].Key(), why: fmt.Sprintf("has %s %s since, which was added", below[0].Kind(), below[0].Key())}, nil
+		}
 		d.Remove(r.Kind, after.Key(), false)
 	case after == nil:
 		d.Add(before)
 	default:
 		d.Replace(after.Key(), before)
 	}
-	return nil
+	return nil, nil
 }
 
 // batch returns the changes that were made together with the one of that id, newest first.
