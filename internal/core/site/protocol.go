@@ -122,8 +122,8 @@ func (p Protocol) rules() *rules {
 // Known reports whether p is a protocol.
 func (p Protocol) Known() bool { return p.rules().protocol != "" }
 
-// Traits are what others need to know of p; zero when it is none.
-func (p Protocol) Traits() Traits { return p.rules().Traits }
+// Traits are what others need to know of p, not to be changed; zero when it is none.
+func (p Protocol) Traits() *Traits { return &p.rules().Traits }
 
 // fieldsOf names the fields of a struct as JSON does.
 func fieldsOf(settings any) (names []string) {

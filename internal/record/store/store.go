@@ -16,8 +16,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"runtime"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -298,7 +296,11 @@ type stored struct {
 	err     error // why it cannot be read
 }
 
-// stored reads the entities of a kind by name. They are decoded on all processors: that is most of the time that a start takes.
+// decodedTogether is how many entities are decoded by one goroutine, while the next ones are read.
+const decodedTogether = 4096
+
+// stored reads the entities of a kind by name. They are decoded on all processors while others are read: that is most of the time that a
+// start takes.
 func (s *Store) stored(ctx context.Context, kind site.Kind) ([]stored, error) {
 	rows, err := s.db.QueryContext(ctx, "SELECT name, version, body FROM entities WHERE kind = ? ORDER BY name", kind)
 	if err != nil {
@@ -306,22 +308,33 @@ func (s *Store) stored(ctx context.Context, kind site.Kind) ([]stored, error) {
 	}
 	defer rows.Close()
 	var list []stored
-	for rows.Next() {
-		var e stored
-		if err := rows.Scan(&e.name, &e.version, &e.body); err != nil {
-			return nil, err
-		}
-		list = append(list, e)
-	}
 	var decoding sync.WaitGroup
-	for part := range slices.Chunk(list, max(1, (len(list)+runtime.NumCPU()-1)/runtime.NumCPU())) {
+	defer decoding.Wait()
+	decode := func(part []stored) {
 		decoding.Go(func() {
 			for i := range part {
 				part[i].entity, part[i].err = site.Decode(kind, part[i].body)
 			}
 		})
 	}
+	var parts [][]stored
+	part := make([]stored, 0, decodedTogether)
+	for rows.Next() {
+		var e stored
+		if err := rows.Scan(&e.name, &e.version, &e.body); err != nil {
+			return nil, err
+		}
+		if part = append(part, e); len(part) == cap(part) {
+			decode(part)
+			parts = append(parts, part)
+			part = make([]stored, 0, decodedTogether)
+		}
+	}
+	decode(part)
 	decoding.Wait()
+	for _, p := range append(parts, part) {
+		list = append(list, p...)
+	}
 	return list, rows.Err()
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
-	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
