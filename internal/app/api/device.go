@@ -120,7 +120,13 @@ func (s *Server) readRange(c *gin.Context) error {
 	}
 	width := p.Layout(st).Words()
 	if c.Query("type") != "" && what.Count%width != 0 {
-		what.Count = (what.Count + width - 1) / width * width // a value is read whole
+		if what.Count > 1 {
+			whole := site.Range{Start: what.Start, Count: what.Count / width * width}
+			more := site.Range{Start: what.Start, Count: whole.Count + width}
+			return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: "range", Value: c.Query("range"),
+				Message: fmt.Sprintf("%s is %d registers, and each %s takes %d: ask for %s", what, what.Count, p.Type, width, either(whole, more))}}
+		}
+		what.Count = width // the value that begins there
 	}
 	samples, err := s.readAround(c.Request.Context(), st.Name, what)
 	if err != nil {
@@ -141,6 +147,14 @@ func (s *Server) readRange(c *gin.Context) error {
 	}
 	c.JSON(http.StatusOK, list)
 	return nil
+}
+
+// either names two ranges of which the first may be empty.
+func either(a, b site.Range) string {
+	if a.Count == 0 {
+		return b.String()
+	}
+	return a.String() + " or " + b.String()
 }
 
 // typed makes values of registers.

@@ -55,6 +55,8 @@ type prober struct {
 	far    *far
 	found  []Held
 	table  site.Space // one that answers
+	at     uint16     // where that table answers
+	step   uint16     // how many registers it gives at least
 }
 
 // Probe runs the stages in order until one fails; report is told of each as it ends.
@@ -316,28 +318,41 @@ var readers = []struct {
 func (p *prober) tables() (string, error) {
 	var said []string
 	for _, r := range readers {
-		text := "no response"
-		for _, at := range []uint16{0, 1, 100, 1000} {
-			_, err := p.do(p.unit, modbus.Request{Function: r.function, Address: at, Quantity: 1})
-			var refused modbus.Exception
-			if err == nil {
-				text = fmt.Sprintf("answers at %d", at)
-				if p.table == "" && at == 0 {
-					p.table = r.space
-				}
-				break
-			}
-			if !errors.As(err, &refused) {
-				break
-			}
-			if text = "there, but not at 0, 1, 100 or 1000"; refused == modbus.IllegalFunction {
-				text = "not there"
-				break
-			}
+		at, step, text := p.present(r.space, r.function)
+		if at >= 0 && p.table == "" && r.space.Registers() {
+			p.table, p.at, p.step = r.space, uint16(at), step
 		}
 		said = append(said, string(r.space)+" "+text)
 	}
 	return strings.Join(said, "; "), nil
+}
+
+// present looks for a table at a few addresses: where it answers, -1 when nowhere, how many addresses it gives at least, and
+// that in words.
+func (p *prober) present(space site.Space, function modbus.Function) (at int, step uint16, text string) {
+	text = "no response"
+	quantities := []uint16{1}
+	if space.Registers() {
+		quantities = []uint16{1, 2} // some devices refuse half of a value
+	}
+	for _, at := range []uint16{0, 1, 100, 1000} {
+		for _, n := range quantities {
+			_, err := p.do(p.unit, modbus.Request{Function: function, Address: at, Quantity: n})
+			var refused modbus.Exception
+			switch {
+			case err == nil && n > 1:
+				return int(at), n, fmt.Sprintf("answers at %d, and refuses single ones", at)
+			case err == nil:
+				return int(at), n, fmt.Sprintf("answers at %d", at)
+			case !errors.As(err, &refused):
+				return -1, 1, text
+			case refused == modbus.IllegalFunction:
+				return -1, 1, "not there"
+			}
+			text = "there, but not at 0, 1, 100 or 1000"
+		}
+	}
+	return -1, 1, text
 }
 
 // limits finds out how much the device gives at once and, last, since a gateway may be busy with it for a while, whether it looks at
@@ -373,32 +388,47 @@ const mostSilent = 7
 
 // largest says how many registers are read at once.
 func (p *prober) largest() string {
-	if p.table != site.HoldingRegisters && p.table != site.InputRegisters {
-		return "no registers at 0 to try it on"
+	if p.table == "" {
+		return "no registers were found at 0, 1, 100 or 1000 to try it on"
 	}
 	function := readers[0].function
 	if p.table == site.InputRegisters {
 		function = readers[1].function
 	}
+	ask := func(n uint16) error {
+		_, err := p.do(p.unit, modbus.Request{Function: function, Address: p.at, Quantity: n})
+		return err
+	}
+	place := fmt.Sprintf("%s:%d", p.table, p.at)
 	var refusal error
-	silent := 0
+	silent, beyond := 0, uint16(modbus.MaxReadRegisters+1) // the fewest that were refused
 	for _, n := range []uint16{125, 120, 100, 64, 60, 50, 32, 20, 16, 10, 8, 4, 2, 1} {
-		_, err := p.do(p.unit, modbus.Request{Function: function, Quantity: n})
+		err := ask(n)
 		switch {
 		case err == nil && n == modbus.MaxReadRegisters:
 			return "125 registers at once, the most there is"
+		case err == nil && alive(refusal):
+			for n+p.step < beyond { // refusals cost little: the exact number is found
+				if middle := n + max(p.step, (beyond-n)/2/p.step*p.step); ask(middle) == nil {
+					n = middle
+				} else {
+					beyond = middle
+				}
+			}
+			if n == 1 {
+				return "single registers only"
+			}
+			return fmt.Sprintf("%d registers at once from %s; more are refused, there or for their number", n, place)
 		case err == nil && n == 1:
 			return "single registers only"
-		case err == nil && alive(refusal):
-			return fmt.Sprintf("at least %d registers at once from %s:0; more are refused, there or for their number", n, p.table)
 		case err == nil:
-			return fmt.Sprintf("at least %d registers at once from %s:0; longer reads get no valid response (%s), so the station needs its largest read set", n, p.table, refusal)
+			return fmt.Sprintf("at least %d registers at once from %s; longer reads get no valid response (%s), so the station needs its largest read set", n, place, refusal)
 		case !alive(err):
 			if silent++; silent > mostSilent {
 				return fmt.Sprintf("%d registers at once: %s", n, err)
 			}
 		}
-		refusal = err
+		refusal, beyond = err, n
 	}
-	return fmt.Sprintf("%s:0 is not answered any more", p.table)
+	return place + " is not answered any more"
 }

@@ -64,6 +64,20 @@ func only(unit byte, handle func(byte, []byte) modbus.Reply) func(byte, []byte) 
 	}
 }
 
+// span is a device with so many holding registers from an address on, and nothing else.
+func span(first, count int) func(byte, []byte) modbus.Reply {
+	return func(_ byte, pdu []byte) modbus.Reply {
+		if pdu[0] != 3 {
+			return refusal(pdu, modbus.IllegalFunction)
+		}
+		at, n := int(pdu[1])<<8|int(pdu[2]), int(pdu[3])<<8|int(pdu[4])
+		if at < first || at+n > first+count {
+			return refusal(pdu, modbus.IllegalDataAddress)
+		}
+		return modbus.Reply{PDU: append([]byte{3, byte(2 * n)}, make([]byte, 2*n)...)}
+	}
+}
+
 // stages probes unit 1 and gives the text of each stage by its name, and the last.
 func stages(t *testing.T, l site.Link) (all map[string]string, last Stage) {
 	all = map[string]string{}
@@ -92,9 +106,16 @@ func TestProbesOfOddDevices(t *testing.T) {
 		{"one that closes after each response", modbus.MBAP, only(1, closing(plain)), "limits", true, []string{"hr answers at 0; ir not there; co not there", "125 registers at once"}},
 		{"one that closes when it is asked", modbus.MBAP, closing(func(byte, []byte) modbus.Reply { return modbus.Reply{} }), "modbus", false, []string{"takes the connection and closes it when it is asked"}},
 		{"one that looks at no unit", modbus.MBAP, plain, "limits", true, []string{"unit 239, which is hardly there, answers as well"}},
-		{"one that refuses long reads", modbus.MBAP, only(1, registers(50, func() modbus.Reply { return modbus.Reply{PDU: []byte{0x83, 3}} })), "limits", true, []string{"at least 50 registers at once from hr:0; more are refused"}},
+		{"one that refuses long reads", modbus.MBAP, only(1, registers(50, func() modbus.Reply { return modbus.Reply{PDU: []byte{0x83, 3}} })), "limits", true, []string{"50 registers at once from hr:0; more are refused"}},
 		{"one that is silent about long reads", modbus.MBAP, only(1, registers(60, never)), "limits", true, []string{"at least 60 registers at once from hr:0; longer reads get no valid response"}},
 		{"one that reads single registers only", modbus.MBAP, only(1, registers(1, func() modbus.Reply { return modbus.Reply{PDU: []byte{0x83, 3}} })), "limits", true, []string{"single registers only"}},
+		{"one of seven registers from 100 on", modbus.MBAP, only(1, span(100, 7)), "limits", true, []string{"hr answers at 100", "7 registers at once from hr:100; more are refused, there or for their number"}},
+		{"one that refuses half a value", modbus.MBAP, only(1, func(u byte, pdu []byte) modbus.Reply {
+			if pdu[0] == 3 && pdu[4]%2 == 1 {
+				return refusal(pdu, modbus.IllegalDataValue)
+			}
+			return span(0, 14)(u, pdu)
+		}), "limits", true, []string{"hr answers at 0, and refuses single ones", "14 registers at once from hr:0"}},
 		{"one of another unit", modbus.MBAP, only(255, plain), "unit", false, []string{"unit 255 speaks Modbus", "unit 1 does not answer", "but unit 255 does"}},
 		{"one that answers in the name of another", modbus.MBAP, func(u byte, pdu []byte) modbus.Reply {
 			reply := plain(u, pdu)
@@ -103,7 +124,7 @@ func TestProbesOfOddDevices(t *testing.T) {
 		}, "unit", false, []string{"asked unit 1, and unit 2 answered", "but unit 2 does"}},
 		{"a gateway without it", modbus.MBAP, func(_ byte, pdu []byte) modbus.Reply { return refusal(pdu, modbus.GatewayTargetFailed) }, "unit", false, []string{"a gateway answers", "unit 1 does not answer"}},
 		{"one that says nothing", modbus.MBAP, func(byte, []byte) modbus.Reply { return modbus.Reply{} }, "modbus", false, []string{"no Modbus response", "framing rtu"}},
-		{"one that refuses everything", modbus.MBAP, only(1, func(_ byte, pdu []byte) modbus.Reply { return refusal(pdu, modbus.IllegalFunction) }), "limits", true, []string{"it refuses hr:0", "hr not there; ir not there", "no registers at 0 to try it on"}},
+		{"one that refuses everything", modbus.MBAP, only(1, func(_ byte, pdu []byte) modbus.Reply { return refusal(pdu, modbus.IllegalFunction) }), "limits", true, []string{"it refuses hr:0", "hr not there; ir not there", "no registers were found at 0, 1, 100 or 1000 to try it on"}},
 		{"one behind a serial gateway", modbus.RTU, only(1, plain), "limits", true, []string{"125 registers at once"}},
 		{"one with wrong checksums", modbus.RTU, func(u byte, pdu []byte) modbus.Reply {
 			reply := plain(u, pdu)
