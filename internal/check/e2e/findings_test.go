@@ -377,6 +377,27 @@ func TestAHealthyPlantHasNoFindings(t *testing.T) {
 	assert.Equal(t, "[]\n", p.run("findings", "-o", "json").out)
 }
 
+// A port without RTS says so at once, and the step changes that one setting.
+func TestAPortWithoutRTS(t *testing.T) {
+	p := wired(t, "serial", "rtu", "")
+	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 57600, "rts": "toggle"}})
+	began := time.Now()
+	f := p.found(diagnose.RTSMissing, "line")
+	assert.Less(t, time.Since(began), 6*time.Second)
+	assert.Contains(t, f.Cause, "has no RTS that can be driven, and rts is toggle")
+	status := p.run("status").out
+	assert.Contains(t, status, "down")
+	assert.Contains(t, status, "has no RTS to drive")
+	change := step(t, f)
+	body, err := p.client.Set(t.Context(), change.Kind, change.Name, change.Fields)
+	require.NoError(t, err)
+	assert.Contains(t, string(body), `"baud":57600`)
+	p.until("the line works", func() bool {
+		list, err := p.client.Findings(t.Context(), "")
+		return err == nil && len(list) == 0
+	})
+}
+
 // A capture of the traffic over a network and a serial line, dissected by an independent protocol analyser.
 func TestACaptureIsReadByAnotherProgram(t *testing.T) {
 	p := wired(t, "serial", "rtu", "")

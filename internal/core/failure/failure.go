@@ -14,5 +14,6 @@ const (
 	TLS         Kind = "tls"         // no secured connection comes about
 	Port        Kind = "port"        // the serial port is not there, or cannot be set so
 	Taken       Kind = "taken"       // another program has the port
+	RTS         Kind = "rts"         // the serial port has no RTS that can be driven
 	Modem       Kind = "modem"       // no modem answers
 )

@@ -25,6 +25,7 @@ const (
 	BindWrong         Code = "bind-wrong"
 	TLSRefused        Code = "tls-refused"
 	PortMissing       Code = "port-missing"
+	RTSMissing        Code = "rts-missing"
 	PortTaken         Code = "port-taken"
 	NoModem           Code = "no-modem"
 	CallFails         Code = "call-fails"

@@ -20,7 +20,7 @@ func (f *finder) link(l Link) bool {
 	if echoes, when := seen(c.Echoes, l.Since.Echoes); echoes >= enough {
 		step := say("find out what sends the bytes back: an adapter with its receiver always on, a loop-back plug, an echo service on that port")
 		if l.Link.Transport.UsesSerialPort() {
-			step = set("set echo: true, so that what comes back is taken off", site.KindLink, name, map[string]any{"serial": withEcho(l.Link)})
+			step = set("set echo: true, so that what comes back is taken off", site.KindLink, name, map[string]any{"serial": map[string]any{"echo": true}})
 		}
 		f.add(site.KindLink, name, Echo, 0.95, because("echo"),
 			[]string{fmt.Sprintf("%d of our own requests came back %s", echoes, when)}, step,
@@ -121,15 +121,6 @@ func (f *finder) said(link string) string {
 	return ""
 }
 
-func withEcho(l site.Link) map[string]any {
-	if l.Serial == nil {
-		return nil
-	}
-	s := *l.Serial
-	return map[string]any{"device": s.Device, "baud": s.Baud, "data_bits": s.DataBits, "parity": s.Parity, "stop_bits": s.StopBits,
-		"rts": s.RTS, "rts_before": s.Before, "rts_after": s.After, "echo": true}
-}
-
 // line finds what is wrong with a serial line as a whole.
 func (f *finder) line(l Link) bool {
 	name, c, now := l.Link.Name, l.Counts, l.Since
@@ -181,9 +172,7 @@ func (f *finder) line(l Link) bool {
 
 func otherParity(l site.Link) Step {
 	parity := map[string]string{"even": "none", "none": "even", "odd": "none"}[l.Serial.Parity]
-	s := *l.Serial
-	fields := map[string]any{"device": s.Device, "baud": s.Baud, "data_bits": s.DataBits, "parity": parity, "stop_bits": s.StopBits, "rts": s.RTS, "echo": s.Echo}
-	return set("try parity "+parity+", the other usual one", site.KindLink, l.Name, map[string]any{"serial": fields})
+	return set("try parity "+parity+", the other usual one", site.KindLink, l.Name, map[string]any{"serial": map[string]any{"parity": parity}})
 }
 
 func slower(l site.Link) Step {
@@ -192,7 +181,8 @@ func slower(l site.Link) Step {
 
 // down finds why a link does not open.
 func (f *finder) down(l Link) bool {
-	if l.Failures < 2 {
+	local := l.Failure == failure.RTS || l.Failure == failure.Port || l.Failure == failure.Taken || l.Failure == failure.Bind // nothing far away can pass
+	if l.Failures < 2 && !(local && l.Failures == 1) {
 		return true // not enough to conclude, and yet all that follows from it
 	}
 	evidence := []string{fmt.Sprintf("%d attempts failed", l.Failures), l.Reason}
@@ -231,6 +221,10 @@ func (f *finder) down(l Link) bool {
 	case l.Failure == failure.Port:
 		link(PortMissing, 0.97, because("port-missing", "port", l.Link.Serial.Device),
 			say("plug the adapter in; arithmon ports lists what there is"), say("choose a port that is there; the reason above names them"))
+	case l.Failure == failure.RTS:
+		link(RTSMissing, 0.97, because("rts-missing", "port", l.Link.Serial.Device, "rts", l.Link.Serial.RTS),
+			set("set rts: off; most adapters switch their direction by themselves", site.KindLink, name, map[string]any{"serial": map[string]any{"rts": site.RTSOff}}),
+			say("or use an adapter or port that has an RTS line"))
 	case l.Failure == failure.Taken:
 		link(PortTaken, 0.95, because("port-taken", "port", l.Link.Serial.Device),
 			say("close the other program"), say("see whether a second service runs on this machine"))

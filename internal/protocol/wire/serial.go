@@ -69,10 +69,10 @@ func openSerial(s site.LineSettings) (net.Conn, error) {
 		data = &waiting{Port: port}
 	}
 	l := &line{Port: port, data: data, lock: lock, settings: s}
-	if s.RTS == site.RTSOn {
-		if err := port.SetRTS(true); err != nil {
+	if s.RTS == site.RTSOn || s.RTS == site.RTSToggle { // which toggling begins with off
+		if err := port.SetRTS(s.RTS == site.RTSOn); err != nil {
 			l.Close()
-			return nil, fmt.Errorf("this port has no RTS to drive: %w; set rts: off", err)
+			return nil, &OpenError{failure.RTS, fmt.Errorf("port %s has no RTS to drive (%w); set rts: off", s.Device, err)}
 		}
 	}
 	return l, nil

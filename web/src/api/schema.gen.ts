@@ -68,6 +68,8 @@ export interface paths {
                     notation?: string;
                     /** @description co, di, ir or hr, for numbers that do not name one */
                     table?: string;
+                    /** @description data type of the point, by which the meanings of an ambiguous number are ordered */
+                    type?: string;
                 };
                 header?: never;
                 path?: never;
@@ -2839,6 +2841,8 @@ export interface components {
             address: string;
             /** @description as on the wire: hr:9 */
             canonical: string;
+            /** @description how many addresses it names, from that one on: 2 of 40010-40011 */
+            count: number;
             /** @description in words */
             meaning: string;
         };
@@ -2940,6 +2944,8 @@ export interface components {
             exception?: number;
             /** @description the values no longer move */
             frozen?: boolean;
+            /** @description requests with this function code are refused with exception 1 */
+            function?: number;
             /** @description responses of bytes without meaning */
             garbage?: boolean;
             /** @description DNP3: its data link layer answers, its application does not */
@@ -3776,10 +3782,10 @@ export interface components {
             /** @description unique name: letters, digits, - _ . */
             name: string;
             /**
-             * @description how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010)
+             * @description how its manual counts: offset (10 is offset 10), number (10 is the tenth), ref5 (40010), ref6 (400010), hex (0x0A is offset 10, and shown so)
              * @enum {string}
              */
-            notation: "offset" | "number" | "ref5" | "ref6";
+            notation: "offset" | "number" | "ref5" | "ref6" | "hex";
             /** @description telephone number, on a dialup link */
             number?: string;
             /**
@@ -3986,6 +3992,8 @@ export interface components {
             tag: string;
             /** Format: date-time */
             time: string;
+            /** @description what was to be written, as a person reads it, with its unit */
+            tried: string;
             who: string;
         };
         WriteRecordPage: {
