@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"sync"
 
 	"github.com/gin-gonic/gin"
@@ -135,7 +136,12 @@ func (s *Server) probe(c *gin.Context) error {
 	}
 	put := stream(c)
 	if err := s.take(c.Request.Context(), where, "a probe has the line", func(ctx context.Context) {
-		probe.Probe(ctx, where.link, to, func(stage probe.Stage) { put(newStage(stage)) })
+		probe.Probe(ctx, where.link, to, func(stage probe.Stage) {
+			if stage.OK && slices.Contains([]string{"unit", "link"}, stage.Name) { // it answered
+				s.engine.Found(where.name, to.Unit)
+			}
+			put(newStage(stage))
+		})
 	}); err != nil { // the response has begun, so that this is its last line
 		put(Stage{Name: "connect", Text: err.Error()})
 	}
@@ -158,7 +164,12 @@ func (s *Server) scan(c *gin.Context) error {
 	put := stream(c)
 	var failed error
 	err = s.take(c.Request.Context(), where, "a scan has the line", func(ctx context.Context) {
-		failed = probe.Scan(ctx, where.link, what, where.units, func(p probe.Progress) { put(newProgress(p)) })
+		failed = probe.Scan(ctx, where.link, what, where.units, func(p probe.Progress) {
+			if p.Found != nil {
+				s.engine.Found(where.name, p.Found.Unit)
+			}
+			put(newProgress(p))
+		})
 	})
 	if err = cmp.Or(err, failed); err != nil { // the response has begun, so that this is its last line
 		put(Progress{Ended: fmt.Sprint("failed: ", err)})

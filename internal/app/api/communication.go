@@ -26,15 +26,18 @@ var trafficQuery = []parameter{
 
 func (s *Server) findings(c *gin.Context) error {
 	subject := c.Query("subject")
-	list := s.engine.Findings()
+	list, watching := s.engine.Findings(), s.engine.Watching()
 	if subject != "" {
 		now := s.store.Site()
 		if err := known(now, subject, site.KindLink, site.KindStation, site.KindPoint); err != nil {
 			return err
 		}
 		list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !concerns(now, f, subject) })
+		watching = slices.DeleteFunc(watching, func(w diagnose.Watch) bool {
+			return !concerns(now, diagnose.Finding{Kind: site.KindStation, Subject: w.Station}, subject)
+		})
 	}
-	c.JSON(http.StatusOK, Findings{each(list, newFinding)})
+	c.JSON(http.StatusOK, Findings{each(list, newFinding), each(watching, newWatch)})
 	return nil
 }
 

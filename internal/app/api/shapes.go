@@ -8,6 +8,7 @@ import (
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/control"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/modbus"
@@ -153,7 +154,20 @@ type ProbeRequest struct {
 
 // Findings are conclusions about communication.
 type Findings struct {
-	Items []Finding `json:"items"`
+	Items    []Finding `json:"items"`
+	Watching []Watch   `json:"watching" doc:"stations without a good point of which too little is known yet to say why"`
+}
+
+// Watch is a station that is watched until there is enough evidence.
+type Watch struct {
+	Station string `json:"station"`
+	Bad     int    `json:"bad" doc:"of its points: all of them"`
+	Seconds int    `json:"seconds" doc:"until there is enough evidence"`
+	Text    string `json:"text" doc:"this in words"`
+}
+
+func newWatch(w diagnose.Watch) Watch {
+	return Watch{w.Station, w.Bad, int(w.Left.Round(time.Second) / time.Second), w.String()}
 }
 
 // TrafficPage is a part of what crossed the links.

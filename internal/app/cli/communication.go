@@ -22,18 +22,19 @@ func (a *app) findings() *cobra.Command {
 		Use:   "findings [SUBJECT]",
 		Short: "What is wrong with communication, why, and what to try next",
 		Long: `What is wrong with communication, why, and what to try next; the most certain first.
-SUBJECT is a link, a station or a tag; findings for its station and link, and for what is on it, are given, too. Ends with 4 when there are any.
+SUBJECT is a link, a station or a tag; findings for its station and link, and for what is on it, are given, too. Ends with 4 when there are any,
+or while a station without a good point is watched until there is enough evidence.
 A step with a change of settings is taken with: arithmon findings apply CODE SUBJECT`,
 		Args: arguments(0, 1, "at most one subject"),
 		RunE: func(c *cobra.Command, args []string) error {
-			list, err := a.client().Findings(c.Context(), strings.Join(args, ""))
+			all, err := a.client().FindingsAndWatching(c.Context(), strings.Join(args, ""))
 			if err != nil {
 				return err
 			}
-			if err := a.print(list, func(t *table) { a.tellFindings(t, list) }); err != nil {
+			if err := a.print(all.Items, func(t *table) { a.tellFindings(t, all) }); err != nil {
 				return err
 			}
-			if len(list) > 0 {
+			if len(all.Items)+len(all.Watching) > 0 {
 				return &exitError{code: exitNotGood}
 			}
 			return nil
@@ -105,7 +106,8 @@ func firstChange(f api.Finding) int {
 	return slices.IndexFunc(f.Next, func(s api.Step) bool { return s.Change != nil })
 }
 
-func (a *app) tellFindings(t *table, list []api.Finding) {
+func (a *app) tellFindings(t *table, all api.Findings) {
+	list := all.Items
 	if a.output == "csv" {
 		t.header("CODE", "SUBJECT", "SINCE", "CERTAINTY", "CAUSE")
 		for _, f := range list {
@@ -113,11 +115,14 @@ func (a *app) tellFindings(t *table, list []api.Finding) {
 		}
 		return
 	}
-	if len(list) == 0 {
+	for _, w := range all.Watching {
+		t.line(w.Text)
+	}
+	if len(list)+len(all.Watching) == 0 {
 		t.line("nothing is wrong with communication")
 	}
 	for i, f := range list {
-		if i > 0 {
+		if i > 0 || len(all.Watching) > 0 {
 			t.line("")
 		}
 		t.line(fmt.Sprintf("%s %s: %s (%.0f %% certain, since %s)", f.Kind, f.Subject, f.Code, 100*f.Certainty, f.Since.Local().Format(time.TimeOnly)))

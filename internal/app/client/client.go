@@ -300,9 +300,14 @@ func (c *Client) Scan(ctx context.Context, where api.ScanRequest, f func(api.Pro
 
 // Findings are the conclusions that stand now, of one subject when it is given.
 func (c *Client) Findings(ctx context.Context, subject string) ([]api.Finding, error) {
-	var f api.Findings
-	err := c.do(ctx, http.MethodGet, "/api/v1/findings", url.Values{"subject": {subject}}, nil, &f)
-	return f.Items, err
+	all, err := c.FindingsAndWatching(ctx, subject)
+	return all.Items, err
+}
+
+// FindingsAndWatching lists what stands now, and the stations that are watched until there is enough evidence.
+func (c *Client) FindingsAndWatching(ctx context.Context, subject string) (all api.Findings, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/findings", url.Values{"subject": {subject}}, nil, &all)
+	return all, err
 }
 
 // ResetFigures begins the figures since reset anew.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/rig"
 )
 
@@ -90,4 +91,28 @@ points: [{tag: other, station: two, address: "hr:0"}]
 	require.NoError(t, page.Go(p.service.URL+"/stations?station=two"))
 	require.NoError(t, page.Click("[data-test=probe]"))
 	shows(t, page, "[data-test=probe-stages]", "limits")
+}
+
+// A sensor is given another address: what was found by a scan counts, and the finding sets the station to it.
+func TestADeviceThatGotAnotherAddress(t *testing.T) {
+	p := startWith(t, []byte(`
+rig: 1
+lines:
+  - {name: line, transport: serial, framing: rtu, serial: {baud: 57600}, stations: [{unit: 9, tables: {hr: 4}, values: [{at: "hr:0", type: uint16, set: 22}]}]}
+`))
+	p.apply(`
+arithmon: 1
+links: [{name: line, protocol: modbus, transport: serial, timeout: 100ms, serial: {device: ` + p.rig.Address("line") + `, baud: 57600}}]
+stations: [{name: sensor, link: line, unit: 1, poll: 200ms}]
+points: [{tag: level, station: sensor, address: "hr:0"}]
+`)
+	first := p.run("findings")
+	assert.NotContains(t, first.out, "nothing is wrong")
+	assert.Equal(t, 4, first.code)
+	assert.Contains(t, p.run("scan", "line", "--last", "10", "--wait", "50ms").out, "unit 9")
+	f := p.found(diagnose.UnitSilent, "sensor")
+	assert.Contains(t, f.Cause, "Unit 1 does not answer, while a scan of the link found unit 9.")
+	assert.Contains(t, p.run("findings", "apply", "unit-silent", "sensor").out, "is set to")
+	p.awaitQuality("level", "good")
+	p.until("all is well", func() bool { return p.run("findings").out == "nothing is wrong with communication\n" })
 }

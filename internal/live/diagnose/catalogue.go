@@ -72,6 +72,7 @@ var catalogue = []Meaning{
 	{WordOrder, site.KindPoint, "The words or bytes of the value are in another order than the point says."},
 	{AddressShifted, site.KindPoint, "The value is read one address too early or too late."},
 	{ValueOdd, site.KindPoint, "The value has an implausible magnitude."},
+	{NothingGood, site.KindStation, "No point of the station is good, and nothing that was seen tells why."},
 	{ValueFrozen, site.KindPoint, "The value stands though it used to move, and others still do."},
 }
 
@@ -189,6 +190,9 @@ var sentences = map[string]string{
 	"some-outstations-silent":      "{n} of {all} outstations do not answer, while the others do.",
 	"all-outstations-silent":       "None of the {all} outstations at {place} answers.",
 	"order-alternates":             "Its value jumps between two magnitudes: the device gives its words now in one order, now in the other.",
+	"nothing-good":                 "None of the {points} points of the station is good: they are bad ({reason}).",
+	"unit-silent-found":            "Unit {unit} does not answer, while a scan of the link found {found}.",
+	"outstation-silent-found":      "Outstation {outstation} does not answer, while a scan of the link found {found}.",
 	"value-frozen":                 "It answers, and its values no longer move, though they used to, and others still do.",
 	"word-order":                   "Its value is implausible, or jumps; with byte order {order} it would not.",
 	"word-order-of-several":        "What each of {points} points shows is implausible, or jumps; with byte order {order} it would not.",

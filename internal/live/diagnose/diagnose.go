@@ -66,6 +66,7 @@ const (
 	WordOrder      Code = "word-order"
 	AddressShifted Code = "address-shifted"
 	ValueOdd       Code = "value-odd"
+	NothingGood    Code = "nothing-good"
 	ValueFrozen    Code = "value-frozen"
 )
 
@@ -118,6 +119,8 @@ type Link struct {
 	Since        Counts       // since the last response
 	Faults       int          // how often a fault of this program ended one of its sessions, if one has lately
 	Fault        string       // the last one
+	Found        []int        // units or outstations that a scan or a probe found on it lately
+	FoundAgo     time.Duration
 }
 
 // Station is the evidence about a station.
@@ -135,6 +138,9 @@ type Station struct {
 	Median      time.Duration
 	Refused     []Refusal
 	Notes       map[NoteKind]Note
+	Bad         int           // of its points, when none of them is good or uncertain; 0 otherwise
+	BadFor      time.Duration // how long that has been so
+	Why         string        // for most of them
 }
 
 // NoteKind is a kind of note.
@@ -222,6 +228,7 @@ func Find(e Evidence) []Finding {
 		f.shared(l)
 	}
 	f.points(e.Points)
+	f.nothingGood(e)
 	slices.SortStableFunc(f.list, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Certainty, a.Certainty), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Code, b.Code))
 	})

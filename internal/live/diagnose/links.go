@@ -128,7 +128,7 @@ func (f *finder) line(l Link) bool {
 	switch {
 	case l.Link.Transport == site.Dialup:
 		return false
-	case now.Timeouts >= enough && now.Received == 0 && now.Answers == 0 && f.allSilent(name):
+	case now.Timeouts >= enough && now.Received == 0 && now.Answers == 0 && len(l.Found) == 0 && f.allSilent(name):
 		f.add(site.KindLink, name, LineSilent, 0.85, because("line-silent"),
 			[]string{fmt.Sprintf("%d requests, %d bytes sent, none received", now.Requests, now.Sent)},
 			say("check the wiring: A and B swapped, the wrong pair, no common ground, the plug out"),

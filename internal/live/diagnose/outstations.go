@@ -188,6 +188,15 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 		if l.Link.Transport.UsesSerialPort() {
 			cause = because("outstation-silent", "outstation", theirs)
 		}
+		if found := f.strangers(l); len(found) > 0 {
+			steps := []Step{}
+			for _, u := range found[:min(len(found), someOf)] {
+				steps = append(steps, set(fmt.Sprintf("set outstation: %d, which answered", u), site.KindStation, name, map[string]any{"outstation": u}))
+			}
+			add(OutstationSilent, 0.85, because("outstation-silent-found", "outstation", theirs, "found", enumerated("outstation", found)), []string{requests, l.foundText("outstation")},
+				append(steps, say(fmt.Sprintf("check its master address: this one is %d", ours)))...)
+			return
+		}
 		add(OutstationSilent, 0.75, cause, []string{requests},
 			say("check the link address in the device's settings; arithmon scan looks for addresses"),
 			say(fmt.Sprintf("check its master address: this one is %d", ours)), say("see whether another master holds the device's only session"))

@@ -201,6 +201,33 @@ func lateness(l Link, s Station) (evidence string, next []Step) {
 	}
 }
 
+// strangers are the units that a scan or probe found on a link and no station of it has.
+func (f *finder) strangers(l Link) (list []int) {
+	for _, u := range l.Found {
+		if f.units[l.Link.Name][u] == "" {
+			list = append(list, u)
+		}
+	}
+	return list
+}
+
+// foundText says what a scan or probe found on a link, and when.
+func (l Link) foundText(what string) string {
+	return fmt.Sprintf("%s ago a scan or probe was answered by %s", l.FoundAgo.Round(time.Second), enumerated(what, l.Found))
+}
+
+// enumerated names units: unit 3, units 3, 4 and 7.
+func enumerated(what string, list []int) string {
+	texts := make([]string, len(list))
+	for i, n := range list {
+		texts[i] = fmt.Sprint(n)
+	}
+	if len(list) == 1 {
+		return what + " " + texts[0]
+	}
+	return what + "s " + strings.Join(texts[:len(texts)-1], ", ") + " and " + texts[len(texts)-1]
+}
+
 // silent finds what a station that does not answer may suffer from.
 func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 	evidence := []string{fmt.Sprintf("%d requests, no response", s.Since.Requests)}
@@ -240,7 +267,17 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 		certainty = 0.85
 		evidence = append(evidence, "so the line and its settings are good: others answer over it")
 	}
-	next := []Step{say("check the device's power and its unit"), say("let the units be found: arithmon scan " + l.Link.Name)}
+	var next []Step
+	if found := f.strangers(l); len(found) > 0 && neighbours == 0 {
+		certainty, cause = 0.85, because("unit-silent-found", "unit", unit, "found", enumerated("unit", found))
+		evidence = append(evidence, l.foundText("unit"))
+		for _, u := range found[:min(len(found), someOf)] {
+			next = append(next, set(fmt.Sprintf("set unit: %d, which answered", u), site.KindStation, s.Station.Name, map[string]any{"unit": u}))
+		}
+	} else if len(l.Found) > 0 {
+		evidence = append(evidence, l.foundText("unit"))
+	}
+	next = append(next, say("check the device's power and its unit"), say("let the units be found: arithmon scan "+l.Link.Name))
 	if l.Link.Transport == site.TCP && l.Link.Framing == site.MBAP && neighbours == 0 {
 		if s.Station.Unit != 255 && s.Station.Unit != 1 {
 			next = append(next, set("a device that is itself on the network often wants unit 255 or 1: set unit: 255", site.KindStation, s.Station.Name, map[string]any{"unit": 255}))

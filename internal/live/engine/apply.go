@@ -10,6 +10,7 @@ import (
 func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	e.findings.stale = true
 	links, stations := map[string]bool{}, map[string]bool{} // to restart, to configure
 	var removed []string
 	for _, c := range changes {

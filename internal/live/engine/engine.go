@@ -67,6 +67,7 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.ctx, e.cancel = context.WithCancel(ctx)
+	e.findings.stale = true
 	for _, l := range s.Links() {
 		e.startLink(s, l, nil)
 	}

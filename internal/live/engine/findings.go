@@ -13,8 +13,10 @@ const diagnoseEvery = 2 * time.Second
 
 // findings keeps what stands now.
 type findings struct {
-	list  []diagnose.Finding
-	since map[string]time.Time // by code and subject
+	list     []diagnose.Finding
+	since    map[string]time.Time // by code and subject
+	watching []diagnose.Watch
+	stale    bool // the site has changed since
 }
 
 // diagnose draws conclusions until ctx ends.
@@ -56,14 +58,43 @@ func (e *Engine) conclude(now time.Time) {
 		}
 		list[i].Since = since[key]
 	}
-	e.findings = findings{list, since}
+	e.findings = findings{list, since, diagnose.Watching(all, list), false}
 }
 
 // Findings are the conclusions that stand now, the most certain first.
 func (e *Engine) Findings() []diagnose.Finding {
+	e.refresh()
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return append([]diagnose.Finding{}, e.findings.list...)
+}
+
+// refresh draws conclusions when the site has changed since they were drawn.
+func (e *Engine) refresh() {
+	e.mu.Lock()
+	stale := e.findings.stale
+	e.mu.Unlock()
+	if stale {
+		e.guarded("diagnosing", func() { e.conclude(time.Now()) })
+	}
+}
+
+// Watching lists the stations without a good point of which too little is known yet to say why.
+func (e *Engine) Watching() []diagnose.Watch {
+	e.refresh()
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return append([]diagnose.Watch{}, e.findings.watching...)
+}
+
+// Found notes units or outstations that a scan or a probe has found on a link.
+func (e *Engine) Found(name string, units ...int) {
+	e.mu.Lock()
+	r := e.runners[name]
+	e.mu.Unlock()
+	if r != nil {
+		r.Found(units, time.Now())
+	}
 }
 
 // Traffic is what crossed the links.

@@ -181,6 +181,9 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		Link: r.link, Up: r.status.State == Up, Down: r.status.State == Down, Failure: r.failure, Failures: r.failures,
 		Reason: r.status.Reason, Worked: r.status.Statistics.Answers > 0,
 	}
+	if ago := now.Sub(r.foundAt); len(r.found) > 0 && ago < foundFor {
+		l.Found, l.FoundAgo = slices.Clone(r.found), ago
+	}
 	for _, c := range r.connections {
 		if c.session != nil {
 			l.Open++
@@ -198,6 +201,12 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 			Slowest: time.Duration(max(t.slowest, s.since.slowest) * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
 		}
 		st.Since = s.since.counts()
+		switch n := r.table.Count(s.Slots); {
+		case n.Good+n.Uncertain > 0 || n.Bad == 0:
+			s.notBad = now
+		default:
+			st.Bad, st.BadFor, st.Why = n.Bad, now.Sub(s.notBad), r.table.Why(s.Slots)
+		}
 		if now.Sub(s.otherAt) < time.Minute {
 			st.OtherUnit = s.otherUnit
 		}
@@ -227,6 +236,25 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		l.Faults, l.Fault = r.faults, r.fault
 	}
 	return l, stations
+}
+
+// foundFor is how long it counts what a scan or a probe has found.
+const foundFor = 15 * time.Minute
+
+// Found notes units or outstations that a scan or a probe has found on the link: what was found counts as evidence.
+func (r *Runner) Found(units []int, now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if now.Sub(r.foundAt) >= foundFor {
+		r.found = nil
+	}
+	for _, u := range units {
+		if !slices.Contains(r.found, u) {
+			r.found = append(r.found, u)
+		}
+	}
+	slices.Sort(r.found)
+	r.foundAt = now
 }
 
 // ResetFigures begins the figures of the link and its stations anew.

@@ -62,6 +62,8 @@ type Runner struct {
 	figures  *figures            // of what is the link's alone, nil while there is nothing; guarded by mu
 	since    tally               // since the last response of anything; guarded by mu
 	units    map[int]*stationRun // by unit; guarded by mu
+	found    []int               // by a scan or probe; guarded by mu
+	foundAt  time.Time           // likewise
 	failure  failure.Kind        // why it does not open; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
 	faults   int                 // panics of its sessions; guarded by mu
@@ -94,6 +96,7 @@ type stationRun struct {
 	lastKind  traffic.Kind
 	refusals  map[*entry]*refusal
 	notes     map[diagnose.NoteKind]diagnose.Note
+	notBad    time.Time // when a point of it was last not bad, as far as was looked
 }
 
 // Options are what a Runner needs.

@@ -30,7 +30,7 @@ func (r *Runner) configure(station Station) {
 		r.mu.Unlock()
 	} else {
 		station.Memory = new(atomic.Value)
-		s = &stationRun{Station: station, status: StationStatus{Name: station.Name, Link: r.link.Name, State: StationUnknown}}
+		s = &stationRun{Station: station, notBad: time.Now(), status: StationStatus{Name: station.Name, Link: r.link.Name, State: StationUnknown}}
 		r.mu.Lock()
 		r.stations[station.Name] = s
 		r.units[station.LinkAddress()] = s

@@ -81,3 +81,20 @@ func (t *Table) Count(slots []*Slot) Count {
 	c.waiting = still
 	return Count{int(c.of[good]), int(c.of[uncertain]), int(c.of[bad])}
 }
+
+// Why is the reason that most of some points are bad for.
+func (t *Table) Why(slots []*Slot) string {
+	reasons := map[reading.Reason]int{}
+	for _, s := range slots {
+		if r := s.Reading(); r.Quality == reading.Bad {
+			reasons[r.Reason]++
+		}
+	}
+	var most reading.Reason
+	for r, n := range reasons {
+		if n > reasons[most] || n == reasons[most] && r < most {
+			most = r
+		}
+	}
+	return string(most)
+}

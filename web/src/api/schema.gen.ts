@@ -3064,6 +3064,8 @@ export interface components {
         };
         Findings: {
             items: components["schemas"]["Finding"][];
+            /** @description stations without a good point of which too little is known yet to say why */
+            watching: components["schemas"]["Watch"][];
         };
         Found: {
             /** @description what it says of itself, or how it answers */
@@ -3960,6 +3962,15 @@ export interface components {
             answers: number;
             failed: number;
             median_ms: number;
+        };
+        Watch: {
+            /** @description of its points: all of them */
+            bad: number;
+            /** @description until there is enough evidence */
+            seconds: number;
+            station: string;
+            /** @description this in words */
+            text: string;
         };
         Windows: {
             /** @description over the last minute */

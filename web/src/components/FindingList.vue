@@ -2,18 +2,21 @@
 import { ElMessage, ElMessageBox } from 'element-plus'
 import { ref } from 'vue'
 
-import { api, message, type Finding, type FindingStep } from '../api/client'
+import { api, message, type Finding, type FindingStep, type Watch } from '../api/client'
 import { useEvery } from '../composables/useEvery'
 import { age } from '../format'
 
 // What is wrong with communication: of everything, or what helps with one link, station or point.
 const props = defineProps<{ subject?: string }>()
 const list = ref<Finding[]>([])
+const watching = ref<Watch[]>([])
 const now = ref(Date.now())
 
 async function load() {
   try {
-    list.value = (await api.findings(props.subject)).items
+    const all = await api.findings(props.subject)
+    list.value = all.items
+    watching.value = all.watching
   } catch {
     // the page says that the service does not answer
   }
@@ -46,6 +49,7 @@ async function take(step: FindingStep) {
 </script>
 
 <template>
+  <div v-for="w in watching" :key="w.station" class="watching" data-test="watching">{{ w.text }}</div>
   <section v-for="f in list" :key="f.code + f.subject" class="finding" :data-test="`finding-${f.code}`">
     <div class="cause">
       <svg viewBox="0 0 14 14" width="14" height="14" aria-hidden="true"><path d="M7 1l6 12H1z" fill="none" stroke="currentColor" stroke-width="1.6" /><path d="M7 5v4M7 10.6v1" stroke="currentColor" stroke-width="1.6" /></svg>
@@ -69,6 +73,12 @@ async function take(step: FindingStep) {
 </template>
 
 <style scoped>
+.watching {
+  background: var(--el-bg-color);
+  border: 1px dashed var(--el-border-color);
+  border-radius: 8px;
+  padding: 8px 14px;
+}
 .finding {
   background: var(--el-bg-color);
   border: 1px solid var(--el-border-color-lighter);
