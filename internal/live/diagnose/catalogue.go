@@ -73,6 +73,7 @@ var catalogue = []Meaning{
 	{AddressShifted, site.KindPoint, "The value is read one address too early or too late."},
 	{ValueOdd, site.KindPoint, "The value has an implausible magnitude."},
 	{NothingGood, site.KindStation, "No point of the station is good, and nothing that was seen tells why."},
+	{EndOfType, site.KindPoint, "The value stands exactly at an end of its type, as devices give it when they have none."},
 	{ValueFrozen, site.KindPoint, "The value stands though it used to move, and others still do."},
 }
 
@@ -193,6 +194,8 @@ var sentences = map[string]string{
 	"nothing-good":                 "None of the {points} points of the station is good: they are bad ({reason}).",
 	"unit-silent-found":            "Unit {unit} does not answer, while a scan of the link found {found}.",
 	"outstation-silent-found":      "Outstation {outstation} does not answer, while a scan of the link found {found}.",
+	"end-of-type":                  "It stands at {shown}, which is {code}, an end of its type: many devices give that when they have no value, as with a sensor that failed or is missing.",
+	"ends-of-types":                "{points} points stand exactly at an end of their types: many devices give that when they have no value, as with sensors that failed or are missing.",
 	"value-frozen":                 "It answers, and its values no longer move, though they used to, and others still do.",
 	"word-order":                   "Its value is implausible, or jumps; with byte order {order} it would not.",
 	"word-order-of-several":        "What each of {points} points shows is implausible, or jumps; with byte order {order} it would not.",

@@ -67,6 +67,7 @@ const (
 	AddressShifted Code = "address-shifted"
 	ValueOdd       Code = "value-odd"
 	NothingGood    Code = "nothing-good"
+	EndOfType      Code = "end-of-type"
 	ValueFrozen    Code = "value-frozen"
 )
 

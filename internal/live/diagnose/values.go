@@ -29,6 +29,7 @@ type Point struct {
 	Shown   string        // its value now
 	Would   string        // its value under Better
 	Float   string        // its value as a floating-point one, when an integer may be that; "" when not
+	End     string        // raw code at an end of its type, at which it stands: 0x8000; "" for none
 	Peers   int           // other points of its station that have its byte order, as it has, from the station, and are right by it
 }
 
@@ -329,10 +330,12 @@ func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
 
 // points finds what is wrong with single values.
 func (f *finder) points(list []Point) {
-	frozen, orders, shifted, odd := map[string][]Point{}, map[string][]Point{}, map[string][]Point{}, map[string][]Point{}
+	frozen, orders, shifted, odd, ended := map[string][]Point{}, map[string][]Point{}, map[string][]Point{}, map[string][]Point{}, map[string][]Point{}
 	for _, p := range list {
 		switch {
 		case f.covered[p.Point.Station]:
+		case p.End != "":
+			ended[p.Point.Station] = append(ended[p.Point.Station], p)
 		case p.Swaps >= enough:
 			f.add(site.KindPoint, p.Point.Tag, WordOrder, 0.8, because("order-alternates"),
 				[]string{fmt.Sprintf("its words changed places %d times within a minute", p.Swaps), "it shows " + p.Shown},
@@ -353,6 +356,9 @@ func (f *finder) points(list []Point) {
 	}
 	for _, points := range shifted {
 		f.shifted(points)
+	}
+	for _, points := range ended {
+		f.ended(points)
 	}
 	for station, points := range odd {
 		f.odd(station, points)

@@ -49,7 +49,13 @@ func (t *Table) Evidence(now time.Time) (list []diagnose.Point) {
 			right[slot.Point.Station]++
 		}
 		p := slot.movement.Strange(*slot.Layout, sec, lively)
-		if p.Swaps > 0 || p.Frozen || p.Better != "" || p.Odd {
+		if slot.movement.Resting(slot.Layout.Type, sec) {
+			slot.settle()
+			if raw, err := slot.Layout.Decode(slot.reading.Raw.Words); err == nil && slot.reading.Quality != reading.Bad {
+				p.End = diagnose.EndCode(*slot.Point, raw)
+			}
+		}
+		if p.End != "" || p.Swaps > 0 || p.Frozen || p.Better != "" || p.Odd {
 			slot.settle()
 			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
 			if f, ok := slot.reading.Value.Float(); ok && f == 0 && slot.Layout.Type != codec.TypeBool {
