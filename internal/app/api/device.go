@@ -106,35 +106,51 @@ func (s *Server) readRange(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	convention := st.Convention()
-	what, err := convention.ParseRange(c.Query("range"), "")
-	if err == nil && what.Count > maxRange {
-		err = fmt.Errorf("%s is %d addresses; at most %d are read at once", what, what.Count, maxRange)
-	}
+	what, p, err := wanted(st, c.Query("range"), c.Query("type"), c.Query("order"), c.Query("length"))
 	if err != nil {
-		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: "range", Value: c.Query("range"), Message: err.Error()}}
+		return err
 	}
-	p, fault := direct(st, what.Start, c.Query("type"), c.Query("order"), c.Query("length"))
-	if fault != nil {
-		return fault
-	}
-	width := p.Layout(st).Words()
-	if c.Query("type") != "" && what.Count%width != 0 {
-		if what.Count > 1 {
-			whole := site.Range{Start: what.Start, Count: what.Count / width * width}
-			more := site.Range{Start: what.Start, Count: whole.Count + width}
-			return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: "range", Value: c.Query("range"),
-				Message: fmt.Sprintf("%s is %d registers, and each %s takes %d: ask for %s", what, what.Count, p.Type, width, either(whole, more))}}
-		}
-		what.Count = width // the value that begins there
-	}
-	samples, err := s.readAround(c.Request.Context(), st.Name, what)
+	samples, err := readAround(what, func(part site.Range) ([]tableSample, error) {
+		return s.engine.ReadAddresses(c.Request.Context(), st.Name, part)
+	})
 	if err != nil {
 		return gateway(err)
 	}
-	if c.Query("type") != "" && what.Start.Space.Registers() {
-		c.JSON(http.StatusOK, Page[RawReading]{Items: typed(samples, p.Layout(st), convention)})
-		return nil
+	c.JSON(http.StatusOK, rawReadings(samples, p, st, c.Query("type") != ""))
+	return nil
+}
+
+// wanted reads what is to be read: a range, which is as long as its values are, and how they are laid out.
+func wanted(st site.Station, text, typ, order, length string) (site.Range, site.Point, error) {
+	wrong := func(format string, args ...any) error {
+		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: "range", Value: text, Message: fmt.Sprintf(format, args...)}}
+	}
+	what, err := st.Convention().ParseRange(text, "")
+	switch {
+	case err != nil:
+		return what, site.Point{}, wrong("%s", err)
+	case what.Count > maxRange:
+		return what, site.Point{}, wrong("%s is %d addresses; at most %d are read at once", what, what.Count, maxRange)
+	}
+	p, err := direct(st, what.Start, typ, order, length)
+	if err != nil {
+		return what, p, err
+	}
+	if width := p.Layout(st).Words(); typ != "" && what.Count%width != 0 {
+		if what.Count > 1 {
+			whole := site.Range{Start: what.Start, Count: what.Count / width * width}
+			return what, p, wrong("%s is %d registers, and each %s takes %d: ask for %s", what, what.Count, p.Type, width, either(whole, site.Range{Start: what.Start, Count: whole.Count + width}))
+		}
+		what.Count = width // the value that begins there
+	}
+	return what, p, nil
+}
+
+// rawReadings makes readings of what was read: values of a type that was asked for, otherwise one of each address.
+func rawReadings(samples []tableSample, p site.Point, st site.Station, typed bool) Page[RawReading] {
+	convention := st.Convention()
+	if typed && p.Address.Space.Registers() {
+		return Page[RawReading]{Items: valuesOf(samples, p.Layout(st), convention)}
 	}
 	list := Page[RawReading]{Items: make([]RawReading, len(samples))}
 	for i, sample := range samples {
@@ -145,8 +161,7 @@ func (s *Server) readRange(c *gin.Context) error {
 		}
 		list.Items[i] = r
 	}
-	c.JSON(http.StatusOK, list)
-	return nil
+	return list
 }
 
 // either names two ranges of which the first may be empty.
@@ -157,8 +172,8 @@ func either(a, b site.Range) string {
 	return a.String() + " or " + b.String()
 }
 
-// typed makes values of registers.
-func typed(samples []table.Sample, layout codec.Layout, convention site.Convention) []RawReading {
+// valuesOf makes values of registers.
+func valuesOf(samples []table.Sample, layout codec.Layout, convention site.Convention) []RawReading {
 	list := []RawReading{}
 	for n := layout.Words(); len(samples) >= n; samples = samples[n:] {
 		r := RawReading{Address: samples[0].Address.String(), Shown: samples[0].Address.Format(convention)}
@@ -302,30 +317,47 @@ func (s *Server) writeRange(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	wrong := func(field, value, format string, args ...any) error {
-		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: field, Value: value, Message: fmt.Sprintf(format, args...)}}
-	}
-	what, err := st.Convention().ParseRange(request.Range, "")
-	if err != nil {
-		return wrong("range", request.Range, "%s", err)
-	}
-	length := ""
-	if request.Length != 0 {
-		length = strconv.Itoa(request.Length)
-	}
-	p, err := direct(st, what.Start, string(request.Type), string(request.Order), length)
+	p, err := writable(st, request)
 	if err != nil {
 		return err
-	}
-	width := p.Layout(st).Words()
-	if n := len(request.Values); n == 0 || what.Count > 1 && n*width != what.Count {
-		return wrong("values", fmt.Sprint(n), "%d values of %s take %d addresses, but %s has %d; give as many values as fit", n, p.Type, n*width, what, what.Count)
 	}
 	w, err := s.control.WriteAddresses(c.Request.Context(), principal(c), st, p, request.Values)
 	if err != nil {
 		return err
 	}
-	list := func(v []codec.Value) []codec.Value { return append([]codec.Value{}, v...) }
-	c.JSON(http.StatusOK, RangeResult{w.Station, w.Address.String(), w.Outcome, list(w.Before), list(w.Sent), list(w.After), w.Message, w.NotAllowed})
+	c.JSON(http.StatusOK, newRangeResult(w))
 	return nil
+}
+
+// writable reads what is to be written where, and how it is laid out.
+func writable(st site.Station, request RangeWrite) (site.Point, error) {
+	wrong := func(field, value, format string, args ...any) error {
+		return site.Errors{{Kind: site.KindStation, Name: st.Name, Field: field, Value: value, Message: fmt.Sprintf(format, args...)}}
+	}
+	what, err := st.Convention().ParseRange(request.Range, "")
+	if err != nil {
+		return site.Point{}, wrong("range", request.Range, "%s", err)
+	}
+	p, err := direct(st, what.Start, string(request.Type), string(request.Order), lengthText(request.Length))
+	if err != nil {
+		return p, err
+	}
+	width := p.Layout(st).Words()
+	if n := len(request.Values); n == 0 || what.Count > 1 && n*width != what.Count {
+		return p, wrong("values", fmt.Sprint(n), "%d values of %s take %d addresses, but %s has %d; give as many values as fit", n, p.Type, n*width, what, what.Count)
+	}
+	return p, nil
+}
+
+// lengthText is a length as direct takes it.
+func lengthText(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
+}
+
+func newRangeResult(w control.Write) RangeResult {
+	list := func(v []codec.Value) []codec.Value { return append([]codec.Value{}, v...) }
+	return RangeResult{w.Station, w.Address.String(), w.Outcome, list(w.Before), list(w.Sent), list(w.After), w.Message, w.NotAllowed}
 }

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"errors"
 
 	"arithmon/internal/core/reading"
@@ -10,17 +9,20 @@ import (
 	"arithmon/internal/protocol/modbus"
 )
 
+// tableSample is one raw reading.
+type tableSample = table.Sample
+
 // mostHoleReads is how many requests are made at most for one range that a device refuses as a whole.
 const mostHoleReads = 40
 
 // readAround reads a range, and where the device refuses some of its addresses, what can be read of it; the others are samples that say why.
 // A range of which nothing can be read is an error.
-func (s *Server) readAround(ctx context.Context, station string, what site.Range) ([]table.Sample, error) {
+func readAround(what site.Range, ask func(site.Range) ([]tableSample, error)) ([]tableSample, error) {
 	left := mostHoleReads
 	var read func(site.Range) ([]table.Sample, error)
 	read = func(part site.Range) ([]table.Sample, error) {
 		left--
-		samples, err := s.engine.ReadAddresses(ctx, station, part)
+		samples, err := ask(part)
 		var refused modbus.Exception
 		if err == nil || !errors.As(err, &refused) || refused != modbus.IllegalDataAddress && refused != modbus.IllegalDataValue {
 			return samples, err
@@ -56,7 +58,7 @@ func (s *Server) readAround(ctx context.Context, station string, what site.Range
 		}
 	}
 	if err == nil && len(samples) > 0 { // nothing of it is there: as the device says of the whole
-		samples, err = s.engine.ReadAddresses(ctx, station, what)
+		samples, err = ask(what)
 	}
 	return samples, err
 }

@@ -71,6 +71,8 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
 		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
 
+		{"POST", "/api/v1/addresses/read", "read addresses of a device that is no station of the site", nil, VisitRequest{}, Page[RawReading]{}, 200, s.readVisit},
+		{"POST", "/api/v1/addresses/write", "write addresses of a device that is no station of the site; it is recorded", nil, VisitRequest{}, RangeResult{}, 200, s.writeVisit},
 		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the response is a line of JSON for each as it ends", nil, ProbeRequest{}, Stage{}, 200, s.probe},
 		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, Progress{}, 200, s.scan},
 		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, a station or a tag; findings for its station and link, and for what is on it, too"}}, nil, Findings{}, 200, s.findings},

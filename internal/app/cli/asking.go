@@ -29,7 +29,7 @@ func (f *farEnd) flags(c *cobra.Command) {
 	c.Flags().StringVar(&f.framing, "framing", "", "for HOST[:PORT] or a port: mbap, rtu or ascii")
 	c.Flags().IntVar(&f.baud, "baud", 9600, "for a serial port")
 	c.Flags().StringVar(&f.parity, "parity", "even", "for a serial port: none, even or odd")
-	c.Flags().IntVar(&f.stop, "stop_bits", 1, "for a serial port")
+	c.Flags().IntVar(&f.stop, "stop-bits", 1, "for a serial port")
 	c.Flags().DurationVar(&f.timeout, "timeout", time.Second, "for HOST[:PORT] or a port: silence after which nothing comes")
 }
 
@@ -59,7 +59,7 @@ func (a *app) probe() *cobra.Command {
 	var far farEnd
 	c := &cobra.Command{
 		Use:   "probe STATION | probe --link LINK | probe HOST[:PORT] | probe /dev/PORT",
-		Short: "Ask a device what it is, stage by stage, and say where it stops and why",
+		Short: "Ask a device what it is, stage by stage",
 		Long: `Ask a device what it is: name, route, connection, any Modbus answer, this unit, what it says of itself, which tables answer,
 and how much it reads at once. Of a DNP3 outstation: its link status, whether its application answers, its attributes, and which
 points it has. It says at which stage it stops, and why. Polls of the link pause meanwhile.
@@ -183,7 +183,7 @@ func (a *app) scan() *cobra.Command {
 	var far farEnd
 	c := &cobra.Command{
 		Use:   "scan LINK | scan HOST[:PORT] | scan /dev/PORT",
-		Short: "Look for units or outstations on a link, and for the settings of a serial line",
+		Short: "Look for units and outstations, and for line settings",
 		Long: `Look for units on a link; with --settings, look for baud, parity and stop bits of a serial line first.
 Polls of the link pause meanwhile. Ctrl-C ends it. With --add PREFIX every unit that is found becomes a station of the link.`,
 		Args: arguments(1, 1, "a link, a host or a serial port"),

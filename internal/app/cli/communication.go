@@ -20,7 +20,7 @@ import (
 func (a *app) findings() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "findings [SUBJECT]",
-		Short: "What is wrong with communication, why, and what to try next",
+		Short: "What is wrong, why, and what to try next",
 		Long: `What is wrong with communication, why, and what to try next; the most certain first.
 SUBJECT is a link, a station or a tag; findings for its station and link, and for what is on it, are given, too. Ends with 4 when there are any,
 or while a station without a good point is watched until there is enough evidence.
@@ -116,7 +116,7 @@ func (a *app) tellFindings(t *table, all api.Findings) {
 		return
 	}
 	for _, w := range all.Watching {
-		t.line(w.Text)
+		a.tell(t, "", w.Text)
 	}
 	if len(list)+len(all.Watching) == 0 {
 		t.line("nothing is wrong with communication")
@@ -125,23 +125,22 @@ func (a *app) tellFindings(t *table, all api.Findings) {
 		if i > 0 || len(all.Watching) > 0 {
 			t.line("")
 		}
-		t.line(fmt.Sprintf("%s %s: %s (%.0f %% certain, since %s)", f.Kind, f.Subject, f.Code, 100*f.Certainty, f.Since.Local().Format(time.TimeOnly)))
-		t.line("  " + f.Cause)
+		a.tell(t, "", fmt.Sprintf("%s %s: %s (%.0f %% certain, since %s %s)", f.Kind, f.Subject, f.Code, 100*f.Certainty, f.Since.Local().Format(time.TimeOnly), zone()))
+		a.tell(t, "  ", f.Cause)
 		for _, e := range f.Evidence {
 			if e != "" {
-				t.line("  seen: " + e)
+				a.tell(t, "  seen: ", e)
 			}
 		}
 		for k, step := range f.Next {
-			line := fmt.Sprintf("  %d. %s", k+1, step.Text)
+			a.tell(t, fmt.Sprintf("  %d. ", k+1), step.Text)
 			if step.Change != nil {
 				which := ""
 				if k != firstChange(f) {
 					which = fmt.Sprintf(" --step %d", k+1)
 				}
-				line += fmt.Sprintf(" [arithmon findings apply %s %s%s]", f.Code, f.Subject, which)
+				t.line(fmt.Sprintf("     [arithmon findings apply %s %s%s]", f.Code, f.Subject, which))
 			}
-			t.line(line)
 		}
 	}
 }
@@ -274,6 +273,11 @@ func (a *app) printFrames(frames []api.TrafficFrame, fields bool) error {
 		}
 		return nil
 	}
+	const (
+		margin      = "                            " // below what was said of the frame
+		bytesInLine = 16
+	)
+	t := &table{}
 	for _, f := range frames {
 		took := ""
 		if f.AfterMS > 0 {
@@ -283,20 +287,22 @@ func (a *app) printFrames(frames []api.TrafficFrame, fields bool) error {
 		if subject == "" {
 			subject = f.Link
 		}
-		fmt.Fprintf(a.Out, "%s %-14s %s %s%s\n", f.Time.Local().Format("15:04:05.000"), subject, arrow(f.Kind), f.Summary, took)
+		a.tell(t, fmt.Sprintf("%s %-14s %s ", f.Time.Local().Format("15:04:05.000"), subject, arrow(f.Kind)), f.Summary+took)
 		if f.Problem != "" && f.Problem != f.Summary {
-			fmt.Fprintf(a.Out, "%28s%s\n", "", f.Problem)
+			a.tell(t, margin, f.Problem)
 		}
 		if f.Bytes != "" {
-			fmt.Fprintf(a.Out, "%28s%s\n", "", f.Bytes)
+			for line := range slices.Chunk(strings.Fields(f.Bytes), bytesInLine) {
+				t.line(margin + strings.Join(line, " "))
+			}
 		}
 		for _, field := range f.Fields {
 			if fields {
-				fmt.Fprintf(a.Out, "%28s%3d  %-16s %s\n", "", field.At, field.Name, field.Value)
+				a.tell(t, fmt.Sprintf("%s%3d  %-16s ", margin, field.At, field.Name), field.Value)
 			}
 		}
 	}
-	return nil
+	return t.write(a.Out)
 }
 
 // printFigures prints the figures of links and stations over a window.

@@ -12,7 +12,6 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"arithmon/internal/app/api"
-	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
 )
@@ -40,7 +39,7 @@ func (a *app) entity(kind site.Kind) *cobra.Command {
 	parent := &cobra.Command{Use: string(kind), Short: fmt.Sprintf("List, show, add, change and remove %ss", kind),
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usage("unknown verb %q. See %s --help", args[0], c.CommandPath())
+				return commandHint(c, args[0])
 			}
 			return nil
 		},
@@ -64,7 +63,7 @@ func (a *app) entity(kind site.Kind) *cobra.Command {
 		fields[strings.ToLower(key)] = args[0]
 		e, err := a.client().Add(c.Context(), kind, fields)
 		if err != nil {
-			return err
+			return addFields.named(err, site.KeyField(kind))
 		}
 		return a.printEntity(e)
 	}
@@ -78,17 +77,17 @@ func (a *app) entity(kind site.Kind) *cobra.Command {
 			return err
 		}
 		for _, name := range *unset {
-			fields[name] = nil
+			fields[strings.ReplaceAll(name, "-", "_")] = nil
 		}
 		if f := c.Flags().Lookup(strings.ToLower(key)); f.Changed {
 			fields[f.Name] = f.Value.String()
 		}
 		if len(fields) == 0 {
-			return usage("nothing to change: give a field, such as --%s. See %s --help", setFields[1].name, c.CommandPath())
+			return usage("nothing to change: give a field, such as --%s. See %s --help", setFields[1].flag(), c.CommandPath())
 		}
 		e, err := a.client().Set(c.Context(), kind, args[0], fields)
 		if err != nil {
-			return err
+			return setFields.named(err, site.KeyField(kind))
 		}
 		return a.printEntity(e)
 	}
@@ -218,82 +217,6 @@ func (a *app) refreshing() *cobra.Command {
 			}
 			return nil
 		}}
-}
-
-// field is a flag made from a field of a site type.
-type field struct {
-	name string
-	text bool // its value is text, whatever it looks like
-}
-
-type fields []field
-
-// fieldFlags gives a command a flag for each field of shape but its key, with the field's own description.
-func fieldFlags(c *cobra.Command, shape any) (list fields) {
-	t := reflect.TypeOf(shape)
-	for _, name := range document.FieldNames(shape) {
-		var sf reflect.StructField
-		for _, f := range reflect.VisibleFields(t) {
-			if tagged, _, _ := strings.Cut(f.Tag.Get("json"), ","); tagged == name {
-				sf = f
-				break
-			}
-		}
-		if name == "name" || name == "tag" {
-			continue
-		}
-		doc := sf.Tag.Get("doc")
-		if values := sf.Tag.Get("enum"); values != "" {
-			doc += " (" + strings.ReplaceAll(values, ",", ", ") + ")"
-		}
-		c.Flags().String(name, "", strings.ReplaceAll(doc, "`", ""))
-		_, written := reflect.New(sf.Type).Interface().(interface{ UnmarshalText([]byte) error })
-		list = append(list, field{name, sf.Type.Kind() == reflect.String || written})
-	}
-	return list
-}
-
-// given returns the fields whose flags were set. Values that are not text are written as in a site file.
-func (list fields) given(c *cobra.Command) (map[string]any, error) {
-	values := map[string]any{}
-	for _, f := range list {
-		flag := c.Flags().Lookup(f.name)
-		if !flag.Changed {
-			continue
-		}
-		text := flag.Value.String()
-		if f.text {
-			values[f.name] = text
-			continue
-		}
-		var v any
-		if err := yaml.Unmarshal([]byte(text), &v); err != nil {
-			return nil, usage("--%s %q is not written as in a site file: %s", f.name, text, strings.TrimPrefix(err.Error(), "yaml: "))
-		}
-		values[f.name] = jsonable(v)
-	}
-	return values, nil
-}
-
-// jsonable gives maps that YAML reads with number keys the text keys of JSON.
-func jsonable(v any) any {
-	switch v := v.(type) {
-	case map[any]any:
-		m := map[string]any{}
-		for k, e := range v {
-			m[fmt.Sprint(k)] = jsonable(e)
-		}
-		return m
-	case map[string]any:
-		for k, e := range v {
-			v[k] = jsonable(e)
-		}
-	case []any:
-		for i, e := range v {
-			v[i] = jsonable(e)
-		}
-	}
-	return v
 }
 
 // printEntity prints one entity, for people a field a line.

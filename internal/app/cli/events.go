@@ -39,7 +39,7 @@ PATTERN is a tag, or one with * for any characters. With --follow new events are
 					return err
 				}
 				return a.print(page.Items, func(t *table) {
-					t.header("DEVICE TIME", "TAG", "VALUE", "QUALITY", "CAME AFTER", "OBJECT")
+					t.header("DEVICE TIME (UTC)", "TAG", "VALUE", "QUALITY", "CAME AFTER", "OBJECT")
 					for _, e := range page.Items {
 						t.row(eventCells(e)...)
 					}

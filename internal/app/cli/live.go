@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/app/client"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
@@ -58,37 +59,61 @@ func age(at *time.Time, now time.Time) string {
 
 var readingHead = []string{"TAG", "VALUE", "QUALITY", "AGE", "RAW"}
 
+// recordHead are the columns of a reading for programs.
+var recordHead = []string{"TIME", "TAG", "VALUE", "UNIT", "QUALITY", "REASON", "RAW"}
+
+// record says a reading in columns for programs.
+func record(r api.Reading) []string {
+	at := ""
+	if r.Time != nil {
+		at = r.Time.UTC().Format("2006-01-02T15:04:05.000Z")
+	}
+	return []string{at, r.Tag, r.Text, r.Unit, r.Quality.String(), string(r.Reason), r.Raw.String()}
+}
+
 func (a *app) read() *cobra.Command {
 	var d direct
 	c := &cobra.Command{
-		Use:   "read TAG|PATTERN... | read --station STATION RANGE...",
+		Use:   "read TAG|PATTERN|FOLDER/... | read --station STATION RANGE... | read HOST|PORT --unit N RANGE...",
 		Short: "Read points, or addresses that no point has yet",
-		Long: `Read points: the newest reading of each, as the service knows it.
-With --station, ask the device now for ranges of addresses, such as hr:0..9; with --every 1s again and again, until Ctrl-C.
+		Long: `Read points: the newest reading of each, as the service knows it. tern/ stands for all that is below, which is shown as a tree.
+With --station, ask the device now for ranges of addresses, such as hr:0..9; with --every 1s again and again, until Ctrl-C. With --unit the
+same of a device that is no station yet, at a host, a serial port of the service's machine, or on a link.
 Ends with 4 when a reading is not good.`,
 		Args: arguments(1, -1, "tags or patterns, or --station with a range"),
 		RunE: func(c *cobra.Command, args []string) error {
+			args, err := d.at(c.Context(), a, c, args)
+			if err != nil {
+				return err
+			}
 			if err := d.check(); err != nil {
 				return err
 			}
 			if d.station != "" {
 				return a.repeat(c.Context(), d.every, func() error { return a.readRanges(c.Context(), d, args) })
 			}
-			list, err := a.client().Readings(c.Context(), args...)
+			tags, tree := patterns(args)
+			list, err := a.client().Readings(c.Context(), tags...)
 			if err != nil {
 				return err
 			}
 			if len(list) == 0 {
 				return &exitError{exitNotFound, fmt.Sprintf("no tag fits %s; arithmon point list shows all", strings.Join(args, " "))}
 			}
-			var data any = list
-			if len(args) == 1 && !site.IsPattern(args[0]) {
-				data = list[0]
-			}
-			if err := a.print(data, func(t *table) {
-				t.header(readingHead...)
-				for _, r := range list {
-					t.row(cells(r, time.Now())...)
+			if err := a.print(list, func(t *table) {
+				switch {
+				case a.output == "csv":
+					t.header(recordHead...)
+					for _, r := range list {
+						t.row(record(r)...)
+					}
+				case tree:
+					tellTree(t, list, time.Now())
+				default:
+					t.header(readingHead...)
+					for _, r := range list {
+						t.row(cells(r, time.Now())...)
+					}
 				}
 			}); err != nil {
 				return err
@@ -112,7 +137,7 @@ func (a *app) repeat(ctx context.Context, every time.Duration, f func() error) e
 	defer ticker.Stop()
 	for {
 		if a.output == "text" {
-			fmt.Fprintln(a.Out, time.Now().Format(time.TimeOnly))
+			fmt.Fprintln(a.Out, time.Now().Format(time.TimeOnly), zone())
 		}
 		if err := f(); err != nil && ctx.Err() == nil {
 			if exitCode(err) != exitFailed {
@@ -131,13 +156,16 @@ func (a *app) repeat(ctx context.Context, every time.Duration, f func() error) e
 func (a *app) readRanges(ctx context.Context, d direct, ranges []string) error {
 	list := []api.RawReading{}
 	for _, what := range ranges {
-		part, err := a.client().ReadRange(ctx, d.station, what, d.typ, d.order)
+		part, err := d.read(ctx, a.client(), what)
 		if err != nil {
 			return err
 		}
 		list = append(list, part...)
 	}
 	holes := slices.ContainsFunc(list, func(r api.RawReading) bool { return r.Problem != "" })
+	if d.every != 0 && a.output == "json" { // a line for each, so that a program can follow
+		return a.jsonLines(list)
+	}
 	err := a.print(list, func(t *table) {
 		head := []string{"ADDRESS", "NOTATION", "RAW", "UNSIGNED", "SIGNED"}
 		if d.typ != "" {
@@ -166,17 +194,93 @@ func (a *app) readRanges(ctx context.Context, d direct, ranges []string) error {
 	return err
 }
 
+// read reads a range of a station, or of a device that is none.
+func (d direct) read(ctx context.Context, c *client.Client, what string) ([]api.RawReading, error) {
+	if d.visit == nil {
+		return c.ReadRange(ctx, d.station, what, d.typ, d.order)
+	}
+	v := *d.visit
+	v.Range = what
+	return c.ReadAt(ctx, v)
+}
+
+// write writes to a range of a station, or of a device that is none.
+func (d direct) write(ctx context.Context, c *client.Client, w api.RangeWrite) (api.RangeResult, error) {
+	if d.visit == nil {
+		return c.WriteRange(ctx, d.station, w)
+	}
+	v := *d.visit
+	v.Range, v.Values, v.Length = w.Range, w.Values, w.Length
+	return c.WriteAt(ctx, v)
+}
+
+// jsonLines prints what was read now, a line each, with the time.
+func (a *app) jsonLines(list []api.RawReading) error {
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	for _, r := range list {
+		b, err := json.Marshal(struct {
+			Time time.Time `json:"time"`
+			api.RawReading
+		}{now, r})
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(a.Out, "%s\n", b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // direct is how addresses without a point are asked for and written.
 type direct struct {
 	station, typ, order string
 	every               time.Duration
+
+	unit, outstation, master int // of a device that is no station of the site
+	far                      farEnd
+	visit                    *api.VisitRequest // nil when it is one
 }
 
 func (d *direct) flags(c *cobra.Command, does string) {
 	c.Flags().StringVar(&d.station, "station", "", does+" addresses of this station")
 	c.Flags().StringVar(&d.typ, "type", "", "with --station: data type of the values, such as float32 (default single registers)")
 	c.Flags().StringVar(&d.order, "order", "", "with --station: byte order ABCD, CDAB, BADC or DCBA (default the station's)")
-	c.Flags().DurationVar(&d.every, "every", 0, "with --station: again after this time, such as 1s")
+	c.Flags().DurationVar(&d.every, "every", 0, "with --station or --unit: again after this time, such as 1s")
+	c.Flags().IntVar(&d.unit, "unit", 1, does+" addresses of this unit at a far end: HOST, HOST:PORT, a serial port or a link")
+	c.Flags().IntVar(&d.outstation, "outstation", 0, "the same of a DNP3 outstation")
+	c.Flags().IntVar(&d.master, "master", site.DefaultMaster, "with --outstation: link address of this end")
+	d.far.flags(c)
+}
+
+// at takes the far end from the arguments when --unit or --outstation was given, and returns the rest of them.
+func (d *direct) at(ctx context.Context, a *app, c *cobra.Command, args []string) ([]string, error) {
+	unit, outstation := c.Flags().Changed("unit"), c.Flags().Changed("outstation")
+	if !unit && !outstation {
+		return args, nil
+	}
+	if d.station != "" || unit && outstation {
+		return nil, usage("give one of --station, --unit and --outstation")
+	}
+	if len(args) < 2 {
+		return nil, usage("say where and which addresses, such as: %s 192.0.2.7 --unit 1 hr:0..9", c.CommandPath())
+	}
+	v := &api.VisitRequest{Unit: &d.unit, Type: codec.Type(d.typ), Order: codec.Order(d.order)}
+	if outstation {
+		d.far.protocol, v.Unit, v.Master = string(site.DNP3), &d.outstation, &d.master
+	}
+	v.At = d.far.at(args[0])
+	links, err := a.client().Links(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range links {
+		if l.Name == args[0] {
+			v.Link, v.At = l.Name, nil
+		}
+	}
+	d.visit, d.station = v, args[0]
+	return args[1:], nil
 }
 
 func (d *direct) check() error {
@@ -192,19 +296,26 @@ func (d *direct) check() error {
 func (a *app) write() *cobra.Command {
 	var d direct
 	c := &cobra.Command{
-		Use:   "write TAG VALUE | write --station STATION RANGE VALUE...",
+		Use:   "write TAG VALUE | write --station STATION RANGE VALUE... | write HOST|PORT --unit N RANGE VALUE...",
 		Short: "Write a value to a point and read it back",
 		Long: `Write a value to a point and read it back.
 VALUE is an engineering value, true or false, text, or the name of a state. Put -- before a negative number.
 With --station, write raw values to addresses that no point needs to have: hr:20 5, or hr:20..22 1 2 3. A point that is
-there and read-only forbids it. With --every 1s again and again, until Ctrl-C.
+there and read-only forbids it. With --unit the same of a device that is no station yet, at a host, a serial port or on a link. With --every 1s again and again, until Ctrl-C.
 Ends with 0 only when the value reads back as sent.`,
 		Args: arguments(2, -1, "a tag and a value, or --station with a range and values"),
 		RunE: func(c *cobra.Command, args []string) error {
+			args, err := d.at(c.Context(), a, c, args)
+			if err != nil {
+				return err
+			}
 			if err := d.check(); err != nil {
 				return err
 			}
 			if d.station != "" {
+				if len(args) < 2 {
+					return usage("say where and what: hr:20 5, or hr:20..22 1 2 3")
+				}
 				return a.repeat(c.Context(), d.every, func() error { return a.writeRange(c.Context(), d, args[0], args[1:]) })
 			}
 			if len(args) > 2 {
@@ -228,7 +339,7 @@ func (a *app) writeRange(ctx context.Context, d direct, what string, texts []str
 	if request.Type == codec.TypeString {
 		request.Length = max(1, len(texts[0]))
 	}
-	r, err := a.client().WriteRange(ctx, d.station, request)
+	r, err := d.write(ctx, a.client(), request)
 	if err != nil {
 		return err
 	}
@@ -266,12 +377,14 @@ func (a *app) outcome(r any, where string, outcome control.Outcome, notAllowed b
 
 func (a *app) watch() *cobra.Command {
 	var limit time.Duration
+	var all bool
 	c := &cobra.Command{
-		Use:   "watch [TAG|PATTERN]...",
+		Use:   "watch [TAG|PATTERN|FOLDER/]...",
 		Short: "Follow readings as they change",
-		Long: `Follow readings as they change: in place on a terminal, otherwise a line for each change.
+		Long: `Follow readings as they change: in place on a terminal, otherwise a line for each change of a value or its quality.
 Without a pattern all points are followed. Ends with Ctrl-C, or after --for.`,
 		RunE: func(c *cobra.Command, args []string) error {
+			args, _ = patterns(args)
 			if len(args) == 0 {
 				args = []string{"*"}
 			}
@@ -284,7 +397,7 @@ Without a pattern all points are followed. Ends with Ctrl-C, or after --for.`,
 				ctx, cancel = context.WithTimeout(ctx, limit)
 				defer cancel()
 			}
-			follow := a.watchLines
+			follow := func(ctx context.Context, tags []string) error { return a.watchLines(ctx, tags, all) }
 			if f, ok := a.Out.(*os.File); ok && a.output == "text" && term.IsTerminal(int(f.Fd())) {
 				follow = func(ctx context.Context, tags []string) error { return a.watchScreen(ctx, f, tags) }
 			}
@@ -295,16 +408,23 @@ Without a pattern all points are followed. Ends with Ctrl-C, or after --for.`,
 			return err
 		}}
 	c.Flags().DurationVar(&limit, "for", 0, "end after this time, such as 10s")
+	c.Flags().BoolVar(&all, "every-poll", false, "print a line for each poll, whether or not anything changed")
 	return c
 }
 
-// watchLines prints a line for each change.
-func (a *app) watchLines(ctx context.Context, tags []string) error {
+// watchLines prints a line for each change, or for each poll.
+func (a *app) watchLines(ctx context.Context, tags []string, all bool) error {
 	if a.output == "csv" {
-		fmt.Fprintln(a.Out, "TIME,TAG,VALUE,UNIT,QUALITY,REASON")
+		fmt.Fprintln(a.Out, strings.Join(recordHead[:6], ","))
 	}
+	said := map[string]string{}
 	return a.client().Live(ctx, tags, func(m api.LiveMessage) error {
 		for _, r := range m.Readings {
+			is := strings.Join([]string{r.Text, r.Quality.String(), string(r.Reason)}, "\x00")
+			if before, known := said[r.Tag]; known && before == is && !all {
+				continue
+			}
+			said[r.Tag] = is
 			var line string
 			at := ""
 			if r.Time != nil {
@@ -320,7 +440,11 @@ func (a *app) watchLines(ctx context.Context, tags []string) error {
 			case "yaml":
 				line = "---"
 			case "csv":
-				line = strings.Join([]string{at, r.Tag, quoted(r.Text), quoted(r.Unit), r.Quality.String(), string(r.Reason)}, ",")
+				cells := record(r)[:6]
+				for i := range cells {
+					cells[i] = quoted(cells[i])
+				}
+				line = strings.Join(cells, ",")
 			default:
 				line = strings.TrimRight(at+"  "+strings.Join(cells(r, time.Now())[:3], "  "), " ")
 			}

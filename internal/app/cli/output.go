@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -82,6 +83,79 @@ func unquote(n *yaml.Node) {
 	for _, child := range n.Content {
 		unquote(child)
 	}
+}
+
+// tell adds a text as lines that fit, each with what goes before it.
+func (a *app) tell(t *table, before, text string) {
+	columns := columnsOf(a.Out)
+	if columns == 0 {
+		columns = width
+	}
+	for i, line := range broken(text, max(leastColumn, columns-utf8.RuneCountInString(before))) {
+		t.line(before + line)
+		if i == 0 {
+			before = strings.Repeat(" ", utf8.RuneCountInString(before)) // what goes on stands below
+		}
+	}
+}
+
+// asJSON gives a YAML document as JSON, with its fields in their order.
+func asJSON(data []byte) ([]byte, error) {
+	var doc yaml.Node
+	if err := yaml.Unmarshal(data, &doc); err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	if err := encodeNode(&b, doc.Content[0]); err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	if err := json.Indent(&out, b.Bytes(), "", "  "); err != nil {
+		return nil, err
+	}
+	out.WriteByte('\n')
+	return out.Bytes(), nil
+}
+
+func encodeNode(b *bytes.Buffer, n *yaml.Node) error {
+	switch n.Kind {
+	case yaml.MappingNode:
+		b.WriteByte('{')
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			key, err := json.Marshal(n.Content[i].Value)
+			if err != nil {
+				return err
+			}
+			b.Write(append(key, ':'))
+			if err := encodeNode(b, n.Content[i+1]); err != nil {
+				return err
+			}
+		}
+		b.WriteByte('}')
+		return nil
+	case yaml.SequenceNode:
+		b.WriteByte('[')
+		for i, item := range n.Content {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			if err := encodeNode(b, item); err != nil {
+				return err
+			}
+		}
+		b.WriteByte(']')
+		return nil
+	}
+	var v any
+	if err := n.Decode(&v); err != nil {
+		return err
+	}
+	encoded, err := json.Marshal(v)
+	b.Write(encoded)
+	return err
 }
 
 // width is how wide a terminal is that does not say.

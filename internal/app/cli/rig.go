@@ -23,7 +23,7 @@ func (a *app) rig() *cobra.Command {
 	var listen string
 	c := &cobra.Command{
 		Use:   "rig FILE",
-		Short: "Simulate the devices of a rig file, and switch their faults",
+		Short: "Simulate devices of a rig file, and their faults",
 		Long: `Simulate devices: listen where the rig file says and answer as its stations. Ends with Ctrl-C.
 With --listen, the other verbs switch faults while it runs; those of the demo they switch without it.`,
 		Args: arguments(1, 1, "one rig file, or a verb"),

@@ -56,13 +56,20 @@ func (e *exitError) Error() string { return e.message }
 func Run(ctx context.Context, env Env, args []string) int {
 	a := &app{Env: env}
 	root := a.root()
-	root.SetArgs(args)
+	root.SetArgs(joined(root, args))
 	root.SetOut(env.Out)
 	root.SetErr(env.Err)
 	root.SetIn(env.In)
-	err := root.ExecuteContext(ctx)
+	err := texts(args)
+	if err == nil {
+		err = root.ExecuteContext(ctx)
+	}
 	if err == nil {
 		return exitDone
+	}
+	if _, typed, unknown := strings.Cut(err.Error(), "unknown command "); unknown {
+		typed, _, _ = strings.Cut(strings.TrimPrefix(typed, `"`), `"`)
+		err = commandHint(root, typed)
 	}
 	code := exitCode(err)
 	for line := range strings.SplitSeq(strings.TrimSpace(err.Error()), "\n") {
@@ -83,8 +90,6 @@ func exitCode(err error) int {
 		return exitNotFound
 	case errors.As(err, &problem) && problem.Status == http.StatusForbidden:
 		return exitNotAllowed
-	case strings.HasPrefix(err.Error(), "unknown command"):
-		return exitUsage
 	}
 	return exitFailed
 }
@@ -123,12 +128,16 @@ The other verbs speak to the running service.`,
 		if number := negative.FindString(err.Error()); number != "" {
 			return usage("%s looks like an option; put the options first, then --, then the rest: %s [options] -- ... %s", number, c.CommandPath(), number)
 		}
-		return usage("%s. See %s --help", err, c.CommandPath())
+		return usage("%s%s See %s --help", err, ended(flagHint(c, err)), c.CommandPath())
 	})
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetGlobalNormalizationFunc(kebab)
 	root.AddCommand(a.serve(), a.demo(), a.rig(), a.version())
 	root.AddCommand(a.entities()...)
 	root.AddCommand(a.apply(), a.export(), a.backup(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.explain(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
+	root.InitDefaultCompletionCmd()
+	root.InitDefaultHelpCmd()
+	a.completed(root)
+	a.helped(root)
 	return root
 }
 

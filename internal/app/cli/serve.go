@@ -101,7 +101,7 @@ func (a *app) demo() *cobra.Command {
 	var logs logging
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Run the service with Merrowfen, an invented plant, and its simulated devices",
+		Short: "Run the service with an invented plant and its devices",
 		Long: `Run the service with the site of Merrowfen, an invented drainage district, and simulate its devices.
 The first line on stdout is the console's URL. The database is thrown away at the end unless --data is given.`,
 		Args: arguments(0, 0, "no arguments"),

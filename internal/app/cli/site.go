@@ -6,12 +6,13 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"time"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"arithmon/internal/app/api"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/control"
 )
 
 func (a *app) apply() *cobra.Command {
@@ -42,11 +43,17 @@ func (a *app) export() *cobra.Command {
 	return &cobra.Command{
 		Use:   "export [FILE]",
 		Short: "Write the site as a site file",
+		Long:  "Write the site as a site file: YAML, or JSON with -o json or to a FILE whose name ends with .json.",
 		Args:  arguments(0, 1, "at most one file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			data, err := a.client().Export(c.Context())
 			if err != nil {
 				return err
+			}
+			if a.output == "json" || len(args) == 1 && strings.HasSuffix(args[0], ".json") {
+				if data, err = asJSON(data); err != nil {
+					return err
+				}
 			}
 			if len(args) == 1 {
 				return os.WriteFile(args[0], data, 0o644)
@@ -177,9 +184,9 @@ func (a *app) changes() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(t *table) {
-					t.header("TIME", "KIND", "NAME", "WHY")
+					t.header(a.timeHead("TIME"), "KIND", "NAME", "WHY")
 					for _, q := range list {
-						t.row(q.Time.Local().Format(time.DateTime), string(q.Kind), q.Name, q.Why)
+						t.row(a.stamp(q.Time), string(q.Kind), q.Name, q.Why)
 					}
 				})
 			}
@@ -195,9 +202,9 @@ func (a *app) changes() *cobra.Command {
 				return err
 			}
 			return a.print(list, func(t *table) {
-				t.header("ID", "TIME", "WHO", "ACTION", "KIND", "NAME")
+				t.header("ID", a.timeHead("TIME"), "WHO", "ACTION", "KIND", "NAME")
 				for _, r := range list {
-					t.row(strconv.FormatInt(r.ID, 10), r.Time.Local().Format(time.DateTime), r.Who, string(r.Action), string(r.Kind), r.Name)
+					t.row(strconv.FormatInt(r.ID, 10), a.stamp(r.Time), r.Who, string(r.Action), string(r.Kind), r.Name)
 				}
 			})
 		}}
@@ -241,13 +248,23 @@ func (a *app) writes() *cobra.Command {
 				return err
 			}
 			return a.print(list, func(t *table) {
-				t.header("TIME", "WHO", "TAG", "OUTCOME", "BEFORE", "SENT", "AFTER")
+				if a.output == "csv" {
+					t.header("TIME", "WHO", "TAG", "STATION", "ADDRESS", "OUTCOME", "TRIED", "BEFORE", "SENT", "AFTER", "MESSAGE")
+					for _, w := range list {
+						t.row(a.stamp(w.Time), w.Who, w.Tag, w.Station, w.Address, w.Outcome, w.Tried, w.Before.String(), w.Sent.String(), w.After.String(), w.Message)
+					}
+					return
+				}
 				for _, w := range list {
 					where := w.Tag
 					if where == "" {
 						where = w.Station + " " + w.Address
 					}
-					t.row(w.Time.Local().Format(time.DateTime), w.Who, where, w.Outcome, w.Before.String(), w.Sent.String(), w.After.String())
+					a.tell(t, "", fmt.Sprintf("%s %s  %s  %s: %s", a.stamp(w.Time), zone(), w.Who, where, w.Outcome))
+					if w.Tried != "" && w.Outcome != string(control.Done) {
+						a.tell(t, "    ", "tried: "+w.Tried)
+					}
+					a.tell(t, "    ", w.Message)
 				}
 			})
 		}}

@@ -216,6 +216,19 @@ func (c *Client) WriteRange(ctx context.Context, station string, w api.RangeWrit
 	return r, err
 }
 
+// ReadAt reads addresses of a device that is no station of the site.
+func (c *Client) ReadAt(ctx context.Context, what api.VisitRequest) ([]api.RawReading, error) {
+	var page api.Page[api.RawReading]
+	err := c.do(ctx, http.MethodPost, "/api/v1/addresses/read", nil, what, &page)
+	return page.Items, err
+}
+
+// WriteAt writes addresses of a device that is no station of the site.
+func (c *Client) WriteAt(ctx context.Context, what api.VisitRequest) (r api.RangeResult, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/addresses/write", nil, what, &r)
+	return r, err
+}
+
 // follow makes a request whose answer is lines of JSON, and calls f with each as it comes.
 func follow[T any](ctx context.Context, c *Client, path string, body any, f func(T) error) error {
 	encoded, err := json.Marshal(body)

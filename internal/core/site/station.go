@@ -36,6 +36,9 @@ func NewStation() Station {
 	return Station{ModbusStation: ModbusStation{Unit: 1, Notation: Offset, Order: codec.ABCD, Poll: Duration(time.Second)}, Enabled: true}
 }
 
+// AtAddress is the station at a link address of a protocol.
+func (s Station) AtAddress(p Protocol, address int) Station { return p.rules().at(s, address) }
+
 // Kind is KindStation.
 func (s Station) Kind() Kind { return KindStation }
 

@@ -60,6 +60,11 @@ func New(stations Stations, records Records, log *slog.Logger) *Controller {
 	return &Controller{stations, records, log, newPulses()}
 }
 
+// At is a controller of other stations that keeps the same records.
+func (c *Controller) At(stations Stations) *Controller {
+	return &Controller{stations, c.records, c.log, c.pulses}
+}
+
 // ErrNoPoint says that there is no point of a tag.
 var ErrNoPoint = errors.New("no such point")
 

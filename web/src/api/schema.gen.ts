@@ -105,6 +105,104 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/addresses/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** read addresses of a device that is no station of the site */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["VisitRequest"];
+                };
+            };
+            responses: {
+                /** @description read addresses of a device that is no station of the site */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RawReadingPage"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/addresses/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** write addresses of a device that is no station of the site; it is recorded */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["VisitRequest"];
+                };
+            };
+            responses: {
+                /** @description write addresses of a device that is no station of the site; it is recorded */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RangeResult"];
+                    };
+                };
+                /** @description a problem */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/apply": {
         parameters: {
             query?: never;
@@ -3962,6 +4060,32 @@ export interface components {
             answers: number;
             failed: number;
             median_ms: number;
+        };
+        VisitRequest: {
+            /** @description or a far end that is no link of the site: {transport: tcp, host: 192.0.2.7} */
+            at?: components["schemas"]["Link"];
+            /** @description string: characters */
+            length?: number;
+            /** @description of the site, on which the device is */
+            link?: string;
+            /** @description DNP3: link address of this end (default 1) */
+            master?: number | null;
+            /**
+             * @description byte order (default ABCD)
+             * @enum {string}
+             */
+            order?: "ABCD" | "CDAB" | "BADC" | "DCBA";
+            /** @description hr:0..9, 40001..40010 or one address */
+            range: string;
+            /**
+             * @description data type of the values (default single registers)
+             * @enum {string}
+             */
+            type?: "bool" | "int8" | "uint8" | "int16" | "uint16" | "int32" | "uint32" | "int64" | "uint64" | "float32" | "float64" | "bcd16" | "bcd32" | "string" | "bits";
+            /** @description or link address of an outstation (default 1) */
+            unit?: number | null;
+            /** @description to write, one for each value that fits the range */
+            values?: ((boolean | number | string) | null)[];
         };
         Watch: {
             /** @description of its points: all of them */

@@ -1,0 +1,174 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// groups are the verbs in the order of the job.
+var groups = []struct {
+	id, title string
+	verbs     []string
+}{
+	{"start", "Start a service:", []string{"serve", "demo", "rig"}},
+	{"path", "Prove the path, find devices:", []string{"ports", "probe", "scan"}},
+	{"plant", "Describe the plant:", []string{"link", "station", "point", "apply", "export"}},
+	{"values", "Look at values, write them:", []string{"read", "watch", "write", "lens", "events"}},
+	{"causes", "Find out what is wrong:", []string{"status", "findings", "traffic", "explain"}},
+	{"record", "What was done, and taking it back:", []string{"changes", "undo", "writes", "backup"}},
+}
+
+// examples are commands that can be typed as they stand, on the demo; each verb has one at least.
+var examples = map[string]string{
+	"serve":             "arithmon serve --data plant\narithmon serve --data plant --listen 127.0.0.1:0",
+	"demo":              "arithmon demo",
+	"rig":               "arithmon rig devices.yaml",
+	"rig show":          "arithmon rig show",
+	"rig fault":         "arithmon rig fault tern-bus 2 drop\narithmon rig fault sallow-gate 1 delay=700ms",
+	"rig clear":         "arithmon rig clear tern-bus 2",
+	"rig cut":           "arithmon rig cut tern-bus",
+	"rig restore":       "arithmon rig restore tern-bus",
+	"ports":             "arithmon ports",
+	"probe":             "arithmon probe sallow-plc\narithmon probe 192.0.2.7 --unit 1",
+	"scan":              "arithmon scan tern-bus --last 20\narithmon scan tern-bus --settings",
+	"link":              "arithmon link list",
+	"link list":         "arithmon link list",
+	"link show":         "arithmon link show sallow-gate",
+	"link add":          "arithmon link add gate --host 192.0.2.7\narithmon link add bus --transport serial --serial '{device: /dev/ttyUSB0, baud: 19200}'",
+	"link set":          "arithmon link set tern-bus --timeout 500ms\narithmon link set tern-bus --serial '{rts: toggle}'",
+	"link remove":       "arithmon link remove spare --cascade",
+	"link copy":         "arithmon link copy sallow-gate spare",
+	"link enable":       "arithmon link enable spare",
+	"link disable":      "arithmon link disable spare",
+	"link test":         "arithmon link test sallow-gate",
+	"station":           "arithmon station list",
+	"station list":      "arithmon station list",
+	"station show":      "arithmon station show sallow-plc",
+	"station add":       "arithmon station add plc --link gate --unit 1 --notation ref5\narithmon station add rtu --link line --outstation 10 --unsolicited",
+	"station set":       "arithmon station set tern-drive1 --poll 500ms\narithmon station set heron-rtu --unsolicited=false",
+	"station remove":    "arithmon station remove spare --cascade",
+	"station copy":      "arithmon station copy tern-drive1 drive4 --unit 4 --tags tern/pump1=tern/pump4",
+	"station enable":    "arithmon station enable drive4",
+	"station disable":   "arithmon station disable drive4",
+	"station test":      "arithmon station test tern-drive1",
+	"station refresh":   "arithmon station refresh tern-drive1",
+	"station ask":       "arithmon station ask heron-rtu set-time",
+	"station import":    "arithmon station import heron-rtu profile.xml --dry-run",
+	"point":             "arithmon point list",
+	"point list":        "arithmon point list\narithmon point list 'tern/*' --station tern-drive1",
+	"point show":        "arithmon point show sallow/gate1/position",
+	"point add":         "arithmon point add tern/pump4/speed --station drive4 --address 40010 --type uint16 --unit 1/min",
+	"point set":         "arithmon point set tern/pump1/current --scaling '{factor: 0.1}' --decimals 1",
+	"point remove":      "arithmon point remove tern/pump4/speed",
+	"apply":             "arithmon apply plant.yaml --dry-run\narithmon apply plant.yaml",
+	"export":            "arithmon export plant.yaml",
+	"read":              "arithmon read 'tern/*'\narithmon read tern/\narithmon read --station sallow-plc hr:0..9\narithmon read 192.0.2.7 --unit 1 hr:0..9 --every 1s",
+	"watch":             "arithmon watch 'sallow/*'",
+	"write":             "arithmon write sallow/gate1/open-cmd open\narithmon write --station sallow-plc hr:20..22 1 2 3",
+	"lens":              "arithmon lens sallow/gate1/torque",
+	"events":            "arithmon events 'heron/*' --last 20\narithmon events --follow",
+	"status":            "arithmon status\narithmon status --figures",
+	"findings":          "arithmon findings\narithmon findings tern-bus",
+	"findings apply":    "arithmon findings apply word-order tern-meter",
+	"traffic":           "arithmon traffic --station sallow-plc --fields\narithmon traffic --follow --wrong",
+	"traffic export":    "arithmon traffic export frames.pcapng",
+	"traffic record":    "arithmon traffic record --limit 50",
+	"traffic recording": "arithmon traffic recording",
+	"traffic stop":      "arithmon traffic stop",
+	"explain":           "arithmon explain timeout\narithmon explain word-order",
+	"changes":           "arithmon changes\narithmon changes point sallow/gate1/position",
+	"undo":              "arithmon undo 17",
+	"writes":            "arithmon writes\narithmon writes sallow/gate1/open-cmd",
+	"backup":            "arithmon backup plant-backup.db",
+	"version":           "arithmon version",
+	"completion":        "arithmon completion bash > ~/.local/share/bash-completion/completions/arithmon",
+}
+
+// helped gives a command and those below it their group, their example and the template of their help.
+func (a *app) helped(root *cobra.Command) {
+	for _, g := range groups {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, verb := range g.verbs {
+			c, _, err := root.Find([]string{verb})
+			if err != nil {
+				continue // a test finds it
+			}
+			c.GroupID = g.id
+		}
+	}
+	columns := columnsOf(a.Out)
+	if columns == 0 || columns > widestHelp {
+		columns = width
+	}
+	each(root, func(c *cobra.Command) {
+		c.Flags().SortFlags = false
+		if text := examples[strings.TrimPrefix(c.CommandPath(), "arithmon ")]; text != "" && c.Example == "" {
+			c.Example = "  " + strings.ReplaceAll(text, "\n", "\n  ")
+		}
+		c.Long = wrapped(c.Long, columns)
+	})
+	cobra.AddTemplateFunc("flagUsages", func(f *pflag.FlagSet) string { return strings.TrimRight(f.FlagUsagesWrapped(columns), " \n") })
+	cobra.AddTemplateFunc("inGroup", func(c *cobra.Command, id string) (list []*cobra.Command) {
+		for _, g := range groups {
+			for _, verb := range g.verbs {
+				for _, sub := range c.Commands() {
+					if g.id == id && sub.GroupID == id && sub.Name() == verb {
+						list = append(list, sub)
+					}
+				}
+			}
+		}
+		return list
+	})
+	root.SetUsageTemplate(usageTemplate)
+}
+
+// widestHelp is how wide help is at most: longer lines are hard to read.
+const widestHelp = 100
+
+func each(c *cobra.Command, f func(*cobra.Command)) {
+	f(c)
+	for _, sub := range c.Commands() {
+		each(sub, f)
+	}
+}
+
+// wrapped breaks the lines of a text that are wider than so many columns; lines that begin with a space stay as they are.
+func wrapped(text string, columns int) string {
+	var out []string
+	for line := range strings.SplitSeq(text, "\n") {
+		if strings.HasPrefix(line, " ") {
+			out = append(out, line)
+			continue
+		}
+		out = append(out, broken(line, columns)...)
+	}
+	return strings.Join(out, "\n")
+}
+
+const usageTemplate = `Usage:{{if .Runnable}}
+  {{.UseLine}}{{end}}{{if .HasAvailableSubCommands}}
+  {{.CommandPath}} VERB{{end}}{{if .HasAvailableSubCommands}}{{$cmds := .Commands}}{{if eq (len .Groups) 0}}
+
+Verbs:{{range $cmds}}{{if .IsAvailableCommand}}
+  {{rpad .Name .NamePadding}} {{.Short}}{{end}}{{end}}{{else}}{{$root := .}}{{range $group := .Groups}}
+
+{{.Title}}{{range (inGroup $root .ID)}}
+  {{rpad .Name .NamePadding}} {{.Short}}{{end}}{{end}}
+
+Besides:{{range $cmds}}{{if (and (eq .GroupID "") .IsAvailableCommand)}}
+  {{rpad .Name .NamePadding}} {{.Short}}{{end}}{{end}}{{end}}{{end}}{{if .HasExample}}
+
+Examples:
+{{.Example}}{{end}}{{if .HasAvailableLocalFlags}}
+
+Options:
+{{flagUsages .LocalFlags}}{{end}}{{if .HasAvailableInheritedFlags}}
+
+Options of every verb:
+{{flagUsages .InheritedFlags}}{{end}}{{if .HasAvailableSubCommands}}
+
+See "{{.CommandPath}} VERB --help" for one of them.{{end}}
+`
