@@ -111,7 +111,7 @@ func (a *app) asking() *cobra.Command {
 	}
 	c := &cobra.Command{
 		Use:   "ask NAME WHAT",
-		Short: "Have a DNP3 station do something: set its clock, freeze its counters, restart",
+		Short: "Have a DNP3 station set its clock, freeze counters, restart",
 		Long:  "Run a protocol action on a DNP3 station. It is recorded as writes are. WHAT is one of" + actions.String(),
 		Args:  arguments(2, 2, "a station and what it is to do"),
 		RunE: func(c *cobra.Command, args []string) error {

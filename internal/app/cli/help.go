@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"regexp"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -135,15 +137,24 @@ func each(c *cobra.Command, f func(*cobra.Command)) {
 	}
 }
 
-// wrapped breaks the lines of a text that are wider than so many columns; lines that begin with a space stay as they are.
+// listed is a line of a list: what something is called, a gap, and what it is.
+var listed = regexp.MustCompile(`^( +\S+ {2,})(\S.*)$`)
+
+// wrapped breaks the lines of a text that are wider than so many columns; what a line of a list says goes on below itself.
 func wrapped(text string, columns int) string {
 	var out []string
 	for line := range strings.SplitSeq(text, "\n") {
-		if strings.HasPrefix(line, " ") {
-			out = append(out, line)
-			continue
+		before, rest := "", line
+		if m := listed.FindStringSubmatch(line); m != nil {
+			before, rest = m[1], m[2]
 		}
-		out = append(out, broken(line, columns)...)
+		indent := utf8.RuneCountInString(before)
+		for i, part := range broken(rest, max(leastColumn, columns-indent)) {
+			if i > 0 {
+				before = strings.Repeat(" ", indent)
+			}
+			out = append(out, before+part)
+		}
 	}
 	return strings.Join(out, "\n")
 }
