@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -9,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -130,4 +132,69 @@ func TestABackupIsADatabase(t *testing.T) {
 	require.NoError(t, err)
 	defer kept.Close()
 	assert.Len(t, kept.Site().Tags(), 5)
+}
+
+// The description is sound by itself, and names every operation once.
+func TestTheDescriptionIsSound(t *testing.T) {
+	b, err := DescriptionJSON()
+	require.NoError(t, err)
+	doc, err := openapi3.NewLoader().LoadFromData(b)
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate(t.Context()))
+	seen := map[string]string{}
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			require.NotEmpty(t, operation.OperationID, path)
+			assert.Empty(t, seen[operation.OperationID], "%s %s", method, path)
+			seen[operation.OperationID] = path
+		}
+	}
+	assert.Equal(t, "/metrics", seen["getMetrics"])
+}
+
+// Parameters that a route does not have, values that it does not take, cursors that it did not give, and bodies of another kind are refused.
+func TestWhatARouteDoesNotTake(t *testing.T) {
+	s := server(t)
+	for _, c := range []struct {
+		method, path, says string
+		status             int
+	}{
+		{"GET", "/api/v1/points?limt=5", `has no parameter "limt"; did you mean limit?`, 400},
+		{"GET", "/api/v1/points?limit=x", "limit=x: 1 to 10000 is possible", 400},
+		{"GET", "/api/v1/points?limit=0", "limit=0: 1 to 10000 is possible", 400},
+		{"GET", "/api/v1/points?cursor=gate", "that is none this service gave", 400},
+		{"GET", "/api/v1/changes?cursor=" + cursorOf("gate"), "it is of another list", 400},
+		{"GET", "/api/v1/changes?kind=gate", "kind=gate: choose link, station, point", 400},
+		{"GET", "/api/v1/traffic?wrong=perhaps", "wrong=perhaps: true or false is needed", 400},
+		{"GET", "/api/v1/traffic?after=-1", "a whole number from 0 on is needed", 400},
+		{"GET", "/api/v1/events?from=yesterday", "a time as 2026-11-23T08:00:00Z is needed", 400},
+		{"GET", "/api/v1/status?a=b", `has no parameter "a"`, 400},
+		{"GET", "/api/v1/lens?tag=a&tag=b", "tag is given 2 times; it is possible once", 400},
+		{"GET", "/api/v1/points?tag=&station=", "", 200},
+		{"GET", "/api/v1/address?text=0x10&notation=hex&table=hr", "", 200},
+		{"GET", "/api/v1/address?text=10&notation=octal", "notation=octal: choose offset, number, ref5, ref6, hex", 400},
+	} {
+		w := ask(s, c.method, c.path, "")
+		assert.Equal(t, c.status, w.Code, "%s: %s", c.path, w.Body)
+		assert.Contains(t, w.Body.String(), strings.ReplaceAll(c.says, `"`, `\"`), c.path)
+	}
+	for kind, status := range map[string]int{"image/png": 415, "multipart/form-data; boundary=x": 415, "application/json; charset=utf-8": 201, "application/x-www-form-urlencoded": 201, "": 201} {
+		r := httptest.NewRequest("POST", "http://127.0.0.1/api/v1/links", strings.NewReader(fmt.Sprintf(`{"name": "l%d", "host": "h"}`, len(kind))))
+		if kind != "" {
+			r.Header.Set("Content-Type", kind)
+		}
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, r)
+		assert.Equal(t, status, w.Code, "%s: %s", kind, w.Body)
+	}
+}
+
+// A document that replaces an entity need not repeat what the path calls it.
+func TestReplacingByItsPath(t *testing.T) {
+	s := server(t)
+	w := ask(s, "PUT", "/api/v1/links/spare", `{"host": "h"}`)
+	require.Equal(t, 200, w.Code, w.Body)
+	assert.Contains(t, w.Body.String(), `"name":"spare"`)
+	w = ask(s, "PUT", "/api/v1/links/spare", `{"host": "h2"}`)
+	assert.Contains(t, w.Body.String(), `"host":"h2"`)
 }

@@ -19,9 +19,9 @@ import (
 )
 
 var trafficQuery = []parameter{
-	{"link", "only this link"}, {"station", "only this station"}, {"function", "only this function code"},
-	{"wrong", "true: only what is wrong, and refusals"}, {"after", "only frames of a higher number"}, {"limit", "the newest so many, 1 to 5000 (default 200)"},
-	{"fields", "true: with the fields of each frame"},
+	{name: "link", doc: "only this link"}, {name: "station", doc: "only this station"}, {name: "function", doc: "only this function code", is: count(255)},
+	{name: "wrong", doc: "true: only what is wrong, and refusals", is: truth}, {name: "after", doc: "only frames of a higher number", is: natural}, {name: "limit", doc: "the newest so many (default 200)", is: count(5000)},
+	{name: "fields", doc: "true: with the fields of each frame", is: truth},
 }
 
 func (s *Server) findings(c *gin.Context) error {
@@ -37,7 +37,11 @@ func (s *Server) findings(c *gin.Context) error {
 			return !concerns(now, diagnose.Finding{Kind: site.KindStation, Subject: w.Station}, subject)
 		})
 	}
-	c.JSON(http.StatusOK, Findings{each(list, newFinding), each(watching, newWatch)})
+	page, next, err := part(c, list)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, Findings{each(page, newFinding), each(watching, newWatch), next})
 	return nil
 }
 

@@ -46,13 +46,13 @@ func (s *Server) entityRoutes(kind site.Kind) []route {
 	as, key, word, all := kinds[kind], site.KeyField(kind), string(kind), site.Plural(kind)
 	path := "/api/v1/" + all
 	one, in := path+as.path, sitefile.Shape(kind)
-	query := []parameter{{key, key + " or pattern, * for any characters; may be repeated"}}
+	query := []parameter{{name: key, doc: key + " or pattern, * for any characters; may be repeated", many: true}}
 	if owner := site.OwnerOf(kind); owner != "" {
-		query = append(query, parameter{string(owner), "name of the " + string(owner) + " that they belong to"})
+		query = append(query, parameter{name: string(owner), doc: "name of the " + string(owner) + " that they belong to"})
 	}
 	var removing []parameter
 	if site.Owned(kind) {
-		removing = []parameter{{"cascade", "true: also what belongs to it"}}
+		removing = []parameter{{name: "cascade", doc: "true: also what belongs to it", is: truth}}
 	}
 	return []route{
 		{"GET", path, all + " by " + key, append(query, paging...), nil, as.page, 200, s.list(kind)},
@@ -168,8 +168,8 @@ func (s *Server) add(kind site.Kind) func(*gin.Context) error {
 
 // put replaces an entity with what the document says, or adds it.
 func (s *Server) put(kind site.Kind) func(*gin.Context) error {
-	return s.replace(kind, func(node *document.Node, d *site.Draft, _ *site.Site, _ string) (site.Entity, error) {
-		return sitefile.Decode(kind, node, d, site.Fresh(kind)), nil
+	return s.replace(kind, func(node *document.Node, d *site.Draft, _ *site.Site, name string) (site.Entity, error) {
+		return sitefile.Decode(kind, node, d, site.Named(kind, name)), nil // as the path calls it, unless the document says otherwise
 	})
 }
 

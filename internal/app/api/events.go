@@ -21,9 +21,9 @@ type EventPage struct {
 }
 
 var eventQuery = []parameter{
-	{"tag", "tag or pattern, * for any characters"}, {"station", "name of a station"}, {"after", "only events of a higher id, from the oldest on"},
-	{"before", "only events of a lower id, for earlier pages"}, {"from", "only what became known at that time or later, RFC 3339"}, {"until", "only what became known before"},
-	{"limit", "so many at most, 1 to 10000 (default the newest 200)"}, {"follow", "true: a line of JSON for each event, now and as they come, until the client goes"},
+	{name: "tag", doc: "tag or pattern, * for any characters"}, {name: "station", doc: "name of a station"}, {name: "after", doc: "only events of a higher id, from the oldest on", is: natural},
+	{name: "before", doc: "only events of a lower id, for earlier pages", is: natural}, {name: "from", doc: "only what became known at that time or later", is: moment}, {name: "until", doc: "only what became known before", is: moment},
+	{name: "limit", doc: "so many at most (default the newest 200)", is: count(10000)}, {name: "follow", doc: "true: a line of JSON for each event, now and as they come, until the client goes", is: truth},
 }
 
 // events lists what devices reported, or follows it.

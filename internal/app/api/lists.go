@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"errors"
 	"net/http"
 	"path/filepath"
@@ -24,7 +25,7 @@ func choose(c *gin.Context, now *site.Site, kind site.Kind, owner string) (names
 	if err != nil {
 		return nil, "", err
 	}
-	patterns := c.QueryArray(site.KeyField(kind))
+	patterns := slices.DeleteFunc(c.QueryArray(site.KeyField(kind)), func(p string) bool { return p == "" })
 	for _, p := range patterns {
 		if _, exact := now.Get(kind, p); !exact && !site.IsPattern(p) {
 			return nil, "", notFound(now, kind, p)
@@ -42,7 +43,7 @@ func choose(c *gin.Context, now *site.Site, kind site.Kind, owner string) (names
 			continue
 		}
 		if len(names) == limit {
-			next = names[limit-1]
+			next = cursorOf(names[limit-1])
 			break
 		}
 		names = append(names, name)
@@ -66,11 +67,7 @@ func (s *Server) readings(c *gin.Context) error {
 }
 
 func (s *Server) address(c *gin.Context) error {
-	notation := site.Notation(c.DefaultQuery("notation", string(site.Offset)))
-	if !slices.Contains(site.Notations[:], notation) {
-		return fail(http.StatusBadRequest, "notation=%s: choose offset, number, ref5, ref6 or hex", notation)
-	}
-	convention := site.Convention{Notation: notation}
+	convention := site.Convention{Notation: site.Notation(cmp.Or(c.Query("notation"), string(site.Offset)))}
 	if name := c.Query("station"); name != "" {
 		st, err := s.station(name)
 		if err != nil {
@@ -145,18 +142,6 @@ func (s *Server) backup(c *gin.Context) error {
 	return nil
 }
 
-// recordCursor reads the cursor of a list of records, an id.
-func recordCursor(c *gin.Context) (limit int, before int64, err error) {
-	limit, cursor, err := page(c)
-	if err != nil || cursor == "" {
-		return limit, 0, err
-	}
-	if before, err = strconv.ParseInt(cursor, 10, 64); err != nil || before < 1 {
-		return 0, 0, fail(http.StatusBadRequest, "cursor=%s: that is none this service gave", cursor)
-	}
-	return limit, before, nil
-}
-
 func (s *Server) changes(c *gin.Context) error {
 	limit, before, err := recordCursor(c)
 	if err != nil {
@@ -168,7 +153,7 @@ func (s *Server) changes(c *gin.Context) error {
 	}
 	out := changePage{Items: each(list, newRecord)}
 	if len(list) == limit {
-		out.Next = strconv.FormatInt(list[limit-1].ID, 10)
+		out.Next = cursorOf(strconv.FormatInt(list[limit-1].ID, 10))
 	}
 	c.JSON(http.StatusOK, out)
 	return nil
@@ -179,7 +164,11 @@ func (s *Server) quarantine(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, Page[Quarantined]{Items: each(list, newQuarantined)})
+	page, next, err := part(c, list)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, Page[Quarantined]{Items: each(page, newQuarantined), Next: next})
 	return nil
 }
 
@@ -207,7 +196,7 @@ func (s *Server) writes(c *gin.Context) error {
 	}
 	out := writePage{Items: each(list, newWriteRecord)}
 	if len(list) == limit {
-		out.Next = strconv.FormatInt(list[limit-1].ID, 10)
+		out.Next = cursorOf(strconv.FormatInt(list[limit-1].ID, 10))
 	}
 	c.JSON(http.StatusOK, out)
 	return nil

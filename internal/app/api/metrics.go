@@ -1,6 +1,7 @@
 package api
 
 import (
+	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
 
 	"arithmon/internal/live/engine"
@@ -94,4 +95,10 @@ func one(b bool) float64 {
 		return 1
 	}
 	return 0
+}
+
+// metrics answers with the statistics as Prometheus reads them.
+func (s *Server) metrics(c *gin.Context) error {
+	s.exposition.ServeHTTP(c.Writer, c.Request)
+	return nil
 }

@@ -135,9 +135,19 @@ var pathParameter = regexp.MustCompile(`[:*](\w+)`)
 // Description returns the OpenAPI document of the API, made from its routes and their types.
 func Description() object {
 	s := schemas{components: object{}, types: map[string]reflect.Type{}}
-	content := func(media string, v any) object {
-		return object{media: object{"schema": s.of(reflect.TypeOf(v))}}
+	content := func(v any) object {
+		binary := object{"schema": object{"type": "string", "format": "binary"}}
+		switch v := v.(type) {
+		case media:
+			return object{string(v): binary}
+		case lines:
+			return object{"application/x-ndjson": object{"schema": s.of(reflect.TypeOf(v.of))}}
+		case anything:
+			return object{"application/json": object{"schema": object{"type": "object"}}}
+		}
+		return object{"application/json": object{"schema": s.of(reflect.TypeOf(v))}}
 	}
+	problem := object{"application/problem+json": object{"schema": s.of(reflect.TypeFor[Problem]())}}
 	s.of(reflect.TypeFor[LiveRequest]()) // goes over the WebSocket, so that no route names it
 	paths := map[string]object{}
 	for _, r := range new(Server).routes() {
@@ -146,21 +156,34 @@ func Description() object {
 			parameters = append(parameters, object{"name": m[1], "in": "path", "required": true, "schema": text})
 		}
 		for _, q := range r.query {
-			parameters = append(parameters, object{"name": q.name, "in": "query", "description": q.doc, "schema": text})
+			schema := q.is
+			if schema == nil {
+				schema = text
+			}
+			if q.many {
+				schema = object{"type": "array", "items": schema}
+			}
+			parameters = append(parameters, object{"name": q.name, "in": "query", "description": q.doc, "schema": schema})
 		}
 		answer := object{"description": r.summary}
 		if r.answer != nil {
-			answer["content"] = content("application/json", r.answer)
+			answer["content"] = content(r.answer)
 		}
-		operation := object{
-			"summary": r.summary, "parameters": parameters,
-			"responses": object{
-				strconv.Itoa(r.status): answer,
-				"default":              object{"description": "a problem", "content": content("application/problem+json", Problem{})},
-			},
+		refusals := object{strconv.Itoa(r.status): answer, "default": object{"description": "a problem", "content": problem}}
+		for status, why := range map[int]string{400: "a parameter or header is wrong", 404: "there is no such thing", 409: "it is in use, or not possible now", 412: "it has another version than If-Match", 422: "fields are wrong, one entry each"} {
+			if r.refuses(status) {
+				refusals[strconv.Itoa(status)] = object{"description": why, "content": problem}
+			}
 		}
+		if r.versioned() {
+			answer["headers"] = object{"ETag": object{"description": "the version of the entity", "schema": text}}
+			if r.method != "GET" {
+				parameters = append(parameters, object{"name": "If-Match", "in": "header", "description": "the version that is to be changed; * or nothing for any", "schema": text})
+			}
+		}
+		operation := object{"operationId": r.id(), "summary": r.summary, "parameters": parameters, "responses": refusals}
 		if r.body != nil {
-			operation["requestBody"] = object{"required": true, "content": content("application/json", r.body)}
+			operation["requestBody"] = object{"required": true, "content": content(r.body)}
 		}
 		path := pathParameter.ReplaceAllString(r.path, "{$1}")
 		if paths[path] == nil {
@@ -170,10 +193,52 @@ func Description() object {
 	}
 	return object{
 		"openapi":    "3.0.3",
-		"info":       object{"title": "Arithmon", "version": "v1", "description": "A shared point database for Modbus devices, and its live readings."},
+		"info":       object{"title": "Arithmon", "version": "v1", "description": "A shared point database for Modbus and DNP3 devices, and its live readings. Lists come in pages: limit says how many items one has at most, and cursor is next of the page before. An entity has an ETag; If-Match changes it only while that is its version. Refusals are problem documents (RFC 9457) with an entry for each wrong field."},
 		"paths":      paths,
 		"components": object{"schemas": s.components},
 	}
+}
+
+// versioned reports whether a route is about one entity, which has a version.
+func (r route) versioned() bool {
+	for kind, as := range kinds {
+		if r.path == "/api/v1/"+site.Plural(kind)+as.path {
+			return true
+		}
+	}
+	return false
+}
+
+// refuses reports whether a status may be the answer of a route beside its own.
+func (r route) refuses(status int) bool {
+	named := pathParameter.MatchString(r.path)
+	changes := r.method != "GET"
+	switch status {
+	case 400:
+		return len(r.query) > 0 || r.body != nil || r.versioned() && changes
+	case 404:
+		return named
+	case 409:
+		return changes && named
+	case 412:
+		return changes && r.versioned()
+	case 422:
+		return r.body != nil
+	}
+	return false
+}
+
+// verbs are what methods are called in operation identifiers.
+var verbs = map[string]string{"GET": "get", "POST": "post", "PUT": "replace", "PATCH": "change", "DELETE": "remove"}
+
+// id is the identifier of a route's operation, such as getLinksName, made of its method and path.
+func (r route) id() string {
+	var b strings.Builder
+	b.WriteString(verbs[r.method])
+	for part := range strings.FieldsFuncSeq(strings.TrimPrefix(r.path, "/api/v1"), func(c rune) bool { return strings.ContainsRune("/:*._", c) }) {
+		b.WriteString(strings.ToUpper(part[:1]) + part[1:])
+	}
+	return b.String()
 }
 
 func (s *Server) openapi(c *gin.Context) error {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"arithmon/internal/core/codec"
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/control"
@@ -22,14 +23,20 @@ type route struct {
 	method, path string
 	summary      string
 	query        []parameter
-	body         any // an example of the type, nil for none
-	answer       any
+	body         any // an example of the type, or media; nil for none
+	answer       any // likewise, or lines
 	status       int
 	handle       func(*gin.Context) error
 }
 
-// parameter is one of a route's query.
-type parameter struct{ name, doc string }
+// media is what is no JSON, by its media type.
+type media string
+
+// lines are JSON, a line each.
+type lines struct{ of any }
+
+// anything is JSON of a shape that is described elsewhere.
+type anything map[string]any
 
 const (
 	maxBody  = 1 << 20
@@ -38,12 +45,13 @@ const (
 	warningField = "Arithmon-Warning"
 )
 
-var paging = []parameter{{"limit", "most items of a page, 1 to 10000 (default 1000)"}, {"cursor", "next of the page before"}}
+var paging = []parameter{{name: "limit", doc: "most items of a page (default 1000)", is: count(10000)}, {name: "cursor", doc: "next of the page before"}}
 
 func (s *Server) routes() []route {
 	list := []route{
 		{"GET", "/healthz", "whether the service runs", nil, nil, Health{}, 200, s.health},
-		{"GET", "/api/v1/openapi.json", "this description", nil, nil, nil, 200, s.openapi},
+		{"GET", "/metrics", "statistics for Prometheus", nil, nil, media("text/plain"), 200, s.metrics},
+		{"GET", "/api/v1/openapi.json", "this description", nil, nil, anything{}, 200, s.openapi},
 		{"GET", "/api/v1/status", "state and statistics of all links and stations", nil, nil, Status{}, 200, s.status},
 
 		{"POST", "/api/v1/links/:name/test", "find out whether the far end takes a connection", nil, nil, Test{}, 200, s.testLink},
@@ -54,37 +62,37 @@ func (s *Server) routes() []route {
 
 		{"POST", "/api/v1/stations/:name/test", "find out whether the station answers", nil, nil, Test{}, 200, s.testStation},
 		{"GET", "/api/v1/stations/:name/read", "read addresses that no point needs to have",
-			[]parameter{{"range", "hr:0..9, 40001..40010 or one address"}, {"type", "data type of the values, such as float32 (default single registers)"}, {"order", "byte order (default the station's)"}, {"length", "string: characters"}}, nil, Page[RawReading]{}, 200, s.readRange},
+			[]parameter{{name: "range", doc: "hr:0..9, 40001..40010 or one address"}, {name: "type", doc: "data type of the values, such as float32 (default single registers)", is: choice(codec.Types[:]...)}, {name: "order", doc: "byte order (default the station's)", is: choice(codec.Orders[:]...)}, {name: "length", doc: "string: characters", is: count(codec.MaxStringLength)}}, nil, Page[RawReading]{}, 200, s.readRange},
 		{"POST", "/api/v1/stations/:name/write", "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
 		{"POST", "/api/v1/stations/:name/refresh", "ask a station everything at once, what it refused included", nil, nil, nil, 204, s.refresh},
 		{"POST", "/api/v1/stations/:name/ask", "run a protocol action on a station; it is recorded as writes are", nil, ActionRequest{}, ActionResult{}, 200, s.ask},
 		{"POST", "/api/v1/stations/:name/profile", "make points of a DNP3 XML device profile, all or none",
-			[]parameter{{"prefix", "what tags begin with (default the station's name and /)"}, {"dry_run", "true: say what would change"}, {"file", "its name, for messages"}}, nil, ProfileResult{}, 200, s.profile},
+			[]parameter{{name: "prefix", doc: "what tags begin with (default the station's name and /)"}, {name: "dry_run", doc: "true: say what would change", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/xml"), ProfileResult{}, 200, s.profile},
 		{"GET", "/api/v1/actions", "what stations can be asked to do", nil, nil, Actions{}, 200, s.actions},
 		{"POST", "/api/v1/stations/:name/copy", "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
 		{"GET", "/api/v1/address", "what a typed address means",
-			[]parameter{{"text", "as typed"}, {"station", "whose notation holds"}, {"notation", "when there is no station yet"}, {"table", "co, di, ir or hr, for numbers that do not name one"}, {"type", "data type of the point, by which the meanings of an ambiguous number are ordered"}}, nil, AddressMeaning{}, 200, s.address},
+			[]parameter{{name: "text", doc: "as typed"}, {name: "station", doc: "whose notation holds"}, {name: "notation", doc: "when there is no station yet", is: choice(site.Notations[:]...)}, {name: "table", doc: "co, di, ir or hr, for numbers that do not name one"}, {name: "type", doc: "data type of the point, by which the meanings of an ambiguous number are ordered", is: choice(codec.Types[:]...)}}, nil, AddressMeaning{}, 200, s.address},
 
-		{"GET", "/api/v1/readings", "newest readings by tag", append([]parameter{{"tag", "tag or pattern; may be repeated"}}, paging...), nil, Page[Reading]{}, 200, s.readings},
-		{"GET", "/api/v1/live", "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{"tag", "tag or pattern; may be repeated"}}, nil, LiveMessage{}, 200, s.live},
+		{"GET", "/api/v1/readings", "newest readings by tag", append([]parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}}, paging...), nil, Page[Reading]{}, 200, s.readings},
+		{"GET", "/api/v1/live", "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}}, nil, LiveMessage{}, 200, s.live},
 		{"GET", "/api/v1/events", "what devices reported, in their order, each with the device's time", eventQuery, nil, EventPage{}, 200, s.events},
-		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{"tag", "of the point"}}, nil, Lens{}, 200, s.lens},
+		{"GET", "/api/v1/lens", "a point's raw data under every type and byte order, read now", []parameter{{name: "tag", doc: "of the point"}}, nil, Lens{}, 200, s.lens},
 		{"POST", "/api/v1/write", "write a value to a point", nil, WriteRequest{}, WriteResult{}, 200, s.write},
 
 		{"POST", "/api/v1/addresses/read", "read addresses of a device that is no station of the site", nil, VisitRequest{}, Page[RawReading]{}, 200, s.readVisit},
 		{"POST", "/api/v1/addresses/write", "write addresses of a device that is no station of the site; it is recorded", nil, VisitRequest{}, RangeResult{}, 200, s.writeVisit},
-		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the response is a line of JSON for each as it ends", nil, ProbeRequest{}, Stage{}, 200, s.probe},
-		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, Progress{}, 200, s.scan},
-		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{"subject", "a link, a station or a tag; findings for its station and link, and for what is on it, too"}}, nil, Findings{}, 200, s.findings},
+		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the response is a line of JSON for each as it ends", nil, ProbeRequest{}, lines{Stage{}}, 200, s.probe},
+		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, lines{Progress{}}, 200, s.scan},
+		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{name: "subject", doc: "a link, a station or a tag; findings for its station and link, and for what is on it, too"}, {name: "limit", doc: "most findings of a page (default 1000)", is: count(10000)}, {name: "cursor", doc: "next of the page before"}}, nil, Findings{}, 200, s.findings},
 		{"GET", "/api/v1/protocols", "what there is to know of the protocols: fields, address types, data types, functions", nil, nil, Protocols{}, 200, s.protocols},
 		{"GET", "/api/v1/explanations", "what the reasons of readings and the codes of findings mean", nil, nil, Explanations{}, 200, s.explanations},
 		{"POST", "/api/v1/figures/reset", "begin the figures since reset anew", nil, nil, nil, 204, s.resetFigures},
 		{"GET", "/api/v1/traffic", "the newest frames, decoded", trafficQuery, nil, TrafficPage{}, 200, s.traffic},
-		{"GET", "/api/v1/traffic/capture", "the frames that are kept, as a pcapng capture", trafficQuery, nil, nil, 200, s.capture},
+		{"GET", "/api/v1/traffic/capture", "the frames that are kept, as a pcapng capture", trafficQuery, nil, media("application/octet-stream"), 200, s.capture},
 		{"GET", "/api/v1/traffic/recording", "state of the recording to disk", nil, nil, Recording{}, 200, s.recording},
 		{"POST", "/api/v1/traffic/recording", "record frames to a capture file on the service's machine", nil, RecordRequest{}, Recording{}, 201, s.record},
 		{"DELETE", "/api/v1/traffic/recording", "end the recording", nil, nil, Recording{}, 200, s.stopRecording},
-		{"GET", "/api/v1/traffic/recording/file", "the capture that was recorded", nil, nil, nil, 200, s.recordingFile},
+		{"GET", "/api/v1/traffic/recording/file", "the capture that was recorded", nil, nil, media("application/octet-stream"), 200, s.recordingFile},
 
 		{"GET", "/api/v1/rig", "simulated devices and their faults, where there are any", nil, nil, RigState{}, 200, s.rigState},
 		{"PATCH", "/api/v1/rig/:line/:unit", "change some faults of a simulated device; null takes one away", nil, rig.Faults{}, rig.Faults{}, 200, s.rigFaults},
@@ -93,13 +101,13 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/rig/:line/restore", "restore a line that was cut", nil, nil, RigState{}, 200, s.rigRestore},
 
 		{"POST", "/api/v1/apply", "take over a site file, YAML or JSON, all or nothing",
-			[]parameter{{"dry_run", "true: say what would change"}, {"prune", "true: remove what the file does not name"}, {"file", "its name, for messages"}}, nil, ChangeSummary{}, 200, s.apply},
-		{"GET", "/api/v1/export", "the site as a site file", nil, nil, nil, 200, s.export},
-		{"GET", "/api/v1/backup", "a copy of the whole database as it is now: site, changes, writes, events", nil, nil, nil, 200, s.backup},
-		{"GET", "/api/v1/changes", "recorded changes, newest first", append([]parameter{{"kind", "link, station or point"}, {"name", "name or tag"}}, paging...), nil, changePage{}, 200, s.changes},
+			[]parameter{{name: "dry_run", doc: "true: say what would change", is: truth}, {name: "prune", doc: "true: remove what the file does not name", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/yaml"), ChangeSummary{}, 200, s.apply},
+		{"GET", "/api/v1/export", "the site as a site file", nil, nil, media("application/yaml"), 200, s.export},
+		{"GET", "/api/v1/backup", "a copy of the whole database as it is now: site, changes, writes, events", nil, nil, media("application/vnd.sqlite3"), 200, s.backup},
+		{"GET", "/api/v1/changes", "recorded changes, newest first", append([]parameter{{name: "kind", doc: "of what was changed", is: choice(site.Kinds()...)}, {name: "name", doc: "name or tag"}}, paging...), nil, changePage{}, 200, s.changes},
 		{"POST", "/api/v1/changes/:id/undo", "undo a change, with those that were made together with it", nil, nil, ChangeSummary{}, 200, s.undo},
-		{"GET", "/api/v1/quarantine", "stored records that did not fit the site when it was loaded, as they were, newest first", nil, nil, Page[Quarantined]{}, 200, s.quarantine},
-		{"GET", "/api/v1/writes", "recorded writes, newest first", append([]parameter{{"tag", "of one point"}}, paging...), nil, writePage{}, 200, s.writes},
+		{"GET", "/api/v1/quarantine", "stored records that did not fit the site when it was loaded, as they were, newest first", paging, nil, Page[Quarantined]{}, 200, s.quarantine},
+		{"GET", "/api/v1/writes", "recorded writes, newest first", append([]parameter{{name: "tag", doc: "of one point"}}, paging...), nil, writePage{}, 200, s.writes},
 	}
 	for _, kind := range site.Kinds() {
 		list = append(list, s.entityRoutes(kind)...)
@@ -168,17 +176,6 @@ func flag(c *gin.Context, name string) (bool, error) {
 		return false, fail(http.StatusBadRequest, "%s=%s: true or false is needed", name, text)
 	}
 	return v, nil
-}
-
-// page reads limit and cursor.
-func page(c *gin.Context) (limit int, cursor string, err error) {
-	limit = 1000
-	if text := c.Query("limit"); text != "" {
-		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > 10000 {
-			return 0, "", fail(http.StatusBadRequest, "limit=%s: 1 to 10000 is possible", text)
-		}
-	}
-	return limit, c.Query("cursor"), nil
 }
 
 // parse reads the request's body as a document.

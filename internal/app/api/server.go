@@ -6,6 +6,7 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -42,16 +43,17 @@ type Options struct {
 
 // Server answers HTTP requests.
 type Server struct {
-	store   *store.Store
-	engine  *engine.Engine
-	control *control.Controller
-	dir     string
-	rig     *rig.Rig // nil when nothing is simulated
-	log     *slog.Logger
-	version string
-	handler http.Handler
-	closing chan struct{}
-	origins *http.CrossOriginProtection
+	store      *store.Store
+	engine     *engine.Engine
+	control    *control.Controller
+	dir        string
+	rig        *rig.Rig // nil when nothing is simulated
+	log        *slog.Logger
+	version    string
+	handler    http.Handler
+	closing    chan struct{}
+	exposition http.Handler // of the statistics
+	origins    *http.CrossOriginProtection
 }
 
 // New makes a server.
@@ -62,6 +64,11 @@ func New(o Options) *Server {
 	}
 	s := &Server{store: o.Store, engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
 	router := gin.New()
+	if s.engine != nil {
+		registry := prometheus.NewRegistry()
+		registry.MustRegister(newCollector(s.engine))
+		s.exposition = promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
+	}
 	router.UseRawPath, router.UnescapePathValues = true, true // a / in a tag may come as %2F
 	router.HandleMethodNotAllowed = true
 	router.RedirectTrailingSlash = false // which would answer before it is looked where a request comes from
@@ -78,17 +85,14 @@ func New(o Options) *Server {
 			continue // a rig alone
 		}
 		router.Handle(r.method, r.path, func(c *gin.Context) {
-			if err := r.handle(c); err != nil {
+			if err := cmp.Or(r.checkQuery(c), r.checkContent(c)); err != nil {
+				s.abort(c, err)
+			} else if err := r.handle(c); err != nil {
 				s.abort(c, err)
 			} else if fault := c.Errors.Last(); fault != nil && !c.Writer.Written() { // what was to be answered could not be written as JSON
 				s.abort(c, fmt.Errorf("the response could not be encoded: %w", fault.Err))
 			}
 		})
-	}
-	if s.engine != nil {
-		registry := prometheus.NewRegistry()
-		registry.MustRegister(newCollector(s.engine))
-		router.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	}
 	router.NoMethod(func(c *gin.Context) {
 		s.abort(c, fail(http.StatusMethodNotAllowed, "%s is not possible on %s", c.Request.Method, c.Request.URL.Path))

@@ -156,6 +156,7 @@ type ProbeRequest struct {
 type Findings struct {
 	Items    []Finding `json:"items"`
 	Watching []Watch   `json:"watching" doc:"stations without a good point of which too little is known yet to say why"`
+	Next     string    `json:"next,omitempty" doc:"cursor of the next page; absent on the last"`
 }
 
 // Watch is a station that is watched until there is enough evidence.

@@ -98,6 +98,13 @@ func Kinds() []Kind {
 // Fresh is an entity of a kind with the defaults of the site file.
 func Fresh(kind Kind) Entity { return registered[rank(kind)].fresh() }
 
+// Named is Fresh with a name or tag.
+func Named(kind Kind, name string) Entity {
+	body, _ := json.Marshal(map[string]string{KeyField(kind): name}) // of text
+	e, _ := Decode(kind, body)                                       // which every kind reads
+	return e
+}
+
 // KeyField is the field of a kind that is its key: name or tag.
 func KeyField(kind Kind) string { return registered[rank(kind)].key }
 
