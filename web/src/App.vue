@@ -1,104 +1,111 @@
 <script setup lang="ts">
-import { Moon, Sunny } from '@element-plus/icons-vue'
+import { Menu } from '@element-plus/icons-vue'
 import { ElMessage } from 'element-plus'
-import { computed, ref, watchEffect } from 'vue'
+import { ref, watch, watchEffect } from 'vue'
+import { useI18n } from 'vue-i18n'
+import { useRoute } from 'vue-router'
 
-import { api, onWarning } from './api/client'
-import { steps } from './router'
+import { onWarning } from './api/client'
+import { useLook } from './composables/useLook'
+import AppRail from './frame/AppRail.vue'
+import SearchDialog from './frame/SearchDialog.vue'
 
 onWarning((text) => ElMessage({ type: 'warning', message: text, duration: 12000, showClose: true }))
 
-// What is simulated can be spoilt; a service for real devices has no such page.
-const simulated = ref(false)
-api.rig().then(
-  () => (simulated.value = true),
-  () => undefined,
-)
-const shown = computed(() => steps.filter((s) => simulated.value || s.path !== '/rig'))
+const { t } = useI18n()
+const route = useRoute()
+useLook()
 
-const stored = localStorage.getItem('look')
-const dark = ref(stored ? stored === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches)
+const drawer = ref(false)
+const searching = ref(false)
+watch(() => route.fullPath, () => (drawer.value = false))
 watchEffect(() => {
-  document.documentElement.classList.toggle('dark', dark.value)
+  document.title = `${route.meta.name ? t(`pages.${String(route.meta.name)}`) : 'Arithmon'} · Arithmon`
 })
-
-function changeLook() {
-  dark.value = !dark.value
-  localStorage.setItem('look', dark.value ? 'dark' : 'light')
-}
 </script>
 
 <template>
-  <div class="frame">
-    <header>
-      <router-link to="/overview" class="mark"><img src="/mark.svg" alt="" width="26" height="26" />Arithmon</router-link>
-      <nav aria-label="Steps of the job">
-        <router-link v-for="step in shown" :key="step.path" :to="step.path">{{ step.title }}</router-link>
-      </nav>
-      <el-button text circle :icon="dark ? Sunny : Moon" :aria-label="dark ? 'Light look' : 'Dark look'" @click="changeLook" />
-    </header>
-    <main><router-view /></main>
-  </div>
+  <el-config-provider :message="{ showClose: true }">
+    <a class="skip" href="#main">{{ t('frame.skip') }}</a>
+    <div class="frame">
+      <AppRail class="rail" @search="searching = true" />
+      <header>
+        <el-button text circle :icon="Menu" :aria-label="t('frame.menu')" data-test="menu" @click="drawer = true" />
+        <router-link to="/overview" class="mark"><img src="/mark.svg" alt="" width="24" height="24" />Arithmon</router-link>
+      </header>
+      <main id="main" tabindex="-1"><router-view /></main>
+    </div>
+    <el-drawer v-model="drawer" direction="ltr" size="250px" :with-header="false" body-class="rail-drawer" :aria-label="t('frame.pages')">
+      <AppRail wide @search="searching = true" />
+    </el-drawer>
+    <SearchDialog v-model="searching" />
+  </el-config-provider>
 </template>
 
 <style scoped>
 .frame {
   display: flex;
-  flex-direction: column;
   height: 100%;
 }
+main {
+  flex: 1;
+  min-width: 0;
+  overflow: auto;
+  outline: none;
+}
 header {
-  display: flex;
-  align-items: center;
-  gap: 18px;
-  padding: 0 14px;
-  min-height: 48px;
-  background: var(--bar);
-  color: var(--bar-text);
+  display: none;
+}
+.skip {
+  position: absolute;
+  left: -999px;
+  z-index: 9;
+  padding: 8px 14px;
+  background: var(--el-bg-color);
+  color: var(--el-color-primary);
+}
+.skip:focus {
+  left: 8px;
+  top: 8px;
 }
 .mark {
   display: flex;
   align-items: center;
   gap: 8px;
-  font-size: 16px;
   font-weight: 600;
   color: inherit;
   text-decoration: none;
 }
-nav {
-  display: flex;
-  flex: 1;
-  overflow-x: auto;
-}
-nav a {
-  padding: 14px 13px 11px;
-  color: inherit;
-  opacity: 0.78;
-  text-decoration: none;
-  border-bottom: 3px solid transparent;
-}
-nav a:hover {
-  opacity: 1;
-}
-nav a.router-link-active {
-  opacity: 1;
-  border-bottom-color: #e8c170;
-}
-header :deep(.el-button) {
-  color: inherit;
-  --el-fill-color-light: rgb(255 255 255 / 14%);
-}
-main {
-  flex: 1;
-  min-height: 0;
-  overflow: auto;
-}
-@media (max-width: 620px) {
-  .mark {
-    font-size: 0;
+/* A tablet or a telephone: the rail is a drawer. */
+@media (max-width: 900px) {
+  .frame {
+    flex-direction: column;
+  }
+  .rail {
+    display: none;
+  }
+  main {
+    min-height: 0;
   }
   header {
-    gap: 6px;
+    display: flex;
+    align-items: center;
+    gap: 10px;
+    min-height: 46px;
+    padding: 0 10px;
+    background: var(--bar);
+    color: var(--bar-text);
   }
+  header :deep(.el-button) {
+    color: inherit;
+    --el-fill-color-light: rgb(255 255 255 / 14%);
+  }
+}
+</style>
+
+<style>
+.rail-drawer {
+  padding: 0 !important;
+  background: var(--bar);
 }
 </style>

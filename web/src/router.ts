@@ -1,29 +1,49 @@
+import { Bell, Clock, Connection, Cpu, DataLine, EditPen, House, List, MagicStick, Operation, TrendCharts, Warning } from '@element-plus/icons-vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
-// One page for each step of the job, in the order people work. What a page shows is in its query, so that the
-// address can be sent to a colleague.
-export const steps = [
-  { path: '/overview', title: 'Overview', page: () => import('./pages/overview/OverviewPage.vue') },
-  { path: '/links', title: 'Links', page: () => import('./pages/links/LinksPage.vue') },
-  { path: '/stations', title: 'Stations', page: () => import('./pages/stations/StationsPage.vue') },
-  { path: '/points', title: 'Points', page: () => import('./pages/points/PointsPage.vue') },
-  { path: '/live', title: 'Live', page: () => import('./pages/live/LivePage.vue') },
-  { path: '/events', title: 'Events', page: () => import('./pages/events/EventsPage.vue') },
-  { path: '/communication', title: 'Communication', page: () => import('./pages/communication/CommunicationPage.vue') },
-  { path: '/traffic', title: 'Traffic', page: () => import('./pages/traffic/TrafficPage.vue') },
-  { path: '/rig', title: 'Rig', page: () => import('./pages/rig/RigPage.vue') },
-  { path: '/changes', title: 'Changes', page: () => import('./pages/changes/ChangesPage.vue') },
+/**
+ * The pages in the order of the job: the plant, watching it, and what comes then. What a page shows is in its query, so that the address can
+ * be sent to a colleague. What a page is called stands in the catalogue, under pages.
+ */
+export const groups = [
+  {
+    name: 'plant',
+    pages: [
+      { path: '/overview', name: 'overview', icon: House, page: () => import('./pages/overview/OverviewPage.vue') },
+      { path: '/links', name: 'links', icon: Connection, page: () => import('./pages/links/LinksPage.vue') },
+      { path: '/stations', name: 'stations', icon: Cpu, page: () => import('./pages/stations/StationsPage.vue') },
+      { path: '/points', name: 'points', icon: List, page: () => import('./pages/points/PointsPage.vue') },
+    ],
+  },
+  {
+    name: 'watching',
+    pages: [
+      { path: '/live', name: 'live', icon: TrendCharts, page: () => import('./pages/live/LivePage.vue') },
+      { path: '/events', name: 'events', icon: Bell, page: () => import('./pages/events/EventsPage.vue') },
+      { path: '/communication', name: 'communication', icon: DataLine, page: () => import('./pages/communication/CommunicationPage.vue') },
+      { path: '/findings', name: 'findings', icon: Warning, page: () => import('./pages/findings/FindingsPage.vue') },
+      { path: '/traffic', name: 'traffic', icon: Operation, page: () => import('./pages/traffic/TrafficPage.vue') },
+    ],
+  },
+  {
+    name: 'then',
+    pages: [
+      { path: '/changes', name: 'changes', icon: Clock, page: () => import('./pages/changes/ChangesPage.vue') },
+      { path: '/rig', name: 'rig', icon: MagicStick, page: () => import('./pages/rig/RigPage.vue') },
+    ],
+  },
 ]
+
+/** Pages that no list names. */
+const besides = [{ path: '/begin', name: 'begin', icon: EditPen, page: () => import('./pages/begin/BeginPage.vue') }]
+
+export const pages = groups.flatMap((g) => g.pages)
 
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', redirect: '/overview' },
-    ...steps.map((s) => ({ path: s.path, component: s.page, meta: { title: s.title } })),
+    ...[...pages, ...besides].map((p) => ({ path: p.path, component: p.page, meta: { name: p.name } })),
     { path: '/:rest(.*)*', redirect: '/overview' },
   ],
-})
-
-router.afterEach((to) => {
-  document.title = `${String(to.meta.title ?? 'Arithmon')} · Arithmon`
 })

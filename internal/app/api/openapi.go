@@ -73,6 +73,8 @@ func (s schemas) of(t reflect.Type) object {
 		return object{"type": "array", "items": s.of(t.Elem()), "minItems": t.Len(), "maxItems": t.Len()}
 	case reflect.Map:
 		return object{"type": "object", "additionalProperties": s.of(t.Elem())}
+	case reflect.Interface:
+		return object{"nullable": true} // of any shape
 	case reflect.Bool:
 		return object{"type": "boolean"}
 	case reflect.String:

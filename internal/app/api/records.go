@@ -103,8 +103,15 @@ type Finding struct {
 
 // Step is something to try.
 type Step struct {
-	Text   string  `json:"text"`
-	Change *Change `json:"change,omitempty" doc:"the settings that do it"`
+	Text   string      `json:"text"`
+	Change *Change     `json:"change,omitempty" doc:"the settings that do it"`
+	Action *StepAction `json:"action,omitempty" doc:"or what is asked of the service"`
+}
+
+// StepAction is something that a step asks of the service.
+type StepAction struct {
+	Verb    diagnose.Verb `json:"verb" enum:"scan,scan-settings,probe,ports,traffic,frames,wrong-frames,refresh,set-time,explain"`
+	Subject string        `json:"subject" doc:"a link, a station or a word"`
 }
 
 // Change is a change of settings that mends something.
@@ -137,6 +144,10 @@ func newStep(s diagnose.Step) Step {
 	if s.Change != nil {
 		change := Change(*s.Change)
 		step.Change = &change
+	}
+	if s.Action != nil {
+		action := StepAction(*s.Action)
+		step.Action = &action
 	}
 	return step
 }

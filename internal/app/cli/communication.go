@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/traffic"
 )
 
@@ -141,8 +142,21 @@ func (a *app) tellFindings(t *table, all api.Findings) {
 				}
 				t.line(fmt.Sprintf("     [arithmon findings apply %s %s%s]", f.Code, f.Subject, which))
 			}
+			if step.Action != nil {
+				t.line("     [arithmon " + commandOf(*step.Action) + "]")
+			}
 		}
 	}
+}
+
+// commandOf is the command that does what a step asks of the service.
+func commandOf(a api.StepAction) string {
+	forms := map[diagnose.Verb]string{
+		diagnose.Scan: "scan %s", diagnose.ScanSettings: "scan %s --settings", diagnose.Probe: "probe %s", diagnose.Ports: "ports", diagnose.Traffic: "traffic --link %s",
+		diagnose.Frames: "traffic --fields --station %s", diagnose.Wrong: "traffic --wrong --fields --station %s", diagnose.Refresh: "station refresh %s",
+		diagnose.SetTime: "station ask %s set-time", diagnose.Explain: "explain %s",
+	}
+	return strings.TrimSuffix(strings.Replace(forms[a.Verb], "%s", a.Subject, 1), " ")
 }
 
 func (a *app) traffic() *cobra.Command {

@@ -414,7 +414,9 @@ func (c *Client) Readings(ctx context.Context, patterns ...string) ([]api.Readin
 // Values are of a type and byte order when those are not empty.
 func (c *Client) ReadRange(ctx context.Context, station, what, typ, order string) ([]api.RawReading, error) {
 	query := url.Values{"range": {what}, "type": {typ}, "order": {order}}
-	return all[api.RawReading](ctx, c, entityPath(site.KindStation, station)+"/read", query)
+	var page api.Page[api.RawReading]
+	err := c.do(ctx, http.MethodGet, entityPath(site.KindStation, station)+"/read", query, nil, &page)
+	return page.Items, err
 }
 
 // Lens returns a point's raw data under every interpretation.

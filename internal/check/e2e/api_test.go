@@ -184,7 +184,7 @@ func TestWhatAnAddressMeans(t *testing.T) {
 		"text=40010&station=plc":             `"canonical":"hr:9"`,
 		"text=40010&notation=ref6":           "is ambiguous",
 		"text=10&notation=number&table=ir":   `"canonical":"ir:9"`,
-		"text=10&notation=roman":             "choose offset, number, ref5 or ref6",
+		"text=10&notation=roman":             "choose offset, number, ref5, ref6, hex",
 		"text=hr:1&station=nowhere":          "there is no station",
 		"text=&station=plc":                  "is empty",
 		"text=hr:9&table=co":                 "but the table chosen is co",

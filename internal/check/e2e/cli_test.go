@@ -107,13 +107,16 @@ func TestTheJobFromTheCommandLine(t *testing.T) {
 	p.await("gate/level", func(r api.Reading) bool { return r.Text == "50.0" })
 	r := p.run("read", "gate/level", "-o", "json")
 	assert.Equal(t, 0, r.code)
-	var reading api.Reading
-	require.NoError(t, json.Unmarshal([]byte(r.out), &reading))
-	assert.Equal(t, "50", reading.Value.String())
-	assert.Equal(t, "%", reading.Unit)
+	var readings []api.Reading // one shape for one tag and for several
+	require.NoError(t, json.Unmarshal([]byte(r.out), &readings))
+	require.Len(t, readings, 1)
+	assert.Equal(t, "50", readings[0].Value.String())
+	assert.Equal(t, "%", readings[0].Unit)
 
 	watched := p.run("watch", "gate/*", "--for", "700ms")
 	assert.Equal(t, 0, watched.code)
+	assert.Equal(t, 1, strings.Count(watched.out, "gate/level  50.0 %  ● good"), "it does not change: %s", watched.out)
+	watched = p.run("watch", "gate/*", "--for", "700ms", "--every-poll")
 	assert.GreaterOrEqual(t, strings.Count(watched.out, "gate/level  50.0 %  ● good"), 2, watched.out)
 
 	exported := p.run("export")
@@ -150,13 +153,13 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 	}{
 		{"unknown field in a file", []string{"apply", bad("links: [{name: x, host: h, prot: 1}]\n")}, 1, `line 2: link x: links[0].prot: unknown field "prot"; did you mean protocol or port?`},
 		{"tag twice", []string{"apply", bad("points:\n- {tag: a, station: plc, address: hr:1}\n- {tag: a, station: plc, address: hr:2}\n")}, 1, `"a" is in the file twice, in lines 3 and 4`},
-		{"taken tag", []string{"point", "add", "gate/level", "--station", "plc", "--address", "hr:1"}, 1, `point gate/level: tag: "gate/level" is taken by another point`},
-		{"address out of range", []string{"point", "add", "x", "--station", "plc", "--address", "hr:70000"}, 1, "offset 70000 is out of range: 0 to 65535"},
-		{"float32 on a coil", []string{"point", "add", "x", "--station", "plc", "--address", "co:1", "--type", "float32"}, 1, "float32 does not fit co:1"},
-		{"reference that contradicts its table", []string{"point", "add", "x", "--station", "plc", "--address", "40010", "--table", "ir"}, 1, "contradicts its table"},
-		{"ambiguous number", []string{"point", "add", "x", "--station", "one", "--address", "40010", "--table", "hr"}, 1, "it reads as hr:9 or as hr:40010"},
-		{"text for a number", []string{"station", "set", "plc", "--unit", "one"}, 1, `unit: "one" is text; a whole number is needed`},
-		{"unit taken", []string{"station", "set", "two", "--unit", "1"}, 1, "unit 1 on link bus is taken by station one"},
+		{"taken tag", []string{"point", "add", "gate/level", "--station", "plc", "--address", "hr:1"}, 1, `point gate/level: TAG: "gate/level" is taken by another point`},
+		{"address out of range", []string{"point", "add", "x", "--station", "plc", "--address", "hr:70000"}, 2, "offset 70000 is out of range: 0 to 65535"},
+		{"float32 on a coil", []string{"point", "add", "x", "--station", "plc", "--address", "co:1", "--type", "float32"}, 2, "float32 does not fit co:1"},
+		{"reference that contradicts its table", []string{"point", "add", "x", "--station", "plc", "--address", "40010", "--table", "ir"}, 2, "contradicts its table"},
+		{"ambiguous number", []string{"point", "add", "x", "--station", "one", "--address", "40010", "--table", "hr"}, 2, "it may be hr:9 or hr:40010"},
+		{"text for a number", []string{"station", "set", "plc", "--unit", "one"}, 2, `--unit: "one" is text; a whole number is needed`},
+		{"unit taken", []string{"station", "set", "two", "--unit", "1"}, 2, "unit 1 on link bus is taken by station one"},
 		{"not YAML", []string{"apply", file(t, "bad.yaml", "arithmon: [")}, 1, "is not YAML"},
 		{"no file", []string{"apply", "nowhere.yaml"}, 3, `there is no file "nowhere.yaml"`},
 		{"unknown tag", []string{"read", "gate/levle"}, 3, `there is no point "gate/levle"; did you mean gate/level?`},
@@ -166,7 +169,7 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 		{"not writable", []string{"write", "gate/level", "1"}, 5, ""},
 		{"no such field", []string{"point", "set", "gate/level", "--colour", "red"}, 2, "unknown flag: --colour"},
 		{"a negative number", []string{"write", "gate/level", "-7"}, 2, "-7 looks like an option"},
-		{"no such verb", []string{"raed", "x"}, 2, `unknown command "raed"`},
+		{"no such verb", []string{"raed", "x"}, 2, `unknown verb "raed"; did you mean read?`},
 		{"too few arguments", []string{"write", "gate/setpoint"}, 2, "takes a tag and a value"},
 		{"no such form", []string{"status", "-o", "xml"}, 2, "choose text, json, yaml or csv"},
 		{"nothing to change", []string{"point", "set", "gate/level"}, 2, "nothing to change"},

@@ -445,7 +445,7 @@ func TestTrafficOnTheCommandLineAndRecording(t *testing.T) {
 	assert.Empty(t, p.run("traffic", "--wrong").out)
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Exception: 2}))
 	p.awaitQuality("gate/level", "bad (exception-2)")
-	assert.Contains(t, p.run("traffic", "--wrong").out, "refused: exception 2 (illegal data address)")
+	assert.Contains(t, strings.Join(strings.Fields(p.run("traffic", "--wrong").out), " "), "refused: exception 2 (illegal data address)")
 	var frame map[string]any
 	line, _, _ := strings.Cut(p.run("traffic", "--wrong", "-o", "json").out, "\n")
 	require.NoError(t, json.Unmarshal([]byte(line), &frame))

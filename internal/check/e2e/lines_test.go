@@ -278,7 +278,7 @@ func TestAddressesWithoutPointsOnTheCommandLine(t *testing.T) {
 		{[]string{"write", "gate/setpoint", "1", "2"}, 2, "a point takes one value"},
 		{[]string{"write", "gate/setpoint", "1", "--every", "1s"}, 2, "--every goes with --station"},
 		{[]string{"read", "gate/setpoint", "--type", "int16"}, 2, "--type and --order go with --station"},
-		{[]string{"read", "--station", "plc", "hr:3", "--type", "int12"}, 1, `"int12" is not known`},
+		{[]string{"read", "--station", "plc", "hr:3", "--type", "int12"}, 1, "type=int12: choose bool"},
 	} {
 		got := p.run(c.args...)
 		assert.Equal(t, c.code, got.code, c.args)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -44,7 +45,12 @@ func TestMain(m *testing.M) {
 		if out, err := exec.Command("go", "build", "-o", binary, "arithmon/cmd/arithmon").CombinedOutput(); err != nil {
 			panic(string(out))
 		}
-		return m.Run()
+		way, err := newDescribed(http.DefaultTransport)
+		if err != nil {
+			panic(err)
+		}
+		http.DefaultTransport = way // of the Go client and of tests that speak HTTP themselves
+		return way.judge(m.Run())
 	}())
 }
 

@@ -87,6 +87,30 @@ type Finding struct {
 type Step struct {
 	Text   string
 	Change *Change // the settings that do it
+	Action *Action // or what is asked of the service
+}
+
+// Verb is what a step asks of the service.
+type Verb string
+
+// The verbs. The subject of Ports is empty, that of Explain a word, of the others a link or a station.
+const (
+	Scan         Verb = "scan"          // look for units on a link
+	ScanSettings Verb = "scan-settings" // and for the settings of a serial line first
+	Probe        Verb = "probe"         // ask a station stage by stage
+	Ports        Verb = "ports"         // list the serial ports
+	Traffic      Verb = "traffic"       // show the frames of a link
+	Frames       Verb = "frames"        // of a station
+	Wrong        Verb = "wrong-frames"  // those of a station that are wrong
+	Refresh      Verb = "refresh"       // ask a station everything anew
+	SetTime      Verb = "set-time"      // set a station's clock
+	Explain      Verb = "explain"       // say what a reason means
+)
+
+// Action is something that a step asks of the service.
+type Action struct {
+	Verb    Verb
+	Subject string
 }
 
 // Change is a change of settings that mends something.
@@ -212,7 +236,7 @@ func Find(e Evidence) []Finding {
 		if l.Faults > 0 {
 			f.add(site.KindLink, l.Link.Name, InternalFault, 0.99, because("internal-fault"),
 				[]string{fmt.Sprintf("%d times, the last: %s", l.Faults, l.Fault)},
-				say("export the traffic of the link (arithmon traffic) and send it, with the service's log, to whoever maintains Arithmon"),
+				do("export the traffic of the link and send it, with the service's log, to whoever maintains Arithmon", Traffic, l.Link.Name),
 				say("disable the station whose responses cause it, so that the others of the link keep their rate"))
 		}
 		if f.link(l) {
@@ -260,6 +284,10 @@ func seen(minute, since int) (n int, when string) {
 
 func say(text string) Step { return Step{Text: text} }
 
+func do(text string, verb Verb, subject string) Step {
+	return Step{Text: text, Action: &Action{verb, subject}}
+}
+
 func set(text string, kind site.Kind, name string, fields map[string]any) Step {
-	return Step{text, &Change{kind, name, fields}}
+	return Step{Text: text, Change: &Change{kind, name, fields}}
 }

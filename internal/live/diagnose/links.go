@@ -64,7 +64,7 @@ func (f *finder) link(l Link) bool {
 			[]string{fmt.Sprintf("%d connections ended since the last response", l.Since.Closed), f.said(name)},
 			say("see whether another program is connected: many devices serve one connection, or so many, at a time"),
 			say("see whether the device serves known addresses only, and enter this machine's"),
-			say("check the port, and whether it wants TLS or another framing: arithmon probe says how far it gets"))
+			say("check the port, and whether it wants TLS or another framing; a probe says how far it gets"))
 		return true
 	case closed >= enough && after >= enough:
 		f.add(site.KindLink, name, ClosesConnection, 0.8, because("closes-after-each"),
@@ -134,12 +134,12 @@ func (f *finder) line(l Link) bool {
 			say("check the wiring: A and B swapped, the wrong pair, no common ground, the plug out"),
 			say("check that the devices have power and that this is their line"),
 			say("check whether the adapter needs RTS to send (rts: toggle) or a switch from RS-232 to RS-485"),
-			say("then let the line be scanned: arithmon scan "+name+" --settings"))
+			do("then let the line be scanned", ScanSettings, name))
 		return true
 	case now.Answers == 0 && now.Checksums+now.Malformed >= enough && now.Received > 0 && f.allSilent(name):
 		f.add(site.KindLink, name, LineSettings, 0.85, because("line-settings", "settings", setting),
 			[]string{fmt.Sprintf("%d bytes received, %d frames damaged, none good", now.Received, now.Checksums+now.Malformed)},
-			say("let the settings be found: arithmon scan "+name+" --settings"), otherParity(l.Link),
+			do("let the settings be found", ScanSettings, name), otherParity(l.Link),
 			say("compare baud, parity and stop bits with the manual or the switches of a device; framing ascii has a colon before each frame"))
 		return true
 	}
@@ -220,7 +220,7 @@ func (f *finder) down(l Link) bool {
 			say("check the clocks: a certificate is valid for a time"))
 	case l.Failure == failure.Port:
 		link(PortMissing, 0.97, because("port-missing", "port", l.Link.Serial.Device),
-			say("plug the adapter in; arithmon ports lists what there is"), say("choose a port that is there; the reason above names them"))
+			do("plug the adapter in, and see which ports there are", Ports, ""), say("choose a port that is there; the reason above names them"))
 	case l.Failure == failure.RTS:
 		link(RTSMissing, 0.97, because("rts-missing", "port", l.Link.Serial.Device, "rts", l.Link.Serial.RTS),
 			set("set rts: off; most adapters switch their direction by themselves", site.KindLink, name, map[string]any{"serial": map[string]any{"rts": site.RTSOff}}),

@@ -81,7 +81,7 @@ func (f *finder) outstation(l Link, s Station) bool {
 	}
 	if n, ok := at(NoteMissing); ok {
 		add(PointsMissing, 0.9, because("points-missing", "points", int(n.Number)), []string{n.Text},
-			say("compare their addresses with what it has: arithmon probe lists that"), say("see whether its point list was loaded, and whether these points are switched on in it"))
+			do("compare their addresses with what it has, which a probe lists", Probe, name), say("see whether its point list was loaded, and whether these points are switched on in it"))
 	}
 	if n, ok := at(NoteConfirms); ok && n.Count >= 2 {
 		add(ConfirmsLost, 0.8, because("confirms-lost"), []string{n.Text, fmt.Sprintf("%d times", n.Count)},
@@ -98,7 +98,7 @@ func (f *finder) outstation(l Link, s Station) bool {
 		}
 	}
 	if n, ok := at(NoteTime); ok {
-		next := []Step{say("set its clock: arithmon station ask " + name + " set-time")}
+		next := []Step{do("set its clock", SetTime, name)}
 		if s.Station.TimeSync == "" || s.Station.TimeSync == site.TimeSyncNone {
 			next = append([]Step{timeSync(l, name)}, next...)
 		}
@@ -108,7 +108,7 @@ func (f *finder) outstation(l Link, s Station) bool {
 		add(ClockWrong, 0.9, because("clock-wrong", "how", n.Text), []string{fmt.Sprintf("%+.1f s against this machine's clock", n.Number)}, next...)
 	}
 	if n, ok := at(NoteNeedsTime); ok {
-		next := []Step{say("set its clock: arithmon station ask " + name + " set-time")}
+		next := []Step{do("set its clock", SetTime, name)}
 		if s.Station.TimeSync == "" || s.Station.TimeSync == site.TimeSyncNone {
 			next = append([]Step{timeSync(l, name)}, next...)
 		}
@@ -198,7 +198,7 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 			return
 		}
 		add(OutstationSilent, 0.75, cause, []string{requests},
-			say("check the link address in the device's settings; arithmon scan looks for addresses"),
+			do("check the link address in the device's settings, or let it be looked for", Scan, l.Link.Name),
 			say(fmt.Sprintf("check its master address: this one is %d", ours)), say("see whether another master holds the device's only session"))
 	}
 }

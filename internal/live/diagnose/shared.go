@@ -51,7 +51,7 @@ func addressWord(l site.Link) string { return l.Protocol.Traits().Address }
 // some are the steps for stations that share a fault which others on their link have not.
 func some(l Link) []Step {
 	return []Step{say("look for what they have in common: a stretch of cable, a repeater, a supply, a port of the gateway"),
-		say("check their power and their " + addressWord(l.Link) + "s"), say("let them be looked for: arithmon scan " + l.Link.Name)}
+		say("check their power and their " + addressWord(l.Link) + "s"), do("let them be looked for", Scan, l.Link.Name)}
 }
 
 // meanings say of faults that stations may share what they mean to a link, when n of m stations have them.
@@ -64,7 +64,7 @@ var meanings = map[Code]func(l Link, n, m int) (cause Cause, next []Step){
 		if l.Link.Transport.UsesSerialPort() || l.Link.Transport == site.UDP {
 			cause = because("all-silent", "all", m, "place", l.Link.FarEnd())
 		}
-		next := []Step{say("check that this is the right device or gateway, and its port"), say("let the units be found: arithmon scan " + l.Link.Name),
+		next := []Step{say("check that this is the right device or gateway, and its port"), do("let the units be found", Scan, l.Link.Name),
 			say("see whether another program holds the only session that it serves")}
 		if l.Link.Transport == site.TCP && l.Link.Framing == site.MBAP {
 			next = append(next, set("a gateway that passes bytes through needs framing rtu", site.KindLink, l.Link.Name, map[string]any{"framing": "rtu", "in_flight": 1}))
@@ -88,7 +88,7 @@ var meanings = map[Code]func(l Link, n, m int) (cause Cause, next []Step){
 			return because("some-outstations-silent", "n", n, "all", m), some(l)
 		}
 		return because("all-outstations-silent", "all", m, "place", l.Link.FarEnd()), []Step{
-			say("check that this is the right place, and its port"), say("let their addresses be looked for: arithmon scan " + l.Link.Name),
+			say("check that this is the right place, and its port"), do("let their addresses be looked for", Scan, l.Link.Name),
 			say("see whether another master holds the only session that they serve")}
 	},
 }

@@ -129,7 +129,7 @@ func (f *finder) partly(l Link, s Station) {
 	case extra >= enough:
 		f.add(site.KindStation, name, ExtraBytes, 0.8, because("extra-bytes"),
 			[]string{fmt.Sprintf("%d times within a minute", extra)},
-			say("see the bytes: arithmon traffic --wrong --station "+name), extraStep(l), say("ask the maker for a newer firmware"))
+			do("see the bytes", Wrong, name), extraStep(l), say("ask the maker for a newer firmware"))
 	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
 		f.add(site.KindStation, name, AnswersMissing, 0.7, because("answers-missing"),
 			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("responses take %s at the median", s.Median.Round(100*time.Microsecond))},
@@ -149,7 +149,7 @@ func extraStep(l Link) Step {
 // malformed makes the finding of responses that are none.
 func (f *finder) malformed(s Station, certainty float64, cause Cause, evidence ...string) {
 	f.add(site.KindStation, s.Station.Name, AnswersMalformed, certainty, cause, evidence,
-		say("see the frames: arithmon traffic --wrong --fields --station "+s.Station.Name),
+		do("see the frames", Wrong, s.Station.Name),
 		set("ask for less at once, which some devices handle better: max_registers: 16", site.KindStation, s.Station.Name, map[string]any{"max_registers": 16}),
 		say("see whether a gateway between cuts or mixes responses: ask the device without it"), say("ask the maker for a newer firmware"))
 }
@@ -277,7 +277,7 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 	} else if len(l.Found) > 0 {
 		evidence = append(evidence, l.foundText("unit"))
 	}
-	next = append(next, say("check the device's power and its unit"), say("let the units be found: arithmon scan "+l.Link.Name))
+	next = append(next, say("check the device's power and its unit"), do("let the units be found", Scan, l.Link.Name))
 	if l.Link.Transport == site.TCP && l.Link.Framing == site.MBAP && neighbours == 0 {
 		if s.Station.Unit != 255 && s.Station.Unit != 1 {
 			next = append(next, set("a device that is itself on the network often wants unit 255 or 1: set unit: 255", site.KindStation, s.Station.Name, map[string]any{"unit": 255}))
@@ -336,7 +336,7 @@ func (f *finder) exceptions(s Station) bool {
 		add(ExceptionUnknown, 0.8, because("exception-unknown"),
 			[]string{fmt.Sprintf("%d of %d requests within a minute; the points show the code", unknown, c.Requests)},
 			say("look for the code in the device's manual: makers use their own for a password that is missing, or for a module that is out"),
-			say("see whether it answers for other addresses: arithmon probe "+name))
+			do("see whether it answers for other addresses", Probe, name))
 		return true
 	}
 	found := false

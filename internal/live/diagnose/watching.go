@@ -82,7 +82,7 @@ func (f *finder) nothingGood(e Evidence) {
 		name := s.Station.Name
 		f.add(site.KindStation, name, NothingGood, 0.55, because("nothing-good", "points", s.Bad, "reason", s.Why),
 			[]string{fmt.Sprintf("for %s, and no other finding tells why", s.BadFor.Round(time.Second)), s.Reason},
-			say("see what the reason means: arithmon explain "+s.Why), say("see the frames: arithmon traffic --fields --station "+name),
-			say("ask the device stage by stage: arithmon probe "+name), say("have everything asked anew: arithmon station refresh "+name))
+			do("see what the reason means", Explain, s.Why), do("see the frames", Frames, name),
+			do("ask the device stage by stage", Probe, name), do("have everything asked anew", Refresh, name))
 	}
 }

@@ -904,7 +904,7 @@ export interface components {
         Change: {
             /** @description as for PATCH of the entity */
             fields: {
-                [key: string]: number;
+                [key: string]: unknown;
             };
             /** @enum {string} */
             kind: "link" | "station" | "point";
@@ -1105,7 +1105,7 @@ export interface components {
             subject: string;
             /** @description what the sentence names */
             with: {
-                [key: string]: number;
+                [key: string]: unknown;
             };
         };
         FindingMeaning: {
@@ -1953,9 +1953,17 @@ export interface components {
             stations: components["schemas"]["StationStatus"][];
         };
         Step: {
+            /** @description or what is asked of the service */
+            action?: components["schemas"]["StepAction"];
             /** @description the settings that do it */
             change?: components["schemas"]["Change"];
             text: string;
+        };
+        StepAction: {
+            /** @description a link, a station or a word */
+            subject: string;
+            /** @enum {string} */
+            verb: "scan" | "scan-settings" | "probe" | "ports" | "traffic" | "frames" | "wrong-frames" | "refresh" | "set-time" | "explain";
         };
         TLSSettings: {
             /** @description certificates the server's is verified with (default the machine's own) */

@@ -1,54 +1,39 @@
 <script setup lang="ts">
-import { ElMessage, ElMessageBox } from 'element-plus'
 import { ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
-import { api, message, type Finding, type FindingStep, type Watch } from '../api/client'
+import { api, type Finding, type Watch } from '../api/client'
 import { useEvery } from '../composables/useEvery'
+import { useSteps } from '../composables/useSteps'
 import { age } from '../format'
 
 // What is wrong with communication: of everything, or what helps with one link, station or point.
-const props = defineProps<{ subject?: string }>()
+const props = defineProps<{ subject?: string; always?: boolean }>()
+const { t } = useI18n()
 const list = ref<Finding[]>([])
 const watching = ref<Watch[]>([])
 const now = ref(Date.now())
+const loaded = ref(false)
 
 async function load() {
   try {
     const all = await api.findings(props.subject)
     list.value = all.items
     watching.value = all.watching
+    loaded.value = true
   } catch {
     // the page says that the service does not answer
   }
   now.value = Date.now()
 }
 useEvery(2000, load)
+const { change, open, act } = useSteps(load)
 
 const pages = { link: '/links', station: '/stations', point: '/live' }
-
-/** Takes a step that is a change of settings, shown before it is done. */
-async function take(step: FindingStep) {
-  const change = step.change
-  if (!change) return
-  const what = Object.entries(change.fields)
-    .map(([field, value]) => `${field}: ${typeof value === 'object' ? JSON.stringify(value) : String(value)}`)
-    .join('\n')
-  try {
-    await ElMessageBox.confirm(`${change.kind} ${change.name} will be set to\n${what}\nIt is recorded, and the Changes page takes it back.`, step.text, { confirmButtonText: 'Change it', cancelButtonText: 'Leave it' })
-  } catch {
-    return
-  }
-  try {
-    await api.set(change.kind, change.name, change.fields)
-    ElMessage.success(`${change.name} is changed`)
-    await load()
-  } catch (error) {
-    ElMessage.error(message(error))
-  }
-}
 </script>
 
 <template>
+  <div v-if="always && loaded && list.length + watching.length === 0" class="watching well" data-test="no-finding">{{ t('findings.none') }}</div>
   <div v-for="w in watching" :key="w.station" class="watching" data-test="watching">{{ w.text }}</div>
   <section v-for="f in list" :key="f.code + f.subject" class="finding" :data-test="`finding-${f.code}`">
     <div class="cause">
@@ -56,9 +41,9 @@ async function take(step: FindingStep) {
       <b>{{ f.cause }}</b>
     </div>
     <div class="quiet">
-      <router-link :to="{ path: pages[f.kind], query: { [f.kind]: f.subject } }">{{ f.kind }} {{ f.subject }}</router-link>
-      · {{ f.code }} · {{ Math.round(100 * f.certainty) }} % certain · for {{ age(f.since, now) }}
-      · <router-link :to="{ path: '/traffic', query: f.kind === 'link' ? { link: f.subject } : f.kind === 'station' ? { station: f.subject } : {} }">its frames</router-link>
+      <router-link :to="{ path: pages[f.kind], query: { [f.kind]: f.subject } }">{{ t(`kinds.${f.kind}`) }} {{ f.subject }}</router-link>
+      · {{ f.code }} · {{ t('findings.certain', { n: Math.round(100 * f.certainty) }) }} · {{ t('findings.for', { age: age(f.since, now) }) }}
+      · <router-link :to="{ path: '/traffic', query: f.kind === 'link' ? { link: f.subject } : f.kind === 'station' ? { station: f.subject } : {} }">{{ t('findings.frames') }}</router-link>
     </div>
     <ul class="seen">
       <li v-for="e in f.evidence.filter(Boolean)" :key="e">{{ e }}</li>
@@ -66,7 +51,11 @@ async function take(step: FindingStep) {
     <ol>
       <li v-for="step in f.next" :key="step.text">
         {{ step.text }}
-        <el-button v-if="step.change" size="small" type="primary" plain data-test="take-step" @click="take(step)">Change it…</el-button>
+        <template v-if="step.change">
+          <el-button size="small" type="primary" plain data-test="take-step" @click="change(step)">{{ t('findings.change') }}…</el-button>
+          <el-button size="small" text data-test="open-form" @click="open(step)">{{ t('findings.form') }}</el-button>
+        </template>
+        <el-button v-if="step.action" size="small" plain :data-test="`act-${step.action.verb}`" @click="act(step)">{{ t(`findings.verbs.${step.action.verb}`) }}</el-button>
       </li>
     </ol>
   </section>
@@ -78,6 +67,9 @@ async function take(step: FindingStep) {
   border: 1px dashed var(--el-border-color);
   border-radius: 8px;
   padding: 8px 14px;
+}
+.well {
+  border-style: solid;
 }
 .finding {
   background: var(--el-bg-color);
@@ -104,7 +96,7 @@ async function take(step: FindingStep) {
 ol {
   margin: 0;
   padding-left: 22px;
-  line-height: 1.75;
+  line-height: 1.9;
 }
 a {
   color: var(--el-color-primary);
