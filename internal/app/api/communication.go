@@ -16,6 +16,7 @@ import (
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/traffic"
+	"arithmon/internal/protocol/dissection"
 )
 
 var trafficQuery = []parameter{
@@ -144,18 +145,71 @@ func (s *Server) traffic(c *gin.Context) error {
 	frames, last := s.engine.Traffic().Frames(q)
 	out := TrafficPage{Frames: make([]TrafficFrame, len(frames)), Last: last}
 	var reader traffic.Reader
+	points := tagged{site: s.store.Site(), of: map[string]map[spot][]string{}}
 	for i := range frames {
 		f := &frames[i]
 		d := reader.Dissect(f)
 		shown := TrafficFrame{Seq: f.Seq, Time: f.Time.UTC(), Link: f.Link, Station: f.Station, Unit: f.Unit, Kind: f.Kind,
 			AfterMS: float64(f.After.Round(10*time.Microsecond)) / float64(time.Millisecond), Bytes: spaced(f.Data), Summary: d.Summary, Problem: f.Text}
 		if fields {
-			shown.Fields = d.Fields
+			shown.Fields = points.fields(f.Station, d.Fields)
 		}
 		out.Frames[i] = shown
 	}
 	c.JSON(http.StatusOK, out)
 	return nil
+}
+
+// spot is an address without its part.
+type spot struct {
+	space  site.Space
+	offset int
+}
+
+// tagged finds the points of stations by where they are.
+type tagged struct {
+	site *site.Site
+	of   map[string]map[spot][]string
+}
+
+// most is how many tags a field names.
+const mostTags = 8
+
+// fields gives fields of a frame with the tags of what they are about.
+func (t tagged) fields(station string, fields []dissection.Field) []FrameField {
+	list := make([]FrameField, len(fields))
+	for i, f := range fields {
+		list[i] = FrameField{Name: f.Name, Value: f.Value, At: f.At, Bytes: f.Bytes}
+		for n := range f.Of.Count {
+			for _, tag := range t.spots(station)[spot{site.Space(f.Of.Space), f.Of.From + n}] {
+				if len(list[i].Tags) < mostTags && !slices.Contains(list[i].Tags, tag) {
+					list[i].Tags = append(list[i].Tags, tag)
+				}
+			}
+		}
+	}
+	return list
+}
+
+// spots are the points of a station by every address that they take.
+func (t tagged) spots(station string) map[spot][]string {
+	if known, ok := t.of[station]; ok {
+		return known
+	}
+	spots := map[spot][]string{}
+	st, _ := t.site.Station(station)
+	for _, p := range t.site.SharedPointsOf(station) {
+		width := 1
+		if p.Address.Space.Registers() {
+			width = max(1, p.Layout(st).Words())
+		}
+		for n := range width {
+			at := spot{p.Address.Space, int(p.Address.Offset) + n}
+			spots[at] = append(spots[at], p.Tag)
+		}
+	}
+	t.of[station] = spots
+	return spots
 }
 
 // spaced writes bytes in hex.

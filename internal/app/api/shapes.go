@@ -179,17 +179,26 @@ type TrafficPage struct {
 
 // TrafficFrame is one frame.
 type TrafficFrame struct {
-	Seq     uint64         `json:"seq" doc:"in the order of all links"`
-	Time    time.Time      `json:"time"`
-	Link    string         `json:"link"`
-	Station string         `json:"station,omitempty"`
-	Unit    int            `json:"unit"`
-	Kind    traffic.Kind   `json:"kind" enum:"request,answer,late,foreign,stray,damaged,echo,timeout,closed,report"`
-	AfterMS float64        `json:"after_ms,omitempty" doc:"of a response: since its request"`
-	Bytes   string         `json:"bytes" doc:"as on the wire, in hex"`
-	Summary string         `json:"summary" doc:"what it says, in a line"`
-	Problem string         `json:"problem,omitempty" doc:"what is wrong with it"`
-	Fields  []modbus.Field `json:"fields,omitempty" doc:"down to the field, where they were asked for"`
+	Seq     uint64       `json:"seq" doc:"in the order of all links"`
+	Time    time.Time    `json:"time"`
+	Link    string       `json:"link"`
+	Station string       `json:"station,omitempty"`
+	Unit    int          `json:"unit"`
+	Kind    traffic.Kind `json:"kind" enum:"request,answer,late,foreign,stray,damaged,echo,timeout,closed,report"`
+	AfterMS float64      `json:"after_ms,omitempty" doc:"of a response: since its request"`
+	Bytes   string       `json:"bytes" doc:"as on the wire, in hex"`
+	Summary string       `json:"summary" doc:"what it says, in a line"`
+	Problem string       `json:"problem,omitempty" doc:"what is wrong with it"`
+	Fields  []FrameField `json:"fields,omitempty" doc:"down to the field, where they were asked for"`
+}
+
+// FrameField is one field of a frame.
+type FrameField struct {
+	Name  string   `json:"name"`
+	Value string   `json:"value"`
+	At    int      `json:"at" doc:"its first byte in the frame, from 0"`
+	Bytes int      `json:"bytes" doc:"0 when it began in a frame before"`
+	Tags  []string `json:"tags,omitempty" doc:"the points that are there"`
 }
 
 // RecordRequest says what is recorded.

@@ -312,7 +312,7 @@ func (a *app) printFrames(frames []api.TrafficFrame, fields bool) error {
 		}
 		for _, field := range f.Fields {
 			if fields {
-				a.tell(t, fmt.Sprintf("%s%3d  %-16s ", margin, field.At, field.Name), field.Value)
+				a.tell(t, fmt.Sprintf("%s%3d  %-16s ", margin, field.At, field.Name), strings.TrimSpace(field.Value+"  "+strings.Join(field.Tags, " ")))
 			}
 		}
 	}

@@ -33,8 +33,8 @@ func TestConsoleFromTheFirstLinkToARightValue(t *testing.T) {
 	p := start(t)
 	page := p.console("/")
 	steps := []func() error{
-		func() error { return page.Wait("a[href='/links?new=link']") }, // an empty site says where to begin
-		func() error { return page.Click("a[href='/links?new=link']") },
+		func() error { return page.Wait("[data-test=begin]") }, // an empty site says where to begin
+		func() error { return page.Go(p.service.URL + "/links?new=link") },
 		func() error { return page.Fill("input[name=name]", "gate") },
 		func() error { return page.Fill("input[name=host]", "127.0.0.1") },
 		func() error { return page.Fill("input[name=port]", p.port("gate")) },
@@ -248,7 +248,7 @@ func TestConsoleShowsAFailureAsItIs(t *testing.T) {
 
 	p.rig.Cut("bus")
 	require.NoError(t, page.Go(p.service.URL+"/overview"))
-	shows(t, page, ".reason", "connection refused")
+	shows(t, page, ".why", "connection refused")
 	shows(t, page, ".total.bad", "2 bad")
 }
 

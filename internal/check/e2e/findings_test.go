@@ -221,6 +221,7 @@ func TestALateDeviceIsMendedInTheConsoleAndUndone(t *testing.T) {
 	assert.Equal(t, "gate", step(t, f).Name)
 	page := p.console("/overview")
 	shows(t, page, "[data-test=finding-timeout-short]", "Responses come after the timeout of 150ms")
+	require.NoError(t, page.Click("[data-test=finding-timeout-short]")) // to its page
 	require.NoError(t, page.Click("[data-test=finding-timeout-short] [data-test=take-step]"))
 	shows(t, page, ".el-message-box", "timeout")
 	require.NoError(t, page.Click(".el-message-box .el-button--primary"))

@@ -3,14 +3,21 @@ package dissection
 
 // Dissection is what a frame holds.
 type Dissection struct {
-	Summary string  `json:"summary"`
-	Fields  []Field `json:"fields,omitempty"`
+	Summary string
+	Fields  []Field
 }
 
 // Field is one field of a frame.
 type Field struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	At    int    `json:"at" doc:"its first byte in the frame, from 0"`
-	Bytes int    `json:"bytes" doc:"0 when it began in a frame before"`
+	Name  string
+	Value string
+	At    int // its first byte in the frame, from 0
+	Bytes int // 0 when it began in a frame before
+	Of    Addresses
+}
+
+// Addresses are those of a device that a field is about; its zero is none.
+type Addresses struct {
+	Space       string // as in an address: hr, ai
+	From, Count int
 }

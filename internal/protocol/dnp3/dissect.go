@@ -39,6 +39,19 @@ func (d *dissecting) part(name, value string, n int) {
 	d.at += n
 }
 
+// spaceOf are the types of points that object groups are about (IEEE 1815-2012, annex A), as in an address.
+var spaceOf = map[byte]string{
+	1: "bi", 2: "bi", 3: "dbi", 4: "dbi", 10: "bo", 11: "bo", 12: "bo", 13: "bo", 20: "ctr", 22: "ctr", 21: "fctr", 23: "fctr",
+	30: "ai", 32: "ai", 34: "ai", 40: "ao", 41: "ao", 42: "ao", 43: "ao", 110: "os", 111: "os",
+}
+
+// about says which point the last field is about.
+func (d *dissecting) about(group byte, index int) {
+	if space := spaceOf[group]; space != "" {
+		d.Fields[len(d.Fields)-1].Of = dissection.Addresses{Space: space, From: index, Count: 1}
+	}
+}
+
 // Dissect says what the octets of a frame mean. It takes any octets.
 func (x *Dissector) Dissect(raw []byte) dissection.Dissection {
 	f, size, err := ParseFrame(raw, make([]byte, 0, MaxUserData))
@@ -178,6 +191,7 @@ func (d *dissecting) objects(o *Objects, shown *int) {
 				n = 1
 			}
 			d.part(fmt.Sprintf("%s %d", GroupName(h.Group), index), m.Value.String(), n)
+			d.about(h.Group, index)
 			continue
 		}
 		switch prefix {
@@ -188,6 +202,7 @@ func (d *dissecting) objects(o *Objects, shown *int) {
 		}
 		size := prefix + s.octets(h.Variation)
 		d.part(fmt.Sprintf("%s %d", GroupName(h.Group), index), objectText(s, h, body[prefix:size]), size)
+		d.about(h.Group, index)
 		body = body[size:]
 	}
 }

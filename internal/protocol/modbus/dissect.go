@@ -130,41 +130,62 @@ func (d *dissector) request(pdu []byte) {
 	switch r.Function {
 	case WriteSingleCoil:
 		d.field("value", map[bool]string{true: "on", false: "off"}[r.Bits[0]], 2)
+		d.about(r.Function, int(r.Address), 1)
 		d.Summary = fmt.Sprintf("%s %d: %s", r.Function, r.Address, d.Fields[len(d.Fields)-1].Value)
 	case WriteSingleRegister:
 		d.field("value", word(r.Words[0]), 2)
+		d.about(r.Function, int(r.Address), 1)
 		d.Summary = fmt.Sprintf("%s %d: %s", r.Function, r.Address, word(r.Words[0]))
 	case MaskWriteRegister:
 		d.field("and", fmt.Sprintf("0x%04X", r.And), 2)
 		d.field("or", fmt.Sprintf("0x%04X", r.Or), 2)
+		d.about(r.Function, int(r.Address), 1)
 	case ReadWriteMultipleRegisters:
 		d.field("quantity", fmt.Sprint(r.Quantity), 2)
 		d.field("write address", fmt.Sprint(r.WriteTo), 2)
 		d.field("write quantity", fmt.Sprint(len(r.Words)), 2)
 		d.field("byte count", fmt.Sprint(2*len(r.Words)), 1)
-		d.words(r.Words, int(r.WriteTo))
+		d.words(r.Function, r.Words, int(r.WriteTo))
 	case WriteMultipleCoils, WriteMultipleRegisters:
 		d.field("quantity", fmt.Sprint(n), 2)
 		d.field("byte count", fmt.Sprint(pdu[5]), 1)
 		if r.Function == WriteMultipleRegisters {
-			d.words(r.Words, int(r.Address))
+			d.words(r.Function, r.Words, int(r.Address))
 		} else {
 			d.rest(pdu[6:])
+			d.about(r.Function, int(r.Address), n)
 		}
 	default:
 		d.field("quantity", fmt.Sprint(r.Quantity), 2)
+		d.about(r.Function, int(r.Address), int(r.Quantity))
 	}
 }
 
 func word(w uint16) string { return fmt.Sprintf("%d (0x%04X)", w, w) }
 
-func (d *dissector) words(words []uint16, from int) {
+// tableOf are the tables that functions are about, as in an address.
+var tableOf = map[Function]string{
+	ReadCoils: "co", WriteSingleCoil: "co", WriteMultipleCoils: "co", ReadDiscreteInputs: "di", ReadInputRegisters: "ir",
+	ReadHoldingRegisters: "hr", WriteSingleRegister: "hr", WriteMultipleRegisters: "hr", MaskWriteRegister: "hr", ReadWriteMultipleRegisters: "hr",
+}
+
+// about says which addresses the last field is about.
+func (d *dissector) about(f Function, from, count int) {
+	if table := tableOf[f]; table != "" && from >= 0 {
+		d.Fields[len(d.Fields)-1].Of = dissection.Addresses{Space: table, From: from, Count: count}
+	}
+}
+
+func (d *dissector) words(f Function, words []uint16, from int) {
 	for i, w := range words {
 		name := fmt.Sprintf("register %d", from+i)
 		if from < 0 {
 			name = fmt.Sprintf("register +%d", i)
 		}
 		d.field(name, word(w), 2)
+		if from >= 0 {
+			d.about(f, from+i, 1)
+		}
 	}
 }
 
@@ -185,11 +206,12 @@ func (d *dissector) answer(f Function, pdu []byte, asked Request) {
 		d.field("byte count", fmt.Sprint(pdu[1]), 1)
 		if f.Bits() {
 			d.rest(pdu[2:])
+			d.about(f, from, asked.quantity())
 			d.Summary += fmt.Sprintf(": % X", pdu[2:min(len(pdu), 10)])
 			return
 		}
 		words := AppendWords(nil, pdu[2:])
-		d.words(words, from)
+		d.words(f, words, from)
 		var shown []string
 		for _, w := range words[:min(len(words), 4)] {
 			shown = append(shown, fmt.Sprintf("%04X", w))

@@ -1042,14 +1042,6 @@ export interface components {
             /** @description answers in the name of the next unit or outstation */
             wrong_unit?: boolean;
         };
-        Field: {
-            /** @description its first byte in the frame, from 0 */
-            at: number;
-            /** @description 0 when it began in a frame before */
-            bytes: number;
-            name: string;
-            value: string;
-        };
         Figures: {
             /** @description refusals included */
             answers: number;
@@ -1129,6 +1121,16 @@ export interface components {
             text: string;
             /** @description or link address */
             unit: number;
+        };
+        FrameField: {
+            /** @description its first byte in the frame, from 0 */
+            at: number;
+            /** @description 0 when it began in a frame before */
+            bytes: number;
+            name: string;
+            /** @description the points that are there */
+            tags?: string[];
+            value: string;
         };
         FunctionName: {
             code: number;
@@ -2003,7 +2005,7 @@ export interface components {
             /** @description as on the wire, in hex */
             bytes: string;
             /** @description down to the field, where they were asked for */
-            fields?: components["schemas"]["Field"][];
+            fields?: components["schemas"]["FrameField"][];
             /** @enum {string} */
             kind: "request" | "answer" | "late" | "foreign" | "stray" | "damaged" | "echo" | "timeout" | "closed" | "report";
             link: string;

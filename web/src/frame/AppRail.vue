@@ -37,8 +37,8 @@ const spoken = computed({
 <template>
   <aside class="app-rail" :class="{ narrow, wide }">
     <router-link to="/overview" class="mark" :title="narrow ? 'Arithmon' : undefined"><img src="/mark.svg" alt="" width="26" height="26" /><span v-if="!narrow">Arithmon</span></router-link>
-    <button type="button" class="search" data-test="search" :aria-label="t('frame.search')" @click="emit('search')">
-      <el-icon><Search /></el-icon><template v-if="!narrow"><span>{{ t('frame.search') }}</span><kbd>Ctrl K</kbd></template>
+    <button type="button" class="search" data-test="search" :aria-label="narrow ? t('frame.search') : undefined" @click="emit('search')">
+      <el-icon><Search /></el-icon><template v-if="!narrow"><span>{{ t('frame.search') }}</span><kbd aria-hidden="true">Ctrl K</kbd></template>
     </button>
     <nav :aria-label="t('frame.pages')">
       <template v-for="group in shown" :key="group.name">

@@ -179,7 +179,7 @@ const submit = () => save(payload(), form.name, fields)
       <el-form-item label="Before a retry" :error="faults.retry_delay"><el-input v-model="form.retry_delay" name="retry_delay" placeholder="0s" /></el-form-item>
       <el-form-item label="Pause" :error="faults.pause"><el-input v-model="form.pause" name="pause" placeholder="0s" title="least quiet time between exchanges" /></el-form-item>
     </div>
-    <el-form-item><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
+    <el-form-item><el-switch v-model="form.enabled" aria-label="enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <FindingList v-if="link" :subject="link.name" />
     <TestButton v-if="link" kind="link" :name="link.name" />
     <ScanLink v-if="link && link.transport !== 'dialup' && !link.listen" :link="link" @added="emit('saved', link.name)" />

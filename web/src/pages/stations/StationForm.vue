@@ -81,7 +81,7 @@ async function refresh() {
       <el-select v-model="form.link" filterable><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
     </el-form-item>
     <component :is="forms[protocol.protocol]" v-if="protocol" v-model:groups="groups" :form="form" :faults="faults" :link="link" />
-    <el-form-item class="switch"><el-switch v-model="form.enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
+    <el-form-item class="switch"><el-switch v-model="form.enabled" aria-label="enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
     <FindingList v-if="station" :subject="station.name" />
     <ProbeStation v-if="station" :station="station.name" />
     <AskStation v-if="station && protocol?.actions.length" :station="station.name" :actions="protocol.actions" />

@@ -78,7 +78,7 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
     <div v-if="recording?.file" class="quiet">{{ recording.running ? 'recording to' : 'recorded' }} <span class="mono">{{ recording.file }}</span>: {{ recording.frames }} frames, {{ recording.bytes }} bytes {{ recording.ended ? `(${recording.ended})` : '' }} <a href="/api/v1/traffic/recording/file" download>download</a></div>
     <div class="columns fill">
       <div class="panel fill list" data-test="frames">
-        <div v-for="f in frames" :key="f.seq" class="frame" :class="{ odd: odd(f), chosen: chosen?.seq === f.seq }" @click="chosen = f">
+        <div v-for="f in frames" :key="f.seq" class="frame" role="button" tabindex="0" :class="{ odd: odd(f), chosen: chosen?.seq === f.seq }" @click="chosen = f" @keydown.enter="chosen = f">
           <span class="number quiet">{{ clock(f.time) }}</span>
           <span class="who">{{ f.station || f.link }}</span>
           <span class="arrow">{{ arrow(f) }}</span>
@@ -97,7 +97,7 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
             <tr v-for="(field, i) in chosen.fields" :key="i">
               <td class="quiet">{{ field.name }}</td>
               <td class="mono quiet">{{ part(chosen, field.at, field.bytes) }}</td>
-              <td>{{ field.value }}</td>
+              <td>{{ field.value }} <router-link v-for="tag in field.tags" :key="tag" class="tag" :to="{ path: '/live', query: { point: tag } }">{{ tag }}</router-link></td>
             </tr>
           </tbody>
         </table>
@@ -107,6 +107,10 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
 </template>
 
 <style scoped>
+.tag {
+  margin-left: 6px;
+  color: var(--el-color-primary);
+}
 .list {
   overflow: auto;
 }

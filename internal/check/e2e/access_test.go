@@ -1,0 +1,67 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/check/browser"
+)
+
+// complaints runs the rules of accessibility over what a page shows, and gives what is serious.
+func complaints(t *testing.T, page *browser.Page, rules string) string {
+	t.Helper()
+	require.NoError(t, page.Run(rules))
+	require.NoError(t, page.Run(`document.getElementById('complaints')?.remove(); axe.run(document, {resultTypes: ['violations']}).then((r) => {
+		const e = document.createElement('pre')
+		e.id = 'complaints'
+		e.textContent = r.violations.filter((v) => ['serious', 'critical'].includes(v.impact)).map((v) => v.id + ': ' + v.nodes.slice(0, 4).map((n) => n.target.join(' ') + ' ' + n.failureSummary.split('\n').slice(1, 2).join(' ')).join(' | ')).join('\n') || 'none'
+		document.body.append(e)
+	})`))
+	require.NoError(t, page.Wait("#complaints"))
+	text, err := page.Text("#complaints")
+	require.NoError(t, err)
+	require.NoError(t, page.Run(`document.getElementById('complaints').remove()`))
+	return strings.TrimSpace(text)
+}
+
+// Every page, form and panel, in both looks, is free of what makes it unusable for some.
+func TestTheConsoleIsAccessible(t *testing.T) {
+	p := furnished(t)
+	p.awaitQuality("gate/level", "good")
+	rules, err := os.ReadFile(filepath.Join("..", "..", "..", "web", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err)
+	page := p.console("/overview")
+	for _, look := range []string{"light", "dark"} {
+		require.NoError(t, page.Run("localStorage.setItem('look', '"+look+"')"))
+		for _, c := range []struct{ path, wait string }{
+			{"/overview", "[data-test=overview] tbody tr"},
+			{"/begin", "[data-test=have-network]"},
+			{"/links", ".el-table__row"},
+			{"/links?new=link", "[data-test=save]"},
+			{"/links?link=gate", "[data-test=save]"},
+			{"/stations", ".el-table__row"},
+			{"/stations?station=plc", "[data-test=save]"},
+			{"/points", ".el-table-v2__row"},
+			{"/points?point=gate/level", "[data-test=meaning]"},
+			{"/live", ".el-table-v2__row"},
+			{"/live?point=gate/level", "[data-test=quality]"},
+			{"/events", "h1"},
+			{"/communication", ".el-table__row"},
+			{"/findings", "[data-test=no-finding]"},
+			{"/traffic", ".frame"},
+			{"/changes", ".el-table__row"},
+		} {
+			require.NoError(t, page.Go(p.service.URL+c.path))
+			if !assert.NoError(t, page.Wait(c.wait), c.path) {
+				continue
+			}
+			require.NoError(t, page.Until("document.getAnimations().every((a) => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)"))
+			assert.Equal(t, "none", complaints(t, page, string(rules)), "%s, %s", c.path, look)
+		}
+	}
+}
