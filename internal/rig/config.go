@@ -70,6 +70,7 @@ type Station struct {
 	Tables map[string]int `json:"tables"` // how many addresses each table has: {hr: 100, co: 16} (default what its values need)
 	Values []Value        `json:"values"`
 	Faults Faults         `json:"faults"`
+	UnitAt site.Address   `json:"unit_at"` // holding register with its unit; a client that writes another gives it that
 
 	Outstation     int           `json:"outstation"` // DNP3: its link address
 	Master         int           `json:"master"`     // the master that it reports to and answers (default 1)

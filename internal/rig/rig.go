@@ -270,6 +270,7 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 		s.refresh(r.world.now)
 	}
 	reply.PDU = modbus.Answer(s, pdu)
+	l.readdress(s, unit)
 	if f.MuteWrites && modbus.Function(pdu[0]).Writes() {
 		return modbus.Reply{}
 	}
@@ -280,6 +281,20 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	}
 	f.spoil(&reply)
 	return reply
+}
+
+// readdress gives a station the unit that a client has written into it, if it has such a register and nothing else has that unit.
+func (l *line) readdress(s *station, unit byte) {
+	at := s.config.UnitAt
+	if at.Space != site.HoldingRegisters {
+		return
+	}
+	wanted := s.words[modbus.HoldingRegisters][at.Offset]
+	if wanted == uint16(unit) || wanted < 1 || wanted > 247 || l.stations[byte(wanted)] != nil {
+		return
+	}
+	delete(l.stations, unit)
+	l.stations[byte(wanted)] = s
 }
 
 // spoil makes of a proper reply what the faults say.
@@ -404,6 +419,9 @@ func newStation(c Station) *station {
 		end := int(v.At.Offset) + v.layout(c.Order).Words()
 		size[v.At.Space] = max(size[v.At.Space], end)
 	}
+	if at := c.UnitAt; at.Space == site.HoldingRegisters {
+		size[at.Space] = max(size[at.Space], int(at.Offset)+1)
+	}
 	s.bits[modbus.Coils] = make([]bool, size[site.Coils])
 	s.bits[modbus.DiscreteInputs] = make([]bool, size[site.DiscreteInputs])
 	s.words[modbus.InputRegisters] = make([]uint16, size[site.InputRegisters])
@@ -412,6 +430,9 @@ func newStation(c Station) *station {
 		if v.Signal == "" {
 			s.put(v, v.Set)
 		}
+	}
+	if at := c.UnitAt; at.Space == site.HoldingRegisters {
+		s.words[modbus.HoldingRegisters][at.Offset] = uint16(c.Unit)
 	}
 	return s
 }

@@ -42,6 +42,9 @@ func (l Line) validateModbus(path string, signals map[string]Signal, fault fault
 			fault(path+".unit", "%d: units of a line differ and go from 0 to 255", st.Unit)
 		}
 		units[st.Unit] = true
+		if st.UnitAt.Space != "" && st.UnitAt.Space != site.HoldingRegisters {
+			fault(path+".unit_at", "%s: a unit is kept in a holding register", st.UnitAt)
+		}
 		for table, n := range st.Tables {
 			if _, known := tables[site.Space(table)]; !known || n < 0 || n > 0x10000 {
 				fault(path+".tables."+table, "%d: tables are co, di, ir and hr, of at most 65536 addresses", n)
