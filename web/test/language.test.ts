@@ -1,6 +1,3 @@
-import { readdirSync, readFileSync } from 'node:fs'
-import { join } from 'node:path'
-
 import { describe, expect, it } from 'vitest'
 
 import de from '../src/language/de.json'
@@ -14,9 +11,7 @@ function flat(of: Catalogue, before = ''): Record<string, string> {
   )
 }
 
-function files(dir: string): string[] {
-  return readdirSync(dir, { withFileTypes: true }).flatMap((f) => (f.isDirectory() ? files(join(dir, f.name)) : /\.(vue|ts)$/.test(f.name) ? [join(dir, f.name)] : []))
-}
+const sources = import.meta.glob<string>('../src/**/*.{vue,ts}', { query: '?raw', import: 'default', eager: true })
 
 describe('the catalogue', () => {
   const english = flat(en)
@@ -29,8 +24,9 @@ describe('the catalogue', () => {
     for (const [key, text] of Object.entries(english)) expect(names(german[key] ?? ''), key).toEqual(names(text))
   })
   it('has every text that is asked for by its name', () => {
-    for (const file of files(join(__dirname, '../src'))) {
-      for (const m of readFileSync(file, 'utf8').matchAll(/(?<![\w.])(?:t|say)\('([^']+)'/g)) expect(english, `${file}: ${m[1]}`).toHaveProperty([m[1] ?? ''])
+    expect(Object.keys(sources).length).toBeGreaterThan(50)
+    for (const [file, text] of Object.entries(sources)) {
+      for (const m of text.matchAll(/(?<![\w.])(?:t|say)\('([^']+)'/g)) expect(english, `${file}: ${m[1]}`).toHaveProperty([m[1] ?? ''])
     }
   })
 })

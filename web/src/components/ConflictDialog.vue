@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { words, type Conflict } from '../composables/conflict'
+
+const { t } = useI18n()
 
 const props = defineProps<{ conflicts: Conflict[]; name: string }>()
 const emit = defineEmits<{ choose: [mine: string[] | undefined] }>()
@@ -17,11 +20,11 @@ const mine = () => props.conflicts.map((c) => c.field).filter((field) => choice.
 
 <template>
   <el-dialog :model-value="conflicts.length > 0" :title="`${name} was changed by somebody else meanwhile`" width="720px" append-to-body data-test="conflict" @close="emit('choose', undefined)">
-    <p>You both changed the fields below. Nothing is saved yet; choose what each is to be.</p>
+    <p>{{ t('common.you-both-changed-the-fields-below') }}</p>
     <el-table :data="conflicts" size="small">
-      <el-table-column prop="field" label="Field" width="130" />
-      <el-table-column label="When you began" min-width="110"><template #default="{ row }">{{ words(row.was) }}</template></el-table-column>
-      <el-table-column label="To be" min-width="330">
+      <el-table-column prop="field" :label="t('common.field')" width="130" />
+      <el-table-column :label="t('common.when-you-began')" min-width="110"><template #default="{ row }">{{ words(row.was) }}</template></el-table-column>
+      <el-table-column :label="t('common.to-be')" min-width="330">
         <template #default="{ row }">
           <el-radio-group v-model="choice[row.field]">
             <el-radio value="theirs">theirs: {{ words(row.theirs) }}</el-radio>
@@ -31,8 +34,8 @@ const mine = () => props.conflicts.map((c) => c.field).filter((field) => choice.
       </el-table-column>
     </el-table>
     <template #footer>
-      <el-button @click="emit('choose', undefined)">Back to the form</el-button>
-      <el-button type="primary" data-test="resolve" @click="emit('choose', mine())">Save</el-button>
+      <el-button @click="emit('choose', undefined)">{{ t('common.back-to-the-form') }}</el-button>
+      <el-button type="primary" data-test="resolve" @click="emit('choose', mine())">{{ t('common.save') }}</el-button>
     </template>
   </el-dialog>
 </template>

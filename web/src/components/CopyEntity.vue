@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
 import { reactive, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message } from '../api/client'
+
+const { t } = useI18n()
 
 // Duplicates a link, or a station with its points when their tags change.
 const props = defineProps<{ kind: 'link' | 'station'; name: string }>()
@@ -30,16 +33,16 @@ async function make() {
 
 <template>
   <div class="copy">
-    <el-button v-if="!open" data-test="copy" @click="open = true">Duplicate…</el-button>
+    <el-button v-if="!open" data-test="copy" @click="open = true">{{ t('common.duplicate') }}</el-button>
     <template v-else>
       <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
       <div class="form-row">
-        <el-input v-model="copy.name" name="copy-name" placeholder="name of the copy" />
+        <el-input v-model="copy.name" name="copy-name" :placeholder="t('common.name-of-the-copy')" />
         <template v-if="kind === 'station'">
-          <el-input v-model="copy.from" name="copy-from" class="mono" placeholder="in tags, replace" />
-          <el-input v-model="copy.to" name="copy-to" class="mono" placeholder="by" />
+          <el-input v-model="copy.from" name="copy-from" class="mono" :placeholder="t('common.in-tags-replace')" />
+          <el-input v-model="copy.to" name="copy-to" class="mono" :placeholder="t('common.by')" />
         </template>
-        <el-button type="primary" plain :loading="busy" :disabled="!copy.name" data-test="copy-make" @click="make">Duplicate</el-button>
+        <el-button type="primary" plain :loading="busy" :disabled="!copy.name" data-test="copy-make" @click="make">{{ t('common.duplicate-2') }}</el-button>
       </div>
       <div class="quiet">The copy is disabled{{ kind === 'link' ? ' and has no serial port until given one.' : '. Its points are copied when their tags change.' }}</div>
     </template>

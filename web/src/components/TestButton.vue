@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Test } from '../api/client'
+
+const { t } = useI18n()
 
 // "Does it answer?", asked of a link or a station.
 const props = defineProps<{ kind: 'link' | 'station'; name: string }>()
@@ -22,7 +25,7 @@ async function ask() {
 
 <template>
   <div class="test">
-    <el-button :loading="busy" data-test="ask" @click="ask">Does it answer?</el-button>
+    <el-button :loading="busy" data-test="ask" @click="ask">{{ t('common.does-it-answer') }}</el-button>
     <el-alert v-if="result" :type="result.answers ? 'success' : 'error'" :closable="false" show-icon :title="result.answers ? `Yes, in ${result.round_trip_ms.toFixed(1)} ms` : 'No'" :description="result.message" data-test="answer" />
   </div>
 </template>

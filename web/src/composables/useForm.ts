@@ -3,6 +3,7 @@ import { ref, watch, type Ref } from 'vue'
 
 import { api, ApiProblem, message, type Kind } from '../api/client'
 import { changedFields, conflicts, type Conflict, type Fields } from './conflict'
+import { reveal, useField } from './useField'
 
 /** How often a save is repeated when somebody else is quicker each time. */
 const mostTries = 5
@@ -20,6 +21,7 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
   let before = { ...entity } as Fields // as it was when the form was filled
   let began: Fields = {}
   let chosen: ((mine: string[] | undefined) => void) | undefined
+  useField()
 
   /** Takes what the form would save before anything is changed in it. */
   function begin(fields: object) {
@@ -85,6 +87,7 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
         const unseen = Object.entries(error.fields).filter(([field]) => !known.includes(field))
         general.value = unseen.map(([field, text]) => `${field} ${text}`.trim()).join('; ')
         if (Object.keys(error.fields).length === 0) general.value = error.message
+        Object.keys(error.fields).find(reveal)
       } else {
         general.value = message(error)
       }

@@ -1,5 +1,5 @@
 import { defineStore } from 'pinia'
-import { ref, shallowRef } from 'vue'
+import { reactive, ref, shallowRef } from 'vue'
 
 import { api, message, type Link, type Point, type Protocol, type Station, type Status } from '../api/client'
 
@@ -12,6 +12,7 @@ export const useSite = defineStore('site', () => {
   const status = ref<Status>({ links: [], stations: [] })
   const problem = ref('')
   const loading = ref(false)
+  const loaded = reactive({ links: false, stations: false, points: false })
 
   async function guarded(f: () => Promise<void>) {
     try {
@@ -29,14 +30,25 @@ export const useSite = defineStore('site', () => {
   const protocolOf = (station?: Station) => protocol(links.value.find((l) => l.name === station?.link)?.protocol)
   void loadProtocols()
 
-  const loadLinks = () => guarded(async () => void (links.value = await api.links()))
-  const loadStations = () => guarded(async () => void (stations.value = await api.stations()))
+  const loadLinks = () =>
+    guarded(async () => {
+      links.value = await api.links()
+      loaded.links = true
+    })
+  const loadStations = () =>
+    guarded(async () => {
+      stations.value = await api.stations()
+      loaded.stations = true
+    })
   const loadStatus = () => guarded(async () => void (status.value = await api.status()))
   async function loadPoints() {
     loading.value = true
-    await guarded(async () => void (points.value = await api.points()))
+    await guarded(async () => {
+      points.value = await api.points()
+      loaded.points = true
+    })
     loading.value = false
   }
 
-  return { protocols, protocol, protocolOf, links, stations, points, status, problem, loading, loadLinks, loadStations, loadPoints, loadStatus }
+  return { protocols, protocol, protocolOf, links, stations, points, status, problem, loading, loaded, loadLinks, loadStations, loadPoints, loadStatus }
 })

@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { ElMessage, ElMessageBox } from 'element-plus'
 import { ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type ChangeRecord, type Quarantined, type WriteRecord } from '../../api/client'
 import { useQuery } from '../../composables/useQuery'
 import { time } from '../../format'
+
+const { t } = useI18n()
 
 const view = useQuery('view')
 const changes = ref<ChangeRecord[]>([])
@@ -81,42 +84,42 @@ const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v)
 <template>
   <div class="page">
     <div class="page-bar">
-      <h1>Changes</h1>
+      <h1>{{ t('changes.changes') }}</h1>
       <el-radio-group :model-value="view || 'site'" @update:model-value="(v: unknown) => (view = v === 'site' ? '' : String(v))">
-        <el-radio-button value="site">of the site</el-radio-button>
-        <el-radio-button value="writes">writes to devices</el-radio-button>
-        <el-radio-button value="quarantine">put aside at the start</el-radio-button>
+        <el-radio-button value="site">{{ t('changes.of-the-site') }}</el-radio-button>
+        <el-radio-button value="writes">{{ t('changes.writes-to-devices') }}</el-radio-button>
+        <el-radio-button value="quarantine">{{ t('changes.put-aside-at-the-start') }}</el-radio-button>
       </el-radio-group>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <div class="panel fill">
-      <el-table v-if="view === 'writes'" :data="writes" height="100%" size="small" empty-text="Nothing was written yet">
-        <el-table-column label="Time" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
-        <el-table-column prop="who" label="Who" width="110" />
-        <el-table-column prop="tag" label="Tag" min-width="190" />
-        <el-table-column prop="outcome" label="Outcome" width="95" />
-        <el-table-column label="Before" width="100"><template #default="{ row }">{{ value(row.before) }}</template></el-table-column>
-        <el-table-column label="Sent" width="100"><template #default="{ row }">{{ value(row.sent) }}</template></el-table-column>
-        <el-table-column label="Read back" width="100"><template #default="{ row }">{{ value(row.after) }}</template></el-table-column>
-        <el-table-column prop="message" label="Message" min-width="260" />
+      <el-table v-if="view === 'writes'" :data="writes" height="100%" size="small" :empty-text="t('changes.nothing-was-written-yet')">
+        <el-table-column :label="t('changes.time')" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
+        <el-table-column prop="who" :label="t('changes.who')" width="110" />
+        <el-table-column prop="tag" :label="t('changes.tag')" min-width="190" />
+        <el-table-column prop="outcome" :label="t('changes.outcome')" width="95" />
+        <el-table-column :label="t('changes.before')" width="100"><template #default="{ row }">{{ value(row.before) }}</template></el-table-column>
+        <el-table-column :label="t('changes.sent')" width="100"><template #default="{ row }">{{ value(row.sent) }}</template></el-table-column>
+        <el-table-column :label="t('changes.read-back')" width="100"><template #default="{ row }">{{ value(row.after) }}</template></el-table-column>
+        <el-table-column prop="message" :label="t('changes.message')" min-width="260" />
       </el-table>
-      <el-table v-else-if="view === 'quarantine'" :data="aside" height="100%" size="small" empty-text="Every stored record fits the site">
-        <el-table-column label="Time" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
-        <el-table-column prop="kind" label="Kind" width="80" />
-        <el-table-column prop="name" label="Name" min-width="160" />
-        <el-table-column prop="why" label="Why it does not fit" min-width="240" />
-        <el-table-column prop="body" label="As it was stored" min-width="320" class-name="mono" />
+      <el-table v-else-if="view === 'quarantine'" :data="aside" height="100%" size="small" :empty-text="t('changes.every-stored-record-fits-the-site')">
+        <el-table-column :label="t('changes.time')" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
+        <el-table-column prop="kind" :label="t('changes.kind')" width="80" />
+        <el-table-column prop="name" :label="t('changes.name')" min-width="160" />
+        <el-table-column prop="why" :label="t('changes.why-it-does-not-fit')" min-width="240" />
+        <el-table-column prop="body" :label="t('changes.as-it-was-stored')" min-width="320" class-name="mono" />
       </el-table>
-      <el-table v-else :data="changes" height="100%" size="small" empty-text="Nothing was changed yet">
-        <el-table-column label="Time" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
-        <el-table-column prop="who" label="Who" width="110" />
-        <el-table-column prop="action" label="Action" width="85" />
-        <el-table-column prop="kind" label="Kind" width="80" />
-        <el-table-column prop="name" label="Name" min-width="190" />
-        <el-table-column label="What was → what is" min-width="320"><template #default="{ row }">{{ differences(row) }}</template></el-table-column>
-        <el-table-column width="90" align="right"><template #default="{ row }"><el-button size="small" @click="undo(row)">Undo…</el-button></template></el-table-column>
+      <el-table v-else :data="changes" height="100%" size="small" :empty-text="t('changes.nothing-was-changed-yet')">
+        <el-table-column :label="t('changes.time')" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
+        <el-table-column prop="who" :label="t('changes.who')" width="110" />
+        <el-table-column prop="action" :label="t('changes.action')" width="85" />
+        <el-table-column prop="kind" :label="t('changes.kind')" width="80" />
+        <el-table-column prop="name" :label="t('changes.name')" min-width="190" />
+        <el-table-column :label="t('changes.what-was-what-is')" min-width="320"><template #default="{ row }">{{ differences(row) }}</template></el-table-column>
+        <el-table-column width="90" align="right"><template #default="{ row }"><el-button size="small" @click="undo(row)">{{ t('changes.undo') }}</el-button></template></el-table-column>
       </el-table>
     </div>
-    <div v-if="next"><el-button @click="load(true)">Show older ones</el-button></div>
+    <div v-if="next"><el-button @click="load(true)">{{ t('changes.show-older-ones') }}</el-button></div>
   </div>
 </template>

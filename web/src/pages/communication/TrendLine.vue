@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import type { Windows } from '../../api/client'
+
+const { t } = useI18n()
 
 // The last minute in twelve steps: answers as bars, what failed on top of them.
 const props = defineProps<{ trend: Windows['trend'] }>()
@@ -16,7 +19,7 @@ const bars = computed(() =>
 </script>
 
 <template>
-  <svg viewBox="0 0 108 22" width="108" height="22" role="img" aria-label="answers and failures of the last minute">
+  <svg viewBox="0 0 108 22" width="108" height="22" role="img" :aria-label="t('communication.answers-and-failures-of-the-last')">
     <g v-for="b in bars" :key="b.x">
       <rect :x="b.x" :y="21 - b.good" width="7" :height="b.good" fill="var(--good)" />
       <rect :x="b.x" :y="21 - b.good - b.bad" width="7" :height="b.bad" fill="none" stroke="var(--bad)" />

@@ -1,11 +1,14 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type EventRecord } from '../../api/client'
 import QualityMark from '../../components/QualityMark.vue'
 import { useEvery } from '../../composables/useEvery'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
+
+const { t } = useI18n()
 
 const site = useSite()
 void site.loadStations()
@@ -87,10 +90,10 @@ function gap(i: number) {
 <template>
   <div class="page">
     <div class="page-bar">
-      <h1>Events</h1>
-      <span class="quiet">what devices reported, the newest first</span>
-      <el-select v-model="station" clearable filterable placeholder="all stations" style="width: 170px" aria-label="Station"><el-option v-for="s in reporting" :key="s.name" :value="s.name" :label="s.name" /></el-select>
-      <el-input v-model="tag" clearable placeholder="part of a tag" style="width: 210px" name="tag" data-search />
+      <h1>{{ t('events.events') }}</h1>
+      <span class="quiet">{{ t('events.what-devices-reported-the-newest-first') }}</span>
+      <el-select v-model="station" clearable filterable :placeholder="t('events.all-stations')" style="width: 170px" :aria-label="t('events.station')"><el-option v-for="s in reporting" :key="s.name" :value="s.name" :label="s.name" /></el-select>
+      <el-input v-model="tag" clearable :placeholder="t('events.part-of-a-tag')" style="width: 210px" name="tag" data-search />
       <span class="grow" />
       <el-button data-test="hold" @click="held = !held">{{ held ? 'Go on' : 'Hold' }}</el-button>
     </div>
@@ -99,13 +102,13 @@ function gap(i: number) {
       <table v-if="events.length > 0">
         <thead>
           <tr>
-            <th>Device time</th>
-            <th class="right" title="since the one below, by the devices' clocks">Since the one before</th>
-            <th>Tag</th>
-            <th>Value</th>
-            <th>Quality</th>
-            <th class="right">Came after</th>
-            <th>Object</th>
+            <th>{{ t('events.device-time') }}</th>
+            <th class="right" :title="t('events.since-the-one-below-by-the')">{{ t('events.since-the-one-before') }}</th>
+            <th>{{ t('events.tag') }}</th>
+            <th>{{ t('events.value') }}</th>
+            <th>{{ t('events.quality') }}</th>
+            <th class="right">{{ t('events.came-after') }}</th>
+            <th>{{ t('events.object') }}</th>
           </tr>
         </thead>
         <tbody>
@@ -122,7 +125,7 @@ function gap(i: number) {
           </tr>
         </tbody>
       </table>
-      <div v-if="events.length > 0 && !done" class="more"><el-button size="small" @click="earlier">Earlier ones</el-button></div>
+      <div v-if="events.length > 0 && !done" class="more"><el-button size="small" @click="earlier">{{ t('events.earlier-ones') }}</el-button></div>
       <el-empty v-if="events.length === 0" :description="reporting.length > 0 ? 'No event yet' : 'Only stations that report by themselves or keep events have any: DNP3'" />
     </div>
   </div>

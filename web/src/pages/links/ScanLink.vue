@@ -1,9 +1,13 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
 import { computed, onScopeDispose, reactive, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, follow, message, type Link, type Progress } from '../../api/client'
+import { useAsked } from '../../composables/useAsked'
 import { useSite } from '../../composables/useSite'
+
+const { t } = useI18n()
 
 // Looks for units on the link, and for the settings of a serial line; what is found becomes a station in one step.
 const props = defineProps<{ link: Link }>()
@@ -24,6 +28,13 @@ const onPort = computed(() => props.link.transport === 'serial')
 const share = computed(() => (step.value && step.value.total > 0 ? Math.min(100, Math.round((100 * step.value.done) / step.value.total)) : 0))
 let stop = new AbortController()
 onScopeDispose(() => stop.abort())
+useAsked({
+  scan: () => (open.value = true),
+  settings: () => {
+    open.value = true
+    form.settings = true
+  },
+})
 
 async function scan() {
   stop = new AbortController()
@@ -73,22 +84,22 @@ async function use() {
     <template v-else>
       <div class="form-row">
         <el-form-item :label="`From ${called}`"><el-input-number v-model="form.first" :min="0" :max="protocol?.max_address" :controls="false" name="scan-first" /></el-form-item>
-        <el-form-item label="to"><el-input-number v-model="form.last" :min="0" :max="protocol?.max_address" :controls="false" name="scan-last" /></el-form-item>
-        <el-form-item label="Wait for each"><el-input v-model="form.wait" name="scan-wait" /></el-form-item>
+        <el-form-item :label="t('links.to')"><el-input-number v-model="form.last" :min="0" :max="protocol?.max_address" :controls="false" name="scan-last" /></el-form-item>
+        <el-form-item :label="t('links.wait-for-each')"><el-input v-model="form.wait" name="scan-wait" /></el-form-item>
       </div>
-      <el-checkbox v-if="onPort" v-model="form.settings">look for baud, parity and stop bits first</el-checkbox>
+      <el-checkbox v-if="onPort" v-model="form.settings">{{ t('links.look-for-baud-parity-and-stop') }}</el-checkbox>
       <div class="form-row">
-        <el-button v-if="!busy" type="primary" plain data-test="scan-start" title="its polls pause meanwhile" @click="scan">Look</el-button>
-        <el-button v-else @click="stop.abort()">Stop</el-button>
+        <el-button v-if="!busy" type="primary" plain data-test="scan-start" :title="t('links.its-polls-pause-meanwhile')" @click="scan">{{ t('links.look') }}</el-button>
+        <el-button v-else @click="stop.abort()">{{ t('links.stop') }}</el-button>
       </div>
       <el-progress v-if="busy" :percentage="share" />
       <div v-if="busy && step?.now" class="quiet">{{ step.now }}</div>
       <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
-      <div v-if="settings" data-test="scan-settings">{{ settings.now }} <el-button size="small" type="primary" plain @click="use">Use these settings</el-button></div>
+      <div v-if="settings" data-test="scan-settings">{{ settings.now }} <el-button size="small" type="primary" plain @click="use">{{ t('links.use-these-settings') }}</el-button></div>
       <ul data-test="scan-found">
         <li v-for="(f, i) in found" :key="i">
           <b>{{ called }} {{ f.unit }}</b> {{ f.text }}
-          <el-button size="small" @click="add(f)">Make a station of it</el-button>
+          <el-button size="small" @click="add(f)">{{ t('links.make-a-station-of-it') }}</el-button>
         </li>
       </ul>
       <div v-if="step?.ended && !problem" class="quiet">{{ step.ended }}</div>

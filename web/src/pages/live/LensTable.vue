@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Lens, type LensRow, type Point } from '../../api/client'
 import { useEvery } from '../../composables/useEvery'
+
+const { t } = useI18n()
 
 // The same words under every type and byte order, so that a person sees which one the device means, and takes it.
 const props = defineProps<{ point: Point }>()
@@ -57,7 +60,7 @@ async function take() {
 <template>
   <section class="lens" data-test="lens">
     <div class="bar">
-      <h3>Lens</h3>
+      <h3>{{ t('live.lens') }}</h3>
       <span v-if="lens" class="mono quiet">{{ lens.address }}: {{ lens.words.join(' ') }}</span>
     </div>
     <el-alert v-if="problem" :title="problem" type="warning" :closable="false" />
@@ -90,7 +93,7 @@ async function take() {
     </table>
     <div class="bar">
       <el-button v-if="picked" type="primary" size="small" :loading="busy" data-test="take" @click="take">Read the point as {{ picked.type }} {{ picked.order }}</el-button>
-      <span v-else class="quiet">Framed: as the point is read now, with its scaling. Pick the value that is right.</span>
+      <span v-else class="quiet">{{ t('live.framed-as-the-point-is-read') }}</span>
     </div>
   </section>
 </template>

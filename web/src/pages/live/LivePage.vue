@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, h, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import type { Reading } from '../../api/client'
 import QualityMark from '../../components/QualityMark.vue'
@@ -10,6 +11,8 @@ import { useSearchKey } from '../../composables/useSearchKey'
 import { column } from '../../composables/useTable'
 import { age, raw } from '../../format'
 import PointPanel from './PointPanel.vue'
+
+const { t } = useI18n()
 
 const search = useQuery('search')
 const quality = useQuery('quality')
@@ -56,20 +59,20 @@ const filters = [
 <template>
   <div class="page">
     <div class="page-bar">
-      <h1>Live</h1>
-      <el-input ref="searchBox" v-model="search" placeholder="Search tags…   /" clearable style="width: 260px" aria-label="Search" data-test="search" />
-      <el-radio-group v-model="quality" aria-label="Quality">
+      <h1>{{ t('live.live') }}</h1>
+      <el-input ref="searchBox" v-model="search" :placeholder="t('live.search-tags')" clearable style="width: 260px" :aria-label="t('live.search')" data-test="search" />
+      <el-radio-group v-model="quality" :aria-label="t('live.quality')">
         <el-radio-button v-for="f in filters" :key="f.value" :value="f.value">{{ f.value ? `${f.label} ${count[f.value]}` : f.label }}</el-radio-button>
       </el-radio-group>
       <span class="grow" />
-      <span v-if="!connected" class="lost">✕ not connected to the service; trying again</span>
+      <span v-if="!connected" class="lost">{{ t('live.not-connected-to-the-service-trying') }}</span>
     </div>
     <div class="columns fill">
       <div class="panel fill">
         <el-auto-resizer>
           <template #default="{ height, width }">
             <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" fixed :row-event-handlers="rowEvents" :row-class="({ rowData }: { rowData: Reading }) => (rowData.tag === chosen ? 'chosen' : '')">
-              <template #empty><el-empty description="No reading to show" /></template>
+              <template #empty><el-empty :description="t('live.no-reading-to-show')" /></template>
             </el-table-v2>
           </template>
         </el-auto-resizer>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { Close } from '@element-plus/icons-vue'
 import { ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Point, type Reading } from '../../api/client'
 import FindingList from '../../components/FindingList.vue'
@@ -8,6 +9,8 @@ import QualityMark from '../../components/QualityMark.vue'
 import { age, raw, scalingText, time } from '../../format'
 import LensTable from './LensTable.vue'
 import WriteValue from './WriteValue.vue'
+
+const { t } = useI18n()
 
 const props = defineProps<{ tag: string; reading?: Reading; now: number }>()
 const emit = defineEmits<{ close: [] }>()
@@ -30,7 +33,7 @@ void load()
   <aside>
     <div class="head">
       <h2>{{ tag }}</h2>
-      <el-button text circle :icon="Close" aria-label="Close" @click="emit('close')" />
+      <el-button text circle :icon="Close" :aria-label="t('live.close')" @click="emit('close')" />
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" />
     <template v-if="reading">
@@ -41,14 +44,14 @@ void load()
       <QualityMark :quality="reading.quality" :reason="reading.reason" data-test="quality" />
       <span v-if="reading.explanation" class="quiet">: {{ reading.explanation }}</span>
       <dl>
-        <dt>Raw</dt>
+        <dt>{{ t('live.raw') }}</dt>
         <dd class="mono">{{ raw(reading) || '–' }}</dd>
         <template v-if="reading.time"><dt>{{ reading.quality === 'bad' ? 'Bad since' : 'Read at' }}</dt><dd>{{ time(reading.time) }}</dd></template>
-        <template v-if="reading.source_time"><dt>Device time</dt><dd>{{ time(reading.source_time) }}</dd></template>
+        <template v-if="reading.source_time"><dt>{{ t('live.device-time') }}</dt><dd>{{ time(reading.source_time) }}</dd></template>
         <template v-if="point">
-          <dt>Address</dt>
+          <dt>{{ t('live.address') }}</dt>
           <dd><span class="mono">{{ point.address }}</span> at {{ point.station }}<br /><span class="quiet">{{ point.meaning }}</span></dd>
-          <dt>Read as</dt>
+          <dt>{{ t('live.read-as') }}</dt>
           <dd>{{ point.type }} {{ point.order ?? '(order of the station)' }} {{ scalingText(point.scaling) }}</dd>
         </template>
       </dl>
@@ -57,7 +60,7 @@ void load()
     <template v-if="point">
       <WriteValue v-if="point.writable" :point="point" />
       <LensTable v-if="/^(hr|ir):/.test(point.canonical)" :point="point" @taken="load" />
-      <router-link :to="{ path: '/points', query: { point: point.tag } }"><el-button size="small">Edit the point</el-button></router-link>
+      <router-link :to="{ path: '/points', query: { point: point.tag } }"><el-button size="small">{{ t('live.edit-the-point') }}</el-button></router-link>
     </template>
   </aside>
 </template>

@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 import { ElMessageBox } from 'element-plus'
 
 import { api, message, type Point, type WriteResult } from '../../api/client'
+
+const { t } = useI18n()
 
 // A write is asked about once, with what will be sent and where; then what was read back is shown.
 const props = defineProps<{ point: Point }>()
@@ -43,11 +46,11 @@ async function write() {
 
 <template>
   <section class="write">
-    <h3>Write</h3>
+    <h3>{{ t('live.write') }}</h3>
     <form class="row" @submit.prevent="write">
-      <el-select v-if="names.length > 0" v-model="value" placeholder="value" data-test="write-value"><el-option v-for="n in names" :key="n" :value="n" :label="n" /></el-select>
+      <el-select v-if="names.length > 0" v-model="value" :placeholder="t('live.value')" data-test="write-value"><el-option v-for="n in names" :key="n" :value="n" :label="n" /></el-select>
       <el-input v-else v-model="value" :placeholder="point.type === 'bool' ? 'true or false' : 'value'" name="write-value"><template v-if="point.unit" #append>{{ point.unit }}</template></el-input>
-      <el-button type="primary" native-type="submit" :loading="busy" :disabled="value === ''" data-test="write">Write…</el-button>
+      <el-button type="primary" native-type="submit" :loading="busy" :disabled="value === ''" data-test="write">{{ t('live.write-2') }}</el-button>
     </form>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" />
     <el-alert v-if="result" :title="result.outcome" :description="result.message" :type="result.outcome === 'done' ? 'success' : result.outcome === 'refused' ? 'error' : 'warning'" :closable="false" show-icon data-test="outcome" />

@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type ChangeSummary } from '../../api/client'
 import { useSite } from '../../composables/useSite'
+
+const { t } = useI18n()
 
 // A site file is shown as what it would change before anything changes.
 const site = useSite()
@@ -42,24 +45,24 @@ async function run(dryRun: boolean) {
 </script>
 
 <template>
-  <el-button @click="input?.click()">Apply a site file…</el-button>
+  <el-button @click="input?.click()">{{ t('overview.apply-a-site-file') }}</el-button>
   <input ref="input" type="file" accept=".yaml,.yml,.json" hidden @change="chosen" />
   <el-dialog v-model="open" :title="`Apply ${name}`" width="min(680px, 94vw)">
-    <el-alert v-if="problem" type="error" :closable="false" show-icon title="The file was not applied; nothing was changed.">
+    <el-alert v-if="problem" type="error" :closable="false" show-icon :title="t('overview.the-file-was-not-applied-nothing')">
       <pre class="problem">{{ problem }}</pre>
     </el-alert>
     <template v-if="summary">
       <p>{{ summary.added }} will be added, {{ summary.changed }} changed, {{ summary.removed }} removed.</p>
-      <el-table :data="summary.changes.slice(0, 500)" size="small" max-height="320" empty-text="The site is already as the file says.">
-        <el-table-column prop="action" label="Action" width="90" />
-        <el-table-column prop="kind" label="Kind" width="90" />
-        <el-table-column prop="name" label="Name" />
-        <el-table-column label="Fields"><template #default="{ row }">{{ row.fields?.join(', ') }}</template></el-table-column>
+      <el-table :data="summary.changes.slice(0, 500)" size="small" max-height="320" :empty-text="t('overview.the-site-is-already-as-the')">
+        <el-table-column prop="action" :label="t('overview.action')" width="90" />
+        <el-table-column prop="kind" :label="t('overview.kind')" width="90" />
+        <el-table-column prop="name" :label="t('overview.name')" />
+        <el-table-column :label="t('overview.fields')"><template #default="{ row }">{{ row.fields?.join(', ') }}</template></el-table-column>
       </el-table>
     </template>
     <template #footer>
-      <el-button @click="open = false">Leave it</el-button>
-      <el-button type="primary" :loading="busy" :disabled="!summary || summary.changes.length === 0" @click="run(false)">Apply</el-button>
+      <el-button @click="open = false">{{ t('overview.leave-it') }}</el-button>
+      <el-button type="primary" :loading="busy" :disabled="!summary || summary.changes.length === 0" @click="run(false)">{{ t('overview.apply') }}</el-button>
     </template>
   </el-dialog>
 </template>

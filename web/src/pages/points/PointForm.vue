@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch, watchEffect } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Point } from '../../api/client'
 import ConflictDialog from '../../components/ConflictDialog.vue'
@@ -7,6 +8,8 @@ import { useForm, whenKnown } from '../../composables/useForm'
 import { useSite } from '../../composables/useSite'
 import ScalingFields from './ScalingFields.vue'
 import { readCodes, readStates, writeStates } from './states'
+
+const { t } = useI18n()
 
 const props = defineProps<{ point?: Point }>()
 const emit = defineEmits<{ saved: [tag: string] }>()
@@ -117,77 +120,77 @@ const submit = () => save(payload(), form.tag, fields)
   <el-form label-position="top" @submit.prevent="submit">
     <ConflictDialog :conflicts="conflicting" :name="original" @choose="resolve" />
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
-    <el-form-item label="Tag" :error="faults.tag"><el-input v-model="form.tag" name="tag" placeholder="tern/pump2/current" /></el-form-item>
-    <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
-    <el-form-item :error="faults.station">
-      <template #label>Station <span v-if="station && !typed" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
+    <el-form-item :label="t('points.tag')" :error="faults.tag" data-field="tag"><el-input v-model="form.tag" name="tag" placeholder="tern/pump2/current" /></el-form-item>
+    <el-form-item :label="t('points.description')" :error="faults.description" data-field="description"><el-input v-model="form.description" name="description" /></el-form-item>
+    <el-form-item :error="faults.station" data-field="station">
+      <template #label>{{ t('points.station') }} <span v-if="station && !typed" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
       <el-select v-model="form.station" filterable><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
     </el-form-item>
     <div class="form-row">
-      <el-form-item :label="typed ? 'Kind and index' : 'Address, as the manual prints it'" :error="faults.address || addressFault" class="wide">
+      <el-form-item :label="typed ? 'Kind and index' : 'Address, as the manual prints it'" :error="faults.address || addressFault" data-field="address" class="wide">
         <el-input v-model="form.address" name="address" class="mono" :placeholder="typed ? 'bi:0, ai:3, ctr:7, bo:1; ai:3.deadband' : '40010 or hr:9 or co:0x200'" />
         <div v-if="meaning" class="meaning" data-test="meaning">{{ meaning }}</div>
       </el-form-item>
-      <el-form-item v-if="plain && tables.length" label="Table">
-        <el-select v-model="form.table" clearable placeholder="from the number"><el-option v-for="t in tables" :key="t.space" :value="t.space" :label="`${t.space}, ${t.name}s`" /></el-select>
+      <el-form-item v-if="plain && tables.length" :label="t('points.table')">
+        <el-select v-model="form.table" clearable :placeholder="t('points.from-the-number')"><el-option v-for="table in tables" :key="table.space" :value="table.space" :label="`${table.space}, ${table.name}s`" /></el-select>
       </el-form-item>
     </div>
     <div class="form-row">
-      <el-form-item label="Type" :error="faults.type">
-        <el-select v-model="form.type" clearable placeholder="by its table" data-test="type"><el-option v-for="t in protocol?.types" :key="t" :value="t" :label="t" /></el-select>
+      <el-form-item :label="t('points.type')" :error="faults.type" data-field="type">
+        <el-select v-model="form.type" clearable :placeholder="t('points.by-its-table')" data-test="type"><el-option v-for="type in protocol?.types" :key="type" :value="type" :label="type" /></el-select>
       </el-form-item>
-      <el-form-item v-if="has('order')" label="Byte order" :error="faults.order">
-        <el-select v-model="form.order" clearable placeholder="as the station"><el-option v-for="o in ['ABCD', 'CDAB', 'BADC', 'DCBA']" :key="o" :value="o" :label="o" /></el-select>
+      <el-form-item v-if="has('order')" :label="t('points.byte-order')" :error="faults.order" data-field="order">
+        <el-select v-model="form.order" clearable :placeholder="t('points.as-the-station')"><el-option v-for="o in ['ABCD', 'CDAB', 'BADC', 'DCBA']" :key="o" :value="o" :label="o" /></el-select>
       </el-form-item>
-      <el-form-item v-if="!typed && (form.type === 'string' || form.type === 'bits')" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length">
+      <el-form-item v-if="!typed && (form.type === 'string' || form.type === 'bits')" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length" data-field="length">
         <el-input-number v-model="form.length" :controls="false" name="length" />
       </el-form-item>
-      <el-form-item v-if="has('charset') && form.type === 'string'" label="Character set" :error="faults.charset">
-        <el-select v-model="form.charset" clearable placeholder="as the station"><el-option v-for="c in ['latin1', 'utf8']" :key="c" :value="c" :label="c" /></el-select>
+      <el-form-item v-if="has('charset') && form.type === 'string'" :label="t('points.character-set')" :error="faults.charset" data-field="charset">
+        <el-select v-model="form.charset" clearable :placeholder="t('points.as-the-station')"><el-option v-for="c in ['latin1', 'utf8']" :key="c" :value="c" :label="c" /></el-select>
       </el-form-item>
     </div>
     <ScalingFields v-model="form.scaling" :fault="faults.scaling" />
     <div class="form-row">
-      <el-form-item label="Unit" :error="faults.unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
-      <el-form-item label="Decimals" :error="faults.decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
-      <el-form-item v-if="has('poll')" label="Poll" :error="faults.poll"><el-input v-model="form.poll" name="poll" placeholder="as the station" /></el-form-item>
-      <el-form-item v-if="station?.poll_groups" label="Poll group" :error="faults.poll_group">
-        <el-select v-model="form.poll_group" clearable placeholder="none"><el-option v-for="(period, name) in station.poll_groups" :key="name" :value="String(name)" :label="`${name}: ${period}`" /></el-select>
+      <el-form-item :label="t('points.unit')" :error="faults.unit" data-field="unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
+      <el-form-item :label="t('points.decimals')" :error="faults.decimals" data-field="decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
+      <el-form-item v-if="has('poll')" :label="t('points.poll')" :error="faults.poll" data-field="poll"><el-input v-model="form.poll" name="poll" :placeholder="t('points.as-the-station')" /></el-form-item>
+      <el-form-item v-if="station?.poll_groups" :label="t('points.poll-group')" :error="faults.poll_group" data-field="poll_group">
+        <el-select v-model="form.poll_group" clearable :placeholder="t('points.none')"><el-option v-for="(period, name) in station.poll_groups" :key="name" :value="String(name)" :label="`${name}: ${period}`" /></el-select>
       </el-form-item>
     </div>
-    <el-form-item label="Names of its values, one a line: 0 = stopped" :error="faults.states">
+    <el-form-item :label="t('points.names-of-its-values-one-a')" :error="faults.states" data-field="states">
       <el-input v-model="form.states" type="textarea" :autosize="{ minRows: 2, maxRows: 8 }" name="states" class="mono" />
     </el-form-item>
-    <el-form-item label="Raw codes by which the device says that it has no value (optional)" :error="faults.invalid">
+    <el-form-item :label="t('points.raw-codes-by-which-the-device')" :error="faults.invalid" data-field="invalid">
       <el-input v-model="form.invalid" name="invalid" class="mono" placeholder="0x8000, 32767" />
     </el-form-item>
-    <el-form-item :error="faults.writable || faults.invert">
-      <el-checkbox v-model="form.writable" name="writable">may be written</el-checkbox>
-      <el-checkbox v-model="form.invert" name="invert">inverted (0 means true)</el-checkbox>
+    <el-form-item :error="faults.writable || faults.invert" data-field="writable">
+      <el-checkbox v-model="form.writable" name="writable">{{ t('points.may-be-written') }}</el-checkbox>
+      <el-checkbox v-model="form.invert" name="invert">{{ t('points.inverted-0-means-true') }}</el-checkbox>
     </el-form-item>
     <div v-if="form.writable" class="form-row">
-      <el-form-item label="Read back from (optional)" :error="faults.read_back"><el-input v-model="form.read_back" name="read_back" class="mono" placeholder="its own address" /></el-form-item>
-      <el-form-item v-if="!typed" label="Pulse, for a bool (optional)" :error="faults.pulse"><el-input v-model="form.pulse" name="pulse" placeholder="stays as written" title="writing true sets it for so long and then back" /></el-form-item>
+      <el-form-item :label="t('points.read-back-from-optional')" :error="faults.read_back" data-field="read_back"><el-input v-model="form.read_back" name="read_back" class="mono" :placeholder="t('points.its-own-address')" /></el-form-item>
+      <el-form-item v-if="!typed" :label="t('points.pulse-for-a-bool-optional')" :error="faults.pulse" data-field="pulse"><el-input v-model="form.pulse" name="pulse" :placeholder="t('points.stays-as-written')" :title="t('points.writing-true-sets-it-for-so')" /></el-form-item>
     </div>
     <div v-if="selectable" class="form-row">
-      <el-form-item v-if="output" label="Commanded by" :error="faults.control">
-        <el-select v-model="form.control" clearable placeholder="latch: on and off" data-test="control">
-          <el-option value="pulse" label="pulse: on for a time" />
-          <el-option value="trip-close" label="trip and close" />
+      <el-form-item v-if="output" :label="t('points.commanded-by')" :error="faults.control" data-field="control">
+        <el-select v-model="form.control" clearable :placeholder="t('points.latch-on-and-off')" data-test="control">
+          <el-option value="pulse" :label="t('points.pulse-on-for-a-time')" />
+          <el-option value="trip-close" :label="t('points.trip-and-close')" />
         </el-select>
       </el-form-item>
-      <el-form-item label="How" :error="faults.select"><el-checkbox v-model="form.direct">directly, without a select before</el-checkbox></el-form-item>
+      <el-form-item :label="t('points.how')" :error="faults.select" data-field="select"><el-checkbox v-model="form.direct">{{ t('points.directly-without-a-select-before') }}</el-checkbox></el-form-item>
     </div>
     <div v-if="pulsed" class="form-row">
-      <el-form-item label="On for" :error="faults.pulse"><el-input v-model="form.pulse" placeholder="500ms" /></el-form-item>
-      <el-form-item label="off for" :error="faults.pulse_off"><el-input v-model="form.pulse_off" placeholder="0s" /></el-form-item>
-      <el-form-item label="times" :error="faults.pulse_count"><el-input-number v-model="form.pulse_count" :min="1" :max="255" :controls="false" placeholder="1" /></el-form-item>
+      <el-form-item :label="t('points.on-for')" :error="faults.pulse" data-field="pulse"><el-input v-model="form.pulse" placeholder="500ms" /></el-form-item>
+      <el-form-item :label="t('points.off-for')" :error="faults.pulse_off" data-field="pulse_off"><el-input v-model="form.pulse_off" placeholder="0s" /></el-form-item>
+      <el-form-item :label="t('points.times')" :error="faults.pulse_count" data-field="pulse_count"><el-input-number v-model="form.pulse_count" :min="1" :max="255" :controls="false" placeholder="1" /></el-form-item>
     </div>
     <div class="form-actions">
-      <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
+      <el-button type="primary" native-type="submit" :loading="busy" data-test="save">{{ t('points.save') }}</el-button>
       <span v-if="point">
-        <router-link :to="{ path: '/live', query: { point: point.tag } }"><el-button>Watch it</el-button></router-link>
-        <el-button type="danger" plain style="margin-left: 10px" @click="remove('The record of its changes stays.')">Remove…</el-button>
+        <router-link :to="{ path: '/live', query: { point: point.tag } }"><el-button>{{ t('points.watch-it') }}</el-button></router-link>
+        <el-button type="danger" plain style="margin-left: 10px" @click="remove('The record of its changes stays.')">{{ t('points.remove') }}</el-button>
       </span>
     </div>
   </el-form>

@@ -1,13 +1,17 @@
 <script setup lang="ts">
 import { computed, h, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import type { Point } from '../../api/client'
+import EntityDrawer from '../../components/EntityDrawer.vue'
 import { useQuery } from '../../composables/useQuery'
 import { useSearchKey } from '../../composables/useSearchKey'
 import { useSite } from '../../composables/useSite'
 import { column } from '../../composables/useTable'
 import { scalingText } from '../../format'
 import PointForm from './PointForm.vue'
+
+const { t } = useI18n()
 
 const site = useSite()
 void site.loadLinks()
@@ -28,7 +32,6 @@ const shown = computed(() => {
     return words.every((w) => text.includes(w))
   })
 })
-const point = computed(() => site.points.find((p) => p.tag === chosen.value))
 
 const mono = (text: string) => h('span', { class: 'mono', title: text }, text)
 const columns = [
@@ -44,11 +47,7 @@ const columns = [
   column<Point>('description', 'Description', 180, (p) => p.description ?? '', { flexGrow: 1 }),
 ]
 
-function close() {
-  chosen.value = ''
-  adding.value = ''
-}
-async function saved() {
+async function saved(close: () => void) {
   close()
   await site.loadPoints()
 }
@@ -58,24 +57,24 @@ const rowEvents = { onClick: ({ rowData }: { rowData: Point }) => (chosen.value 
 <template>
   <div class="page">
     <div class="page-bar">
-      <h1>Points</h1>
-      <el-input ref="searchBox" v-model="search" placeholder="Search tag, address, station…   /" clearable style="width: 300px" aria-label="Search" data-test="search" />
+      <h1>{{ t('points.points') }}</h1>
+      <el-input ref="searchBox" v-model="search" :placeholder="t('points.search-tag-address-station')" clearable style="width: 300px" :aria-label="t('points.search')" data-test="search" />
       <span class="quiet number" data-test="count">{{ shown.length }} of {{ site.points.length }}</span>
       <span class="grow" />
-      <el-button type="primary" data-test="add" :disabled="site.stations.length === 0" @click="adding = 'point'">Add a point</el-button>
+      <el-button type="primary" data-test="add" :disabled="site.stations.length === 0" @click="adding = 'point'">{{ t('points.add-a-point') }}</el-button>
     </div>
     <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
     <div v-loading="site.loading" class="panel fill">
       <el-auto-resizer>
         <template #default="{ height, width }">
           <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" fixed :row-event-handlers="rowEvents">
-            <template #empty><el-empty description="No point to show" /></template>
+            <template #empty><el-empty :description="t('points.no-point-to-show')" /></template>
           </el-table-v2>
         </template>
       </el-auto-resizer>
     </div>
-    <el-drawer :model-value="Boolean(point) || adding === 'point'" :title="point ? point.tag : 'New point'" size="min(540px, 96vw)" destroy-on-close @close="close">
-      <PointForm :point="point" @saved="saved" />
-    </el-drawer>
+    <EntityDrawer v-slot="{ entity, close }" kind="point" :all="site.points" :loaded="site.loaded.points" :width="540">
+      <PointForm :point="entity" @saved="saved(close)" />
+    </EntityDrawer>
   </div>
 </template>

@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import type { Scaling } from '../../api/client'
+
+const { t } = useI18n()
 
 // The forms of scaling; what is not of the form chosen is not sent.
 defineProps<{ fault?: string }>()
@@ -46,28 +49,28 @@ const line = computed(() => {
 </script>
 
 <template>
-  <el-form-item label="Scaling, raw to engineering" :error="fault">
+  <el-form-item :label="t('points.scaling-raw-to-engineering')" :error="fault">
     <el-radio-group v-model="form" size="small" class="forms">
       <el-radio-button v-for="f in ['none', 'two points', 'factor', 'square root', 'table']" :key="f" :value="f">{{ f }}</el-radio-button>
     </el-radio-group>
     <div v-if="form === 'two points' || form === 'square root'" class="grid">
-      <span>raw</span>
-      <el-input-number v-model="values.raw0" :controls="false" aria-label="raw low" name="raw0" />
-      <el-input-number v-model="values.raw1" :controls="false" aria-label="raw high" name="raw1" />
-      <span>becomes</span>
-      <el-input-number v-model="values.eng0" :controls="false" aria-label="engineering low" name="eng0" />
-      <el-input-number v-model="values.eng1" :controls="false" aria-label="engineering high" name="eng1" />
+      <span>{{ t('points.raw') }}</span>
+      <el-input-number v-model="values.raw0" :controls="false" :aria-label="t('points.raw-low')" name="raw0" />
+      <el-input-number v-model="values.raw1" :controls="false" :aria-label="t('points.raw-high')" name="raw1" />
+      <span>{{ t('points.becomes') }}</span>
+      <el-input-number v-model="values.eng0" :controls="false" :aria-label="t('points.engineering-low')" name="eng0" />
+      <el-input-number v-model="values.eng1" :controls="false" :aria-label="t('points.engineering-high')" name="eng1" />
     </div>
     <div v-if="form === 'factor'" class="grid">
-      <span>raw ×</span>
-      <el-input-number v-model="values.factor" :controls="false" aria-label="factor" name="factor" />
+      <span>{{ t('points.raw-2') }}</span>
+      <el-input-number v-model="values.factor" :controls="false" :aria-label="t('points.factor')" name="factor" />
       <span />
       <span>+</span>
-      <el-input-number v-model="values.offset" :controls="false" aria-label="offset" name="offset" />
+      <el-input-number v-model="values.offset" :controls="false" :aria-label="t('points.offset')" name="offset" />
     </div>
-    <el-input v-if="form === 'table'" v-model="values.table" type="textarea" :autosize="{ minRows: 3, maxRows: 10 }" class="mono" placeholder="raw and engineering value, a pair a line" />
+    <el-input v-if="form === 'table'" v-model="values.table" type="textarea" :autosize="{ minRows: 3, maxRows: 10 }" class="mono" :placeholder="t('points.raw-and-engineering-value-a-pair')" />
     <div v-if="line" class="quiet line">{{ line }}</div>
-    <el-checkbox v-if="form !== 'none' && form !== 'factor'" v-model="values.clamp">hold at the ends of the range</el-checkbox>
+    <el-checkbox v-if="form !== 'none' && form !== 'factor'" v-model="values.clamp">{{ t('points.hold-at-the-ends-of-the') }}</el-checkbox>
   </el-form-item>
 </template>
 

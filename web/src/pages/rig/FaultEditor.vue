@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import type { LineState } from '../../api/client'
+
+const { t } = useI18n()
 
 // Chooses a fault and switches it on.
 const props = defineProps<{ line: LineState }>()
@@ -21,9 +24,9 @@ function set() {
 
 <template>
   <span class="editor">
-    <el-select v-model="name" size="small" placeholder="a fault…" style="width: 230px" data-test="fault"><el-option v-for="f in line.possible" :key="f.name" :value="f.name" :label="`${f.name}: ${f.text}`" /></el-select>
+    <el-select v-model="name" size="small" :placeholder="t('rig.a-fault')" style="width: 230px" data-test="fault"><el-option v-for="f in line.possible" :key="f.name" :value="f.name" :label="`${f.name}: ${f.text}`" /></el-select>
     <el-input v-if="chosen?.example" v-model="value" size="small" style="width: 80px" name="fault-value" />
-    <el-button size="small" :disabled="!name" data-test="switch-on" @click="set">Switch on</el-button>
+    <el-button size="small" :disabled="!name" data-test="switch-on" @click="set">{{ t('rig.switch-on') }}</el-button>
   </span>
 </template>
 

@@ -1,11 +1,14 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Faults, type LineState } from '../../api/client'
 import { useEvery } from '../../composables/useEvery'
 import FaultEditor from './FaultEditor.vue'
 import { useSite } from '../../composables/useSite'
 import { spoken } from './faults'
+
+const { t } = useI18n()
 
 const site = useSite()
 
@@ -43,8 +46,8 @@ const none = (faults: Faults) => spoken(faults).length === 0
 <template>
   <div class="page">
     <div class="page-bar">
-      <h1>Rig</h1>
-      <span class="quiet">the simulated devices, and what goes wrong with them</span>
+      <h1>{{ t('rig.rig') }}</h1>
+      <span class="quiet">{{ t('rig.the-simulated-devices-and-what-goes') }}</span>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <section v-for="line in lines" :key="line.name" class="panel">
@@ -59,7 +62,7 @@ const none = (faults: Faults) => spoken(faults).length === 0
         <span class="unit">{{ site.protocol(line.protocol)?.address }} {{ s.unit }}</span>
         <span class="name">{{ s.name || '' }}<span v-if="s.number" class="quiet"> at {{ s.number }}</span></span>
         <span class="faults">
-          <span v-if="none(s.faults)" class="quiet">works as it should</span>
+          <span v-if="none(s.faults)" class="quiet">{{ t('rig.works-as-it-should') }}</span>
           <el-tag v-for="f in spoken(s.faults)" :key="f.name" closable type="warning" effect="plain" @close="change(line.name, s.unit, { [f.name]: null })">{{ f.text }}</el-tag>
         </span>
         <FaultEditor :line="line" @set="(faults) => change(line.name, s.unit, faults)" />

@@ -1,7 +1,10 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Protocol } from '../../api/client'
+
+const { t } = useI18n()
 
 // Runs a protocol action on an outstation. It is recorded as writes are.
 const props = defineProps<{ station: string; actions: Protocol['actions'] }>()
@@ -25,8 +28,8 @@ async function ask() {
 <template>
   <div class="ask-station">
     <div class="row">
-      <el-select v-model="action" placeholder="Have it do something…" data-test="action"><el-option v-for="a in actions" :key="a.name" :value="a.name" :label="a.text" /></el-select>
-      <el-button :disabled="!action" :loading="busy" data-test="ask" @click="ask">Do it</el-button>
+      <el-select v-model="action" :placeholder="t('stations.have-it-do-something')" data-test="action"><el-option v-for="a in actions" :key="a.name" :value="a.name" :label="a.text" /></el-select>
+      <el-button :disabled="!action" :loading="busy" data-test="ask" @click="ask">{{ t('stations.do-it') }}</el-button>
     </div>
     <div v-if="said" class="said" data-test="said">{{ said }}</div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />

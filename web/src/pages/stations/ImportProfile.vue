@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
 import { ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type ProfileResult } from '../../api/client'
+
+const { t } = useI18n()
 
 // Makes points of the device profile that a maker gives with an outstation; shown before anything changes.
 const props = defineProps<{ station: string }>()
@@ -43,25 +46,25 @@ async function run(dryRun: boolean) {
 </script>
 
 <template>
-  <el-button title="the DNP3 XML device profile of its maker" data-test="profile" @click="input?.click()">Points of a device profile…</el-button>
+  <el-button :title="t('stations.the-dnp3-xml-device-profile-of')" data-test="profile" @click="input?.click()">{{ t('stations.points-of-a-device-profile') }}</el-button>
   <input ref="input" type="file" accept=".xml" hidden @change="chosen" />
   <el-dialog v-model="open" :title="`Points of ${name}`" width="min(720px, 94vw)">
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
-    <el-input v-model="prefix" class="mono" aria-label="Before each tag" @change="run(true)"><template #prepend>tags begin with</template></el-input>
+    <el-input v-model="prefix" class="mono" :aria-label="t('stations.before-each-tag')" @change="run(true)"><template #prepend>{{ t('stations.tags-begin-with') }}</template></el-input>
     <template v-if="found">
       <p>{{ found.vendor }} {{ found.product }} {{ found.summary.added }} points will be added, {{ found.summary.changed }} changed.</p>
       <el-alert v-for="note in found.notes ?? []" :key="note" :title="note" type="warning" :closable="false" />
       <el-table :data="found.points.slice(0, 1000)" size="small" max-height="320">
-        <el-table-column prop="tag" label="Tag" min-width="180" />
-        <el-table-column prop="address" label="Address" width="90" class-name="mono" />
-        <el-table-column label="Class" width="60"><template #default="{ row }">{{ row.class || '–' }}</template></el-table-column>
-        <el-table-column prop="unit" label="Unit" width="70" />
-        <el-table-column prop="description" label="Description" min-width="150" />
+        <el-table-column prop="tag" :label="t('stations.tag')" min-width="180" />
+        <el-table-column prop="address" :label="t('stations.address')" width="90" class-name="mono" />
+        <el-table-column :label="t('stations.class')" width="60"><template #default="{ row }">{{ row.class || '–' }}</template></el-table-column>
+        <el-table-column prop="unit" :label="t('stations.unit')" width="70" />
+        <el-table-column prop="description" :label="t('stations.description')" min-width="150" />
       </el-table>
     </template>
     <template #footer>
-      <el-button @click="open = false">Leave it</el-button>
-      <el-button type="primary" :disabled="!found" :loading="busy" @click="run(false)">Make these points</el-button>
+      <el-button @click="open = false">{{ t('stations.leave-it') }}</el-button>
+      <el-button type="primary" :disabled="!found" :loading="busy" @click="run(false)">{{ t('stations.make-these-points') }}</el-button>
     </template>
   </el-dialog>
 </template>

@@ -1,8 +1,12 @@
 <script setup lang="ts">
 import { onScopeDispose, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { follow, message, type Stage } from '../../api/client'
+import { useAsked } from '../../composables/useAsked'
 import TakeOver from './TakeOver.vue'
+
+const { t } = useI18n()
 
 // Asks the device what it is; its stages show as they pass.
 const props = defineProps<{ station: string }>()
@@ -24,11 +28,12 @@ async function probe() {
   }
   busy.value = false
 }
+useAsked({ probe: () => void probe() })
 </script>
 
 <template>
   <div class="probe">
-    <el-button :loading="busy" title="its polls pause meanwhile" data-test="probe" @click="probe">Probe it, stage by stage</el-button>
+    <el-button :loading="busy" :title="t('stations.its-polls-pause-meanwhile')" data-test="probe" @click="probe">{{ t('stations.probe-it-stage-by-stage') }}</el-button>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <ol v-if="stages.length > 0" data-test="probe-stages">
       <li v-for="s in stages" :key="s.name" :class="s.ok ? 'good' : 'bad'">

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
 import { computed, reactive, ref, watchEffect } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Station } from '../../api/client'
 import FindingList from '../../components/FindingList.vue'
@@ -13,6 +14,8 @@ import TestButton from '../../components/TestButton.vue'
 import ConflictDialog from '../../components/ConflictDialog.vue'
 import { useForm, whenKnown } from '../../composables/useForm'
 import { useSite } from '../../composables/useSite'
+
+const { t } = useI18n()
 
 const props = defineProps<{ station?: Station }>()
 const emit = defineEmits<{ saved: [name: string] }>()
@@ -75,25 +78,25 @@ async function refresh() {
   <el-form label-position="top" @submit.prevent="submit">
     <ConflictDialog :conflicts="conflicting" :name="original" @choose="resolve" />
     <el-alert v-if="general" :title="general" type="error" :closable="false" show-icon />
-    <el-form-item label="Name" :error="faults.name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
-    <el-form-item label="Description" :error="faults.description"><el-input v-model="form.description" name="description" /></el-form-item>
-    <el-form-item label="Link" :error="faults.link">
+    <el-form-item :label="t('stations.name')" :error="faults.name" data-field="name"><el-input v-model="form.name" name="name" autofocus /></el-form-item>
+    <el-form-item :label="t('stations.description')" :error="faults.description" data-field="description"><el-input v-model="form.description" name="description" /></el-form-item>
+    <el-form-item :label="t('stations.link')" :error="faults.link" data-field="link">
       <el-select v-model="form.link" filterable><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
     </el-form-item>
     <component :is="forms[protocol.protocol]" v-if="protocol" v-model:groups="groups" :form="form" :faults="faults" :link="link" />
-    <el-form-item class="switch"><el-switch v-model="form.enabled" aria-label="enabled" active-text="enabled" inactive-text="disabled" /></el-form-item>
+    <el-form-item class="switch"><el-switch v-model="form.enabled" :aria-label="t('stations.enabled')" :active-text="t('stations.enabled')" :inactive-text="t('stations.disabled')" /></el-form-item>
     <FindingList v-if="station" :subject="station.name" />
     <ProbeStation v-if="station" :station="station.name" />
     <AskStation v-if="station && protocol?.actions.length" :station="station.name" :actions="protocol.actions" />
     <ImportProfile v-if="station && protocol?.profiles" :station="station.name" />
     <div v-if="station" class="ask">
       <TestButton kind="station" :name="station.name" />
-      <el-button title="what it refused before included" data-test="refresh" @click="refresh">Ask everything now</el-button>
+      <el-button :title="t('stations.what-it-refused-before-included')" data-test="refresh" @click="refresh">{{ t('stations.ask-everything-now') }}</el-button>
     </div>
     <CopyEntity v-if="station" kind="station" :name="station.name" @copied="(name) => emit('saved', name)" />
     <div class="form-actions">
-      <el-button type="primary" native-type="submit" :loading="busy" data-test="save">Save</el-button>
-      <el-button v-if="station" type="danger" plain @click="remove('Its points go with it.', true)">Remove…</el-button>
+      <el-button type="primary" native-type="submit" :loading="busy" data-test="save">{{ t('stations.save') }}</el-button>
+      <el-button v-if="station" type="danger" plain @click="remove('Its points go with it.', true)">{{ t('stations.remove') }}</el-button>
     </div>
   </el-form>
 </template>

@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
 import { computed, ref } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, message, type Held } from '../../api/client'
+
+const { t } = useI18n()
 
 // What an outstation has; what is chosen becomes points of the site in one step.
 const props = defineProps<{ station: string; points: Held[] }>()
@@ -32,15 +35,15 @@ const value = (v: unknown) => (typeof v === 'number' && !Number.isInteger(v) ? S
   <div data-test="held">
     <el-table :data="points" max-height="300" size="small" row-key="address" @selection-change="(rows: Held[]) => (chosen = rows)">
       <el-table-column type="selection" width="38" />
-      <el-table-column prop="address" label="Address" width="80" class-name="mono" />
-      <el-table-column prop="variation" label="Object" width="80" class-name="mono" />
-      <el-table-column label="Class" width="58"><template #default="{ row }">{{ row.class || '–' }}</template></el-table-column>
-      <el-table-column label="Value" min-width="90"><template #default="{ row }">{{ value(row.value) }}</template></el-table-column>
-      <el-table-column label="Flags" min-width="80"><template #default="{ row }">{{ (row.flags ?? []).join(', ') }}</template></el-table-column>
+      <el-table-column prop="address" :label="t('stations.address')" width="80" class-name="mono" />
+      <el-table-column prop="variation" :label="t('stations.object')" width="80" class-name="mono" />
+      <el-table-column :label="t('stations.class')" width="58"><template #default="{ row }">{{ row.class || '–' }}</template></el-table-column>
+      <el-table-column :label="t('stations.value')" min-width="90"><template #default="{ row }">{{ value(row.value) }}</template></el-table-column>
+      <el-table-column :label="t('stations.flags')" min-width="80"><template #default="{ row }">{{ (row.flags ?? []).join(', ') }}</template></el-table-column>
     </el-table>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <div class="take">
-      <el-input v-model="prefix" name="prefix" class="mono" aria-label="Before each tag"><template #prepend>tags begin with</template></el-input>
+      <el-input v-model="prefix" name="prefix" class="mono" :aria-label="t('stations.before-each-tag')"><template #prepend>{{ t('stations.tags-begin-with') }}</template></el-input>
       <el-button type="primary" plain :disabled="chosen.length === 0" :loading="busy" data-test="take" @click="take">{{ text }}</el-button>
     </div>
   </div>

@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import { useI18n } from 'vue-i18n'
 
 import { api, captureURL, message, type Recording, type TrafficFrame } from '../../api/client'
 import { useEvery } from '../../composables/useEvery'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
+
+const { t } = useI18n()
 
 const site = useSite()
 void site.loadLinks()
@@ -64,18 +67,18 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
 <template>
   <div class="page">
     <div class="page-bar">
-      <h1>Traffic</h1>
-      <el-select v-model="link" clearable placeholder="all links" style="width: 150px" aria-label="Link"><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
-      <el-select v-model="station" clearable filterable placeholder="all stations" style="width: 160px" aria-label="Station"><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
-      <el-select v-model="fn" clearable placeholder="all functions" style="width: 190px" aria-label="Function" :disabled="!link"><el-option v-for="f in functions" :key="f.code" :value="String(f.code)" :label="`${f.code} ${f.name}`" /></el-select>
-      <el-checkbox :model-value="only === 'wrong'" data-test="wrong" @change="(on: unknown) => (only = on ? 'wrong' : '')">only what is wrong</el-checkbox>
+      <h1>{{ t('traffic.traffic') }}</h1>
+      <el-select v-model="link" clearable :placeholder="t('traffic.all-links')" style="width: 150px" :aria-label="t('traffic.link')"><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
+      <el-select v-model="station" clearable filterable :placeholder="t('traffic.all-stations')" style="width: 160px" :aria-label="t('traffic.station')"><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
+      <el-select v-model="fn" clearable :placeholder="t('traffic.all-functions')" style="width: 190px" :aria-label="t('traffic.function')" :disabled="!link"><el-option v-for="f in functions" :key="f.code" :value="String(f.code)" :label="`${f.code} ${f.name}`" /></el-select>
+      <el-checkbox :model-value="only === 'wrong'" data-test="wrong" @change="(on: unknown) => (only = on ? 'wrong' : '')">{{ t('traffic.only-what-is-wrong') }}</el-checkbox>
       <span class="grow" />
       <el-button @click="held = !held">{{ held ? 'Go on' : 'Hold' }}</el-button>
-      <a :href="captureURL(query)" download><el-button>Save capture</el-button></a>
+      <a :href="captureURL(query)" download><el-button>{{ t('traffic.save-capture') }}</el-button></a>
       <el-button :type="recording?.running ? 'warning' : ''" data-test="record" @click="record">{{ recording?.running ? 'Stop recording' : 'Record to disk' }}</el-button>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
-    <div v-if="recording?.file" class="quiet">{{ recording.running ? 'recording to' : 'recorded' }} <span class="mono">{{ recording.file }}</span>: {{ recording.frames }} frames, {{ recording.bytes }} bytes {{ recording.ended ? `(${recording.ended})` : '' }} <a href="/api/v1/traffic/recording/file" download>download</a></div>
+    <div v-if="recording?.file" class="quiet">{{ recording.running ? 'recording to' : 'recorded' }} <span class="mono">{{ recording.file }}</span>: {{ recording.frames }} frames, {{ recording.bytes }} bytes {{ recording.ended ? `(${recording.ended})` : '' }} <a href="/api/v1/traffic/recording/file" download>{{ t('traffic.download') }}</a></div>
     <div class="columns fill">
       <div class="panel fill list" data-test="frames">
         <div v-for="f in frames" :key="f.seq" class="frame" role="button" tabindex="0" :class="{ odd: odd(f), chosen: chosen?.seq === f.seq }" @click="chosen = f" @keydown.enter="chosen = f">
@@ -85,7 +88,7 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
           <span class="what">{{ f.summary }}<span v-if="f.problem && f.problem !== f.summary"> · {{ f.problem }}</span></span>
           <span class="number quiet">{{ f.after_ms ? `${f.after_ms.toFixed(1)} ms` : '' }}</span>
         </div>
-        <el-empty v-if="frames.length === 0" description="No frame yet" />
+        <el-empty v-if="frames.length === 0" :description="t('traffic.no-frame-yet')" />
       </div>
       <aside v-if="chosen" class="panel side">
         <b>{{ chosen.summary }}</b>
