@@ -113,9 +113,7 @@ func TestFlagsOfFields(t *testing.T) {
 		found, args, err := root.Find(joined(root, shellWords(line)))
 		require.NoError(t, err)
 		kind := site.Kind(strings.Fields(c.line)[0])
-		list := fields{}
-		fresh := &cobra.Command{}
-		list = fieldFlags(fresh, sitefile.Shape(kind))
+		list := fieldFlags(&cobra.Command{}, sitefile.Shape(kind))
 		require.NoError(t, found.ParseFlags(args), c.line)
 		assert.NoError(t, found.ValidateArgs(found.Flags().Args()), c.line)
 		got, err := list.given(found)
