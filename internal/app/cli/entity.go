@@ -287,7 +287,7 @@ func enabled(b bool) string {
 }
 
 func (a *app) listLinks() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List them", Args: arguments(0, 0, "no arguments"),
+	return &cobra.Command{Use: "list", Short: "List all links", Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := a.client().Links(c.Context())
 			if err != nil {
@@ -303,7 +303,7 @@ func (a *app) listLinks() *cobra.Command {
 }
 
 func (a *app) listStations() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List them", Args: arguments(0, 0, "no arguments"),
+	return &cobra.Command{Use: "list", Short: "List all stations", Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := a.client().Stations(c.Context())
 			if err != nil {
@@ -324,7 +324,7 @@ func (a *app) listStations() *cobra.Command {
 
 func (a *app) listPoints() *cobra.Command {
 	var station string
-	c := &cobra.Command{Use: "list [PATTERN]...", Short: "List them by tag", Args: arguments(0, -1, "patterns"),
+	c := &cobra.Command{Use: "list [PATTERN]...", Short: "List points by tag", Args: arguments(0, -1, "patterns"),
 		RunE: func(c *cobra.Command, patterns []string) error {
 			list, err := a.client().Points(c.Context(), station, patterns...)
 			if err != nil {

@@ -141,3 +141,16 @@ func compressed(t *testing.T, data []byte) int {
 	require.NoError(t, w.Close())
 	return b.Len()
 }
+
+// An address of the console opens a form at a field, unfolds it, begins what it asks for once, and says when there is no such thing.
+func TestWhatAConsoleAddressNames(t *testing.T) {
+	p := furnished(t)
+	page := p.console("/stations?station=plc&field=max_registers")
+	require.NoError(t, page.Until("document.activeElement?.closest('[data-field=max_registers]')"))
+	require.NoError(t, page.Wait("[data-field=max_registers] input"))
+	require.NoError(t, page.Go(p.service.URL+"/links?link=gate&do=scan"))
+	require.NoError(t, page.Wait("[data-test=scan-start]"))
+	require.NoError(t, page.Until("location.search === '?link=gate'"))
+	require.NoError(t, page.Go(p.service.URL+"/points?point=nope"))
+	shows(t, page, "[data-test=missing]", "no point nope")
+}

@@ -4,10 +4,12 @@ package main
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,26 +25,37 @@ const (
 // page is a picture of the console.
 type page struct {
 	name, path string
-	wait       string   // a selector that shows when the page is ready
-	click      []string // what is clicked before the picture; of the last, the lower end is shown
+	wait       string // a selector that shows when the page is ready
+	steps      []step // what is done before the picture; where the last of several was done is shown
+}
+
+// step is a click, or a text that is typed; {port} in it is that of the demo's gate.
+type step struct{ selector, text string }
+
+func click(selectors ...string) (steps []step) {
+	for _, s := range selectors {
+		steps = append(steps, step{selector: s})
+	}
+	return steps
 }
 
 var pages = []page{
-	{"overview", "/overview", ".panel .el-table__row", nil},
-	{"link-serial", "/links?link=tern-bus", "[data-test=ask]", []string{"[data-test=ask]"}},
-	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", []string{".el-collapse-item__header", "[data-test=ask]"}},
+	{"overview", "/overview", "[data-test=finding-word-order]", nil},
+	{"link-serial", "/links?link=tern-bus", "[data-test=ask]", click("[data-test=ask]")},
+	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", click(".el-collapse-item__header", "[data-test=ask]")},
 	{"points", "/points", ".el-table-v2__row", nil},
 	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
 	{"live", "/live", ".el-table-v2__row", nil},
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
 	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
-	{"refused", "/live?search=tern/pump1&point=tern/pump1/spare", "[data-test=value]", nil},
+	{"first-value", "/begin", "[data-test=have-network]", []step{{"[data-test=have-network]", ""}, {"input[name=begin-host]", "127.0.0.1"}, {"[name=begin-port] input, input[name=begin-port]", "{port}"},
+		{"[data-test=begin-look]", ""}, {"[data-test=begin-unit-1]", ""}, {"[data-test^='value-hr:']", ""}}},
 	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
 	{"communication", "/communication", ".el-table__row", nil},
-	{"traffic", "/traffic?link=tern-bus", ".frame", []string{".frame:nth-child(6)"}},
+	{"traffic", "/traffic?link=tern-bus", ".frame", click(".frame:nth-child(6)")},
 	{"events", "/events", "[data-test=events] tbody tr:nth-child(12)", nil},
-	{"probe", "/stations?station=heron-rtu", "[data-test=probe]", []string{"[data-test=probe]", "[data-test=held] thead input[type=checkbox]"}},
-	{"finding", "/overview", "[data-test=finding-word-order]", nil},
+	{"probe", "/stations?station=heron-rtu", "[data-test=probe]", click("[data-test=probe]", "[data-test=held] thead input[type=checkbox]")},
+	{"finding", "/findings", "[data-test=finding-word-order]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
 
@@ -94,6 +107,20 @@ func run(ctx context.Context, dir string) error {
 			return fmt.Errorf("%s: %w: %s", strings.Join(args, " "), err, out)
 		}
 	}
+	show := exec.CommandContext(ctx, binary, "link", "show", "sallow-gate", "-o", "json", "--server", url)
+	said, err := show.Output()
+	if err != nil {
+		return fmt.Errorf("link show: %w", err)
+	}
+	var gate struct{ Port int }
+	if err := json.Unmarshal(said, &gate); err != nil {
+		return fmt.Errorf("link show: %w", err)
+	}
+	for _, p := range pages {
+		for i := range p.steps {
+			p.steps[i].text = strings.ReplaceAll(p.steps[i].text, "{port}", strconv.Itoa(gate.Port))
+		}
+	}
 	if err := console(ctx, url, dir); err != nil {
 		return err
 	}
@@ -136,14 +163,18 @@ func take(tab *browser.Page, url string, p page, file string) error {
 	if err := tab.Wait(p.wait); err != nil {
 		return err
 	}
-	for _, selector := range p.click {
-		if err := tab.Click(selector); err != nil {
+	for _, s := range p.steps {
+		do := func() error { return tab.Click(s.selector) }
+		if s.text != "" {
+			do = func() error { return tab.Fill(s.selector, s.text) }
+		}
+		if err := do(); err != nil {
 			return err
 		}
 	}
 	time.Sleep(settle)
-	if n := len(p.click); n > 1 {
-		if err := tab.Run(fmt.Sprintf("document.querySelector(%q)?.scrollIntoView({block: 'center'})", p.click[n-1])); err != nil {
+	if n := len(p.steps); n > 1 {
+		if err := tab.Run(fmt.Sprintf("document.querySelector(%q)?.scrollIntoView({block: 'center'})", p.steps[n-1].selector)); err != nil {
 			return err
 		}
 		time.Sleep(settle)

@@ -117,6 +117,17 @@ func (e *OpenError) Unwrap() error { return e.Err }
 // Failure says what kind of failure it is.
 func (e *OpenError) Failure() failure.Kind { return e.Kind }
 
+// worded is an error whose text says all that its cause would.
+type worded struct {
+	text  string
+	cause error
+}
+
+func (e *worded) Error() string { return e.text }
+
+// Unwrap is the cause.
+func (e *worded) Unwrap() error { return e.cause }
+
 // explain puts the usual causes into words a person can act on; the cause stays wrapped.
 func explain(err error) (failure.Kind, error) {
 	var dns *net.DNSError
@@ -127,7 +138,7 @@ func explain(err error) (failure.Kind, error) {
 	case errors.As(err, &dns):
 		return failure.Name, fmt.Errorf("the name %q does not resolve: %w", dns.Name, err)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return failure.Refused, fmt.Errorf("connection refused; the host is there, but nothing listens on that port: %w", syscall.ECONNREFUSED)
+		return failure.Refused, &worded{"connection refused; the host is there, but nothing listens on that port", err}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return failure.Unreachable, fmt.Errorf("no route to the host: %w", err)
 	case errors.Is(err, syscall.EADDRINUSE):

@@ -44,7 +44,7 @@ async function make() {
         </template>
         <el-button type="primary" plain :loading="busy" :disabled="!copy.name" data-test="copy-make" @click="make">{{ t('common.duplicate-2') }}</el-button>
       </div>
-      <div class="quiet">The copy is disabled{{ kind === 'link' ? ' and has no serial port until given one.' : '. Its points are copied when their tags change.' }}</div>
+      <div class="quiet">{{ t(kind === 'link' ? 'common.copy-of-link' : 'common.copy-of-station') }}</div>
     </template>
   </div>
 </template>

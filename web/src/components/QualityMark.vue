@@ -1,4 +1,7 @@
 <script setup lang="ts">
+import { useI18n } from 'vue-i18n'
+
+const { t } = useI18n()
 // A quality as a shape, a word and a reason, so that it never depends on colour.
 defineProps<{ quality: 'good' | 'uncertain' | 'bad'; reason?: string; explanation?: string }>()
 </script>
@@ -10,6 +13,6 @@ defineProps<{ quality: 'good' | 'uncertain' | 'bad'; reason?: string; explanatio
       <path v-else-if="quality === 'uncertain'" d="M7 2a5 5 0 0 0 0 10z M7 2.8a4.2 4.2 0 0 1 0 8.4" fill="currentColor" fill-rule="evenodd" stroke="currentColor" stroke-width="1.4" />
       <path v-else d="M3 3l8 8M11 3l-8 8" stroke="currentColor" stroke-width="2.6" stroke-linecap="round" />
     </svg>
-    <span>{{ quality }}<template v-if="reason"> ({{ reason }})</template></span>
+    <span>{{ t(`quality.${quality}`) }}<template v-if="reason"> ({{ reason }})</template></span>
   </span>
 </template>

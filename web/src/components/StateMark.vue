@@ -1,5 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { useI18n } from 'vue-i18n'
+
+const { t, te } = useI18n()
 
 // The state of a link or station as a shape and a word.
 const props = defineProps<{ state: string; reason?: string; doing?: string }>()
@@ -17,6 +20,6 @@ const tone = computed(() => {
       <path v-else-if="tone === 'bad'" d="M3 3l8 8M11 3l-8 8" stroke="currentColor" stroke-width="2.6" stroke-linecap="round" />
       <circle v-else cx="7" cy="7" r="4.4" fill="none" stroke="currentColor" stroke-width="1.6" stroke-dasharray="2.4 2" />
     </svg>
-    <span>{{ state }}<template v-if="doing">, {{ doing }}</template></span>
+    <span>{{ te(`state.${state}`) ? t(`state.${state}`) : state }}<template v-if="doing">, {{ doing }}</template></span>
   </span>
 </template>

@@ -26,7 +26,7 @@ async function ask() {
 <template>
   <div class="test">
     <el-button :loading="busy" data-test="ask" @click="ask">{{ t('common.does-it-answer') }}</el-button>
-    <el-alert v-if="result" :type="result.answers ? 'success' : 'error'" :closable="false" show-icon :title="result.answers ? `Yes, in ${result.round_trip_ms.toFixed(1)} ms` : 'No'" :description="result.message" data-test="answer" />
+    <el-alert v-if="result" :type="result.answers ? 'success' : 'error'" :closable="false" show-icon :title="result.answers ? t('common.yes-in', { ms: result.round_trip_ms.toFixed(1) }) : t('common.no')" :description="result.message" data-test="answer" />
   </div>
 </template>
 

@@ -26,7 +26,8 @@ export function useField() {
       if (typeof field !== 'string' || !field) return
       let frames = 0
       const look = () => {
-        if (!reveal(field) && ++frames < mostFrames) requestAnimationFrame(look)
+        const moving = document.querySelector('[class*="-enter-active"]') !== null // a drawer that opens takes the focus
+        if ((moving || !reveal(field)) && ++frames < mostFrames) requestAnimationFrame(look)
       }
       requestAnimationFrame(look)
     },

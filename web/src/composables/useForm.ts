@@ -2,6 +2,7 @@ import { ElMessage, ElMessageBox } from 'element-plus'
 import { ref, watch, type Ref } from 'vue'
 
 import { api, ApiProblem, message, type Kind } from '../api/client'
+import { say } from '../language'
 import { changedFields, conflicts, type Conflict, type Fields } from './conflict'
 import { reveal, useField } from './useField'
 
@@ -78,8 +79,8 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
         busy.value = false
         return
       }
-      if (outcome === 'saved') ElMessage.success(`${name} saved`)
-      else ElMessage.info(`nothing of ${original.value} was changed`)
+      if (outcome === 'saved') ElMessage.success(say('common.saved', { name }))
+      else ElMessage.info(say('common.unchanged', { name: original.value }))
       done(outcome === 'saved' ? name : original.value)
     } catch (error) {
       if (error instanceof ApiProblem) {
@@ -97,7 +98,7 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
 
   async function remove(what: string, cascade = false) {
     try {
-      await ElMessageBox.confirm(what, `Remove ${original.value}?`, { confirmButtonText: 'Remove', cancelButtonText: 'Keep', type: 'warning' })
+      await ElMessageBox.confirm(what, say('common.remove-really', { name: original.value }), { confirmButtonText: say('common.remove'), cancelButtonText: say('common.keep'), type: 'warning' })
     } catch {
       return
     }

@@ -16,3 +16,9 @@ export function column<Row>(key: string, title: string, width: number, render: (
   }
 }
 
+
+/** Whether columns are kept at their widths, so that a narrow page is scrolled sideways; on a wide one those that grow share what is left. */
+export function narrow(columns: Column[], width: number): boolean {
+  const bar = 12 // the vertical scroll bar
+  return columns.reduce((sum, c) => sum + (c.width ?? 0), bar) > width
+}

@@ -66,13 +66,13 @@ function differences(c: ChangeRecord): string {
 }
 async function undo(c: ChangeRecord) {
   try {
-    await ElMessageBox.confirm(`${c.action} ${c.kind} ${c.name} will be undone, with all that was changed together with it. The undoing is recorded, too.`, 'Undo this change?', { confirmButtonText: 'Undo', cancelButtonText: 'Leave it', type: 'warning' })
+    await ElMessageBox.confirm(t('changes.undone', { what: `${c.action} ${c.kind} ${c.name}` }), t('changes.really'), { confirmButtonText: t('changes.take-back'), cancelButtonText: t('common.leave-it'), type: 'warning' })
   } catch {
     return
   }
   try {
     const sum = await api.undo(c.id)
-    ElMessage.success(`${sum.changes.length} undone`)
+    ElMessage.success(t('changes.n-undone', { n: sum.changes.length }))
     await load()
   } catch (error) {
     problem.value = message(error)

@@ -16,11 +16,7 @@ const site = useSite()
 useEvery(1500, () => site.loadStatus())
 
 const span = useQuery('span')
-const spans = [
-  { value: '', label: 'last minute' },
-  { value: 'quarter', label: 'quarter hour' },
-  { value: 'total', label: 'since reset' },
-]
+const spans = computed(() => ['', 'quarter', 'total'].map((value) => ({ value, label: t(`communication.spans.${value || 'minute'}`) })))
 interface Row {
   name: string
   kind: 'link' | 'station'

@@ -95,7 +95,7 @@ function gap(i: number) {
       <el-select v-model="station" clearable filterable :placeholder="t('events.all-stations')" style="width: 170px" :aria-label="t('events.station')"><el-option v-for="s in reporting" :key="s.name" :value="s.name" :label="s.name" /></el-select>
       <el-input v-model="tag" clearable :placeholder="t('events.part-of-a-tag')" style="width: 210px" name="tag" data-search />
       <span class="grow" />
-      <el-button data-test="hold" @click="held = !held">{{ held ? 'Go on' : 'Hold' }}</el-button>
+      <el-button data-test="hold" @click="held = !held">{{ t(held ? 'common.go-on' : 'common.hold') }}</el-button>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <div class="panel fill list" data-test="events">
@@ -126,7 +126,7 @@ function gap(i: number) {
         </tbody>
       </table>
       <div v-if="events.length > 0 && !done" class="more"><el-button size="small" @click="earlier">{{ t('events.earlier-ones') }}</el-button></div>
-      <el-empty v-if="events.length === 0" :description="reporting.length > 0 ? 'No event yet' : 'Only stations that report by themselves or keep events have any: DNP3'" />
+      <el-empty v-if="events.length === 0" :description="t(reporting.length > 0 ? 'events.none' : 'events.nobody')" />
     </div>
   </div>
 </template>

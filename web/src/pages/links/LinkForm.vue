@@ -53,14 +53,8 @@ const calls = computed(() => !serial.value && !(listens.value && incoming.value)
 const serial = computed(() => form.transport === 'serial' || form.transport === 'dialup')
 const framings = computed(() => (protocol.value?.framings ?? []).filter((f) => !serial.value || f !== 'mbap'))
 const usualPort = computed(() => String((form.transport === 'tls' ? protocol.value?.tls_port : protocol.value?.port) ?? ''))
-const transports = computed(() => allTransports.filter((t) => protocol.value?.transports.includes(t.value)))
-const allTransports: { value: Link['transport']; label: string }[] = [
-  { value: 'tcp', label: 'tcp: a device or gateway on the network' },
-  { value: 'tls', label: 'tls: the same, secured' },
-  { value: 'udp', label: 'udp' },
-  { value: 'serial', label: 'serial: a port of the service’s machine' },
-  { value: 'dialup', label: 'dialup: a modem on a port' },
-]
+const every: Link['transport'][] = ['tcp', 'tls', 'udp', 'serial', 'dialup']
+const transports = computed(() => every.filter((value) => protocol.value?.transports.includes(value)).map((value) => ({ value, label: t(`links.transports.${value}`) })))
 
 const ports = ref<string[]>([])
 void api.ports().then((p) => (ports.value = p.ports))
@@ -189,7 +183,7 @@ const submit = () => save(payload(), form.name, fields)
     <CopyEntity v-if="link" kind="link" :name="link.name" @copied="(name) => emit('saved', name)" />
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">{{ t('links.save') }}</el-button>
-      <el-button v-if="link" type="danger" plain @click="remove('Its stations and their points go with it.', true)">{{ t('links.remove') }}</el-button>
+      <el-button v-if="link" type="danger" plain @click="remove(t('links.goes-too'), true)">{{ t('links.remove') }}</el-button>
     </div>
   </el-form>
 </template>

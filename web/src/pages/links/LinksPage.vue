@@ -36,6 +36,9 @@ async function saved(close: () => void) {
       <el-button type="primary" data-test="add" @click="adding = 'link'">{{ t('links.add-a-link') }}</el-button>
     </div>
     <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
+    <EntityDrawer v-slot="{ entity, close }" kind="link" :all="site.links" :loaded="site.loaded.links" :width="480">
+      <LinkForm :link="entity" @saved="saved(close)" />
+    </EntityDrawer>
     <el-table :data="site.links" class="panel" :empty-text="t('links.no-link-yet')" @row-click="(row: Link) => (chosen = row.name)">
       <el-table-column prop="name" :label="t('links.name')" min-width="130" />
       <el-table-column :label="t('links.state')" width="165">
@@ -46,8 +49,5 @@ async function saved(close: () => void) {
       <el-table-column prop="timeout" :label="t('links.timeout')" width="95" />
       <el-table-column prop="description" :label="t('links.description')" min-width="200" />
     </el-table>
-    <EntityDrawer v-slot="{ entity, close }" kind="link" :all="site.links" :loaded="site.loaded.links" :width="480">
-      <LinkForm :link="entity" @saved="saved(close)" />
-    </EntityDrawer>
   </div>
 </template>

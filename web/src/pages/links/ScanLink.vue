@@ -63,7 +63,7 @@ async function scan() {
 async function add(f: Found) {
   try {
     await api.add('station', { name: `${props.link.name}-${f.unit}`, link: props.link.name, [called.value]: f.unit })
-    ElMessage.success(`station ${props.link.name}-${f.unit} is added`)
+    ElMessage.success(t('links.added', { name: `${props.link.name}-${f.unit}` }))
   } catch (error) {
     problem.value = message(error)
   }
@@ -80,10 +80,10 @@ async function use() {
 
 <template>
   <div class="scan">
-    <el-button v-if="!open" data-test="scan" @click="open = true">Look for {{ called }}s…</el-button>
+    <el-button v-if="!open" data-test="scan" @click="open = true">{{ t('links.look-for', { what: called }) }}</el-button>
     <template v-else>
       <div class="form-row">
-        <el-form-item :label="`From ${called}`"><el-input-number v-model="form.first" :min="0" :max="protocol?.max_address" :controls="false" name="scan-first" /></el-form-item>
+        <el-form-item :label="t('links.from', { what: called })"><el-input-number v-model="form.first" :min="0" :max="protocol?.max_address" :controls="false" name="scan-first" /></el-form-item>
         <el-form-item :label="t('links.to')"><el-input-number v-model="form.last" :min="0" :max="protocol?.max_address" :controls="false" name="scan-last" /></el-form-item>
         <el-form-item :label="t('links.wait-for-each')"><el-input v-model="form.wait" name="scan-wait" /></el-form-item>
       </div>

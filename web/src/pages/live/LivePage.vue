@@ -8,7 +8,7 @@ import { useNow } from '../../composables/useEvery'
 import { useLive } from '../../composables/useLive'
 import { useQuery } from '../../composables/useQuery'
 import { useSearchKey } from '../../composables/useSearchKey'
-import { column } from '../../composables/useTable'
+import { column, narrow } from '../../composables/useTable'
 import { age, raw } from '../../format'
 import PointPanel from './PointPanel.vue'
 
@@ -39,21 +39,16 @@ const shown = computed(() => {
   return list.sort((a, b) => (a.tag < b.tag ? -1 : 1))
 })
 
-const columns = [
-  column<Reading>('tag', 'Tag', 220, (r) => h('b', { title: r.tag }, r.tag), { flexGrow: 2 }),
-  column<Reading>('value', 'Value', 120, (r) => h('span', { class: ['number', r.quality === 'bad' ? 'quiet' : ''], title: r.quality === 'bad' ? 'last good value' : '' }, r.quality === 'bad' && r.text ? `(${r.text})` : r.text), { align: 'right' }),
-  column<Reading>('unit', 'Unit', 60, (r) => r.unit),
-  column<Reading>('quality', 'Quality', 180, (r) => h(QualityMark, { quality: r.quality, reason: r.reason, explanation: r.explanation })),
-  column<Reading>('age', 'Age', 75, (r) => h('span', { class: 'number' }, age(r.good_time, now.value)), { align: 'right' }),
-  column<Reading>('raw', 'Raw', 160, (r) => h('span', { class: 'mono quiet', title: raw(r) }, raw(r)), { flexGrow: 1 }),
-]
+const columns = computed(() => [
+  column<Reading>('tag', t('columns.tag'), 220, (r) => h('b', { title: r.tag }, r.tag), { flexGrow: 2 }),
+  column<Reading>('value', t('columns.value'), 120, (r) => h('span', { class: ['number', r.quality === 'bad' ? 'quiet' : ''], title: r.quality === 'bad' ? t('live.last-good') : '' }, r.quality === 'bad' && r.text ? `(${r.text})` : r.text), { align: 'right' }),
+  column<Reading>('unit', t('columns.unit'), 60, (r) => r.unit),
+  column<Reading>('quality', t('columns.quality'), 180, (r) => h(QualityMark, { quality: r.quality, reason: r.reason, explanation: r.explanation })),
+  column<Reading>('age', t('columns.age'), 75, (r) => h('span', { class: 'number' }, age(r.good_time, now.value)), { align: 'right' }),
+  column<Reading>('raw', t('columns.raw'), 160, (r) => h('span', { class: 'mono quiet', title: raw(r) }, raw(r)), { flexGrow: 1 }),
+])
 const rowEvents = { onClick: ({ rowData }: { rowData: Reading }) => (chosen.value = rowData.tag) }
-const filters = [
-  { value: '', label: 'all' },
-  { value: 'good', label: 'good' },
-  { value: 'uncertain', label: 'uncertain' },
-  { value: 'bad', label: 'bad' },
-] as const
+const filters = computed(() => [{ value: '' as const, label: t('live.all') }, ...(['good', 'uncertain', 'bad'] as const).map((value) => ({ value, label: t(`quality.${value}`) }))])
 </script>
 
 <template>
@@ -71,7 +66,7 @@ const filters = [
       <div class="panel fill">
         <el-auto-resizer>
           <template #default="{ height, width }">
-            <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" fixed :row-event-handlers="rowEvents" :row-class="({ rowData }: { rowData: Reading }) => (rowData.tag === chosen ? 'chosen' : '')">
+            <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" :fixed="narrow(columns, width)" :row-event-handlers="rowEvents" :row-class="({ rowData }: { rowData: Reading }) => (rowData.tag === chosen ? 'chosen' : '')">
               <template #empty><el-empty :description="t('live.no-reading-to-show')" /></template>
             </el-table-v2>
           </template>

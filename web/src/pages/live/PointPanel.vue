@@ -46,7 +46,7 @@ void load()
       <dl>
         <dt>{{ t('live.raw') }}</dt>
         <dd class="mono">{{ raw(reading) || '–' }}</dd>
-        <template v-if="reading.time"><dt>{{ reading.quality === 'bad' ? 'Bad since' : 'Read at' }}</dt><dd>{{ time(reading.time) }}</dd></template>
+        <template v-if="reading.time"><dt>{{ t(reading.quality === 'bad' ? 'live.bad-since' : 'live.read-at') }}</dt><dd>{{ time(reading.time) }}</dd></template>
         <template v-if="reading.source_time"><dt>{{ t('live.device-time') }}</dt><dd>{{ time(reading.source_time) }}</dd></template>
         <template v-if="point">
           <dt>{{ t('live.address') }}</dt>

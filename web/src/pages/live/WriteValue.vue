@@ -24,9 +24,9 @@ async function write() {
   const p = props.point
   const unit = p.unit ? ` ${p.unit}` : ''
   try {
-    await ElMessageBox.confirm(`${value.value}${unit} will be sent to ${p.canonical} of station ${p.station}, once, and read back.`, `Write ${p.tag}?`, {
-      confirmButtonText: 'Write',
-      cancelButtonText: 'Leave it',
+    await ElMessageBox.confirm(t('live.sent', { value: `${value.value}${unit}`, address: p.canonical, station: p.station }), t('live.really', { tag: p.tag }), {
+      confirmButtonText: t('live.write'),
+      cancelButtonText: t('common.leave-it'),
       type: 'warning',
     })
   } catch {
@@ -49,7 +49,7 @@ async function write() {
     <h3>{{ t('live.write') }}</h3>
     <form class="row" @submit.prevent="write">
       <el-select v-if="names.length > 0" v-model="value" :placeholder="t('live.value')" data-test="write-value"><el-option v-for="n in names" :key="n" :value="n" :label="n" /></el-select>
-      <el-input v-else v-model="value" :placeholder="point.type === 'bool' ? 'true or false' : 'value'" name="write-value"><template v-if="point.unit" #append>{{ point.unit }}</template></el-input>
+      <el-input v-else v-model="value" :placeholder="point.type === 'bool' ? t('live.true-or-false') : t('live.a-value')" name="write-value"><template v-if="point.unit" #append>{{ point.unit }}</template></el-input>
       <el-button type="primary" native-type="submit" :loading="busy" :disabled="value === ''" data-test="write">{{ t('live.write-2') }}</el-button>
     </form>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" />

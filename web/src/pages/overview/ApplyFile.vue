@@ -47,7 +47,7 @@ async function run(dryRun: boolean) {
 <template>
   <el-button @click="input?.click()">{{ t('overview.apply-a-site-file') }}</el-button>
   <input ref="input" type="file" accept=".yaml,.yml,.json" hidden @change="chosen" />
-  <el-dialog v-model="open" :title="`Apply ${name}`" width="min(680px, 94vw)">
+  <el-dialog v-model="open" :title="t('overview.apply-it', { name })" width="min(680px, 94vw)">
     <el-alert v-if="problem" type="error" :closable="false" show-icon :title="t('overview.the-file-was-not-applied-nothing')">
       <pre class="problem">{{ problem }}</pre>
     </el-alert>

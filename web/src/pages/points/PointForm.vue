@@ -127,7 +127,7 @@ const submit = () => save(payload(), form.tag, fields)
       <el-select v-model="form.station" filterable><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
     </el-form-item>
     <div class="form-row">
-      <el-form-item :label="typed ? 'Kind and index' : 'Address, as the manual prints it'" :error="faults.address || addressFault" data-field="address" class="wide">
+      <el-form-item :label="t(typed ? 'points.kind-and-index' : 'points.as-printed')" :error="faults.address || addressFault" data-field="address" class="wide">
         <el-input v-model="form.address" name="address" class="mono" :placeholder="typed ? 'bi:0, ai:3, ctr:7, bo:1; ai:3.deadband' : '40010 or hr:9 or co:0x200'" />
         <div v-if="meaning" class="meaning" data-test="meaning">{{ meaning }}</div>
       </el-form-item>
@@ -142,7 +142,7 @@ const submit = () => save(payload(), form.tag, fields)
       <el-form-item v-if="has('order')" :label="t('points.byte-order')" :error="faults.order" data-field="order">
         <el-select v-model="form.order" clearable :placeholder="t('points.as-the-station')"><el-option v-for="o in ['ABCD', 'CDAB', 'BADC', 'DCBA']" :key="o" :value="o" :label="o" /></el-select>
       </el-form-item>
-      <el-form-item v-if="!typed && (form.type === 'string' || form.type === 'bits')" :label="form.type === 'string' ? 'Characters' : 'Bits'" :error="faults.length" data-field="length">
+      <el-form-item v-if="!typed && (form.type === 'string' || form.type === 'bits')" :label="t(form.type === 'string' ? 'points.characters' : 'points.bits')" :error="faults.length" data-field="length">
         <el-input-number v-model="form.length" :controls="false" name="length" />
       </el-form-item>
       <el-form-item v-if="has('charset') && form.type === 'string'" :label="t('points.character-set')" :error="faults.charset" data-field="charset">
@@ -190,7 +190,7 @@ const submit = () => save(payload(), form.tag, fields)
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">{{ t('points.save') }}</el-button>
       <span v-if="point">
         <router-link :to="{ path: '/live', query: { point: point.tag } }"><el-button>{{ t('points.watch-it') }}</el-button></router-link>
-        <el-button type="danger" plain style="margin-left: 10px" @click="remove('The record of its changes stays.')">{{ t('points.remove') }}</el-button>
+        <el-button type="danger" plain style="margin-left: 10px" @click="remove(t('points.stays'))">{{ t('points.remove') }}</el-button>
       </span>
     </div>
   </el-form>

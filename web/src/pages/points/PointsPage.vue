@@ -7,7 +7,7 @@ import EntityDrawer from '../../components/EntityDrawer.vue'
 import { useQuery } from '../../composables/useQuery'
 import { useSearchKey } from '../../composables/useSearchKey'
 import { useSite } from '../../composables/useSite'
-import { column } from '../../composables/useTable'
+import { column, narrow } from '../../composables/useTable'
 import { scalingText } from '../../format'
 import PointForm from './PointForm.vue'
 
@@ -34,18 +34,18 @@ const shown = computed(() => {
 })
 
 const mono = (text: string) => h('span', { class: 'mono', title: text }, text)
-const columns = [
-  column<Point>('tag', 'Tag', 260, (p) => h('b', { title: p.tag }, p.tag), { flexGrow: 2 }),
-  column<Point>('station', 'Station', 140, (p) => p.station),
-  column<Point>('address', 'Address', 100, (p) => mono(p.address)),
-  column<Point>('canonical', 'On the wire', 105, (p) => mono(p.canonical)),
-  column<Point>('type', 'Type', 85, (p) => p.type),
-  column<Point>('order', 'Order', 75, (p) => mono(p.order ?? '')),
-  column<Point>('scaling', 'Scaling', 140, (p) => scalingText(p.scaling)),
-  column<Point>('unit', 'Unit', 65, (p) => p.unit ?? ''),
-  column<Point>('writable', '', 85, (p) => (p.writable ? 'writable' : '')),
-  column<Point>('description', 'Description', 180, (p) => p.description ?? '', { flexGrow: 1 }),
-]
+const columns = computed(() => [
+  column<Point>('tag', t('columns.tag'), 210, (p) => h('b', { title: p.tag }, p.tag), { flexGrow: 2 }),
+  column<Point>('station', t('columns.station'), 120, (p) => p.station),
+  column<Point>('address', t('columns.address'), 95, (p) => mono(p.address)),
+  column<Point>('canonical', t('columns.canonical'), 105, (p) => mono(p.canonical)),
+  column<Point>('type', t('columns.type'), 80, (p) => p.type),
+  column<Point>('order', t('columns.order'), 65, (p) => mono(p.order ?? '')),
+  column<Point>('scaling', t('columns.scaling'), 110, (p) => scalingText(p.scaling)),
+  column<Point>('unit', t('columns.unit'), 60, (p) => p.unit ?? ''),
+  column<Point>('writable', '', 80, (p) => (p.writable ? t('points.writable') : '')),
+  column<Point>('description', t('columns.description'), 90, (p) => p.description ?? '', { flexGrow: 1 }),
+])
 
 async function saved(close: () => void) {
   close()
@@ -59,22 +59,22 @@ const rowEvents = { onClick: ({ rowData }: { rowData: Point }) => (chosen.value 
     <div class="page-bar">
       <h1>{{ t('points.points') }}</h1>
       <el-input ref="searchBox" v-model="search" :placeholder="t('points.search-tag-address-station')" clearable style="width: 300px" :aria-label="t('points.search')" data-test="search" />
-      <span class="quiet number" data-test="count">{{ shown.length }} of {{ site.points.length }}</span>
+      <span class="quiet number" data-test="count">{{ t('points.count', { n: shown.length, all: site.points.length }) }}</span>
       <span class="grow" />
       <el-button type="primary" data-test="add" :disabled="site.stations.length === 0" @click="adding = 'point'">{{ t('points.add-a-point') }}</el-button>
     </div>
     <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
+    <EntityDrawer v-slot="{ entity, close }" kind="point" :all="site.points" :loaded="site.loaded.points" :width="540">
+      <PointForm :point="entity" @saved="saved(close)" />
+    </EntityDrawer>
     <div v-loading="site.loading" class="panel fill">
       <el-auto-resizer>
         <template #default="{ height, width }">
-          <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" fixed :row-event-handlers="rowEvents">
+          <el-table-v2 :columns="columns" :data="shown" :width="width" :height="height" :row-height="34" :header-height="38" row-key="tag" :fixed="narrow(columns, width)" :row-event-handlers="rowEvents">
             <template #empty><el-empty :description="t('points.no-point-to-show')" /></template>
           </el-table-v2>
         </template>
       </el-auto-resizer>
     </div>
-    <EntityDrawer v-slot="{ entity, close }" kind="point" :all="site.points" :loaded="site.loaded.points" :width="540">
-      <PointForm :point="entity" @saved="saved(close)" />
-    </EntityDrawer>
   </div>
 </template>

@@ -56,7 +56,7 @@ const none = (faults: Faults) => spoken(faults).length === 0
         <span class="quiet">{{ line.framing || line.protocol }} over {{ line.transport }}</span>
         <span class="mono quiet">{{ line.listen }}</span>
         <span class="grow" />
-        <el-button size="small" :type="line.cut ? 'warning' : ''" :data-test="`cut-${line.name}`" @click="cut(line)">{{ line.cut ? 'Restore the line' : 'Cut the line' }}</el-button>
+        <el-button size="small" :type="line.cut ? 'warning' : ''" :data-test="`cut-${line.name}`" @click="cut(line)">{{ t(line.cut ? 'rig.restore' : 'rig.cut') }}</el-button>
       </div>
       <div v-for="s in line.stations" :key="s.unit" class="station" :data-test="`rig-${line.name}-${s.unit}`">
         <span class="unit">{{ site.protocol(line.protocol)?.address }} {{ s.unit }}</span>

@@ -48,7 +48,7 @@ async function run(dryRun: boolean) {
 <template>
   <el-button :title="t('stations.the-dnp3-xml-device-profile-of')" data-test="profile" @click="input?.click()">{{ t('stations.points-of-a-device-profile') }}</el-button>
   <input ref="input" type="file" accept=".xml" hidden @change="chosen" />
-  <el-dialog v-model="open" :title="`Points of ${name}`" width="min(720px, 94vw)">
+  <el-dialog v-model="open" :title="t('stations.points-of', { name })" width="min(720px, 94vw)">
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <el-input v-model="prefix" class="mono" :aria-label="t('stations.before-each-tag')" @change="run(true)"><template #prepend>{{ t('stations.tags-begin-with') }}</template></el-input>
     <template v-if="found">

@@ -12,30 +12,16 @@ const emit = defineEmits<{ 'update:groups': [text: string] }>()
 const form = computed(() => props.form)
 const onPort = computed(() => props.link?.transport === 'serial' || props.link?.transport === 'dialup')
 
-const notations = [
-  { value: 'offset', label: 'offset: 10 is offset 10' },
-  { value: 'number', label: 'number: 10 is the tenth' },
-  { value: 'ref5', label: 'ref5: 40010 is hr:9' },
-  { value: 'ref6', label: 'ref6: 400010 is hr:9' },
-  { value: 'hex', label: 'hex: 0x0A is offset 10' },
-]
-const numberings = [
-  { value: 'lsb1', label: 'lsb1: 1 is the least significant' },
-  { value: 'msb0', label: 'msb0: 0 is the most significant' },
-  { value: 'msb1', label: 'msb1: 1 is the most significant' },
-]
-const orders = [
-  { value: 'ABCD', label: 'ABCD: most significant first' },
-  { value: 'CDAB', label: 'CDAB: words reversed' },
-  { value: 'BADC', label: 'BADC: bytes swapped in each word' },
-  { value: 'DCBA', label: 'DCBA: least significant first' },
-]
+const choices = (field: string, values: string[]) => values.map((value) => ({ value, label: `${value}: ${t(`stations.${field}.${value}`)}` }))
+const notations = computed(() => choices('notations', ['offset', 'number', 'ref5', 'ref6', 'hex']))
+const numberings = computed(() => choices('numberings', ['lsb1', 'msb0', 'msb1']))
+const orders = computed(() => choices('orders', ['ABCD', 'CDAB', 'BADC', 'DCBA']))
 </script>
 
 <template>
   <div>
     <div class="form-row">
-      <el-form-item :label="onPort ? 'Unit, 1 to 247' : 'Unit, 0 to 255'" :error="faults.unit" data-field="unit"><el-input-number v-model="form.unit" :min="0" :max="255" name="unit" /></el-form-item>
+      <el-form-item :label="t('stations.unit-from-to', onPort ? { first: 1, last: 247 } : { first: 0, last: 255 })" :error="faults.unit" data-field="unit"><el-input-number v-model="form.unit" :min="0" :max="255" name="unit" /></el-form-item>
       <el-form-item v-if="link?.transport === 'dialup'" :label="t('stations.telephone-number')" :error="faults.number" data-field="number" class="wide"><el-input v-model="form.number" name="number" class="mono" /></el-form-item>
     </div>
     <div class="form-row">
@@ -43,7 +29,7 @@ const orders = [
         <el-select v-model="form.notation"><el-option v-for="n in notations" :key="n.value" v-bind="n" /></el-select>
       </el-form-item>
       <el-form-item :label="t('stations.bits-of-a-register')" :error="faults.bits" data-field="bits">
-        <el-select v-model="form.bits" clearable placeholder="0 is the least significant"><el-option v-for="b in numberings" :key="b.value" v-bind="b" /></el-select>
+        <el-select v-model="form.bits" clearable :placeholder="t('stations.numberings.lsb0')"><el-option v-for="b in numberings" :key="b.value" v-bind="b" /></el-select>
       </el-form-item>
     </div>
     <el-form-item :label="t('stations.byte-order-of-its-points-unless')" :error="faults.order" data-field="order">

@@ -96,7 +96,7 @@ async function refresh() {
     <CopyEntity v-if="station" kind="station" :name="station.name" @copied="(name) => emit('saved', name)" />
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">{{ t('stations.save') }}</el-button>
-      <el-button v-if="station" type="danger" plain @click="remove('Its points go with it.', true)">{{ t('stations.remove') }}</el-button>
+      <el-button v-if="station" type="danger" plain @click="remove(t('stations.goes-too'), true)">{{ t('stations.remove') }}</el-button>
     </div>
   </el-form>
 </template>

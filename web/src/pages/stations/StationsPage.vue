@@ -37,6 +37,9 @@ async function saved(close: () => void) {
       <el-button type="primary" data-test="add" :disabled="site.links.length === 0" @click="adding = 'station'">{{ t('stations.add-a-station') }}</el-button>
     </div>
     <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
+    <EntityDrawer v-slot="{ entity, close }" kind="station" :all="site.stations" :loaded="site.loaded.stations" :width="480">
+      <StationForm :station="entity" @saved="saved(close)" />
+    </EntityDrawer>
     <el-table :data="site.stations" class="panel" :empty-text="t('stations.no-station-yet')" @row-click="(row: Station) => (chosen = row.name)">
       <el-table-column prop="name" :label="t('stations.name')" min-width="130" />
       <el-table-column :label="t('stations.state')" width="125">
@@ -54,9 +57,6 @@ async function saved(close: () => void) {
         <template #default="{ row }">{{ row.description }}<span v-if="states.get(row.name)?.says?.length" class="says"> It says: {{ states.get(row.name)?.says?.join(', ') }}</span></template>
       </el-table-column>
     </el-table>
-    <EntityDrawer v-slot="{ entity, close }" kind="station" :all="site.stations" :loaded="site.loaded.stations" :width="480">
-      <StationForm :station="entity" @saved="saved(close)" />
-    </EntityDrawer>
   </div>
 </template>
 

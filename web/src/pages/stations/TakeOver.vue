@@ -14,7 +14,7 @@ const chosen = ref<Held[]>([])
 const busy = ref(false)
 const problem = ref('')
 const tag = (h: Held) => prefix.value + h.address.replace(':', '')
-const text = computed(() => (chosen.value.length === 1 ? 'Make a point of it' : `Make points of these ${chosen.value.length}`))
+const text = computed(() => (chosen.value.length === 1 ? t('stations.make-one') : t('stations.make-several', { n: chosen.value.length })))
 
 async function take() {
   busy.value = true
@@ -22,7 +22,7 @@ async function take() {
   const points = chosen.value.map((h) => ({ tag: tag(h), station: props.station, address: h.address, type: h.type }))
   try {
     const sum = await api.apply(JSON.stringify({ arithmon: 1, points }), `points of ${props.station}`, false)
-    ElMessage.success(`${sum.added} points added, ${sum.changed} changed`)
+    ElMessage.success(t('stations.made', { added: sum.added, changed: sum.changed }))
   } catch (error) {
     problem.value = message(error)
   }

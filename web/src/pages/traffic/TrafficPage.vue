@@ -73,12 +73,12 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
       <el-select v-model="fn" clearable :placeholder="t('traffic.all-functions')" style="width: 190px" :aria-label="t('traffic.function')" :disabled="!link"><el-option v-for="f in functions" :key="f.code" :value="String(f.code)" :label="`${f.code} ${f.name}`" /></el-select>
       <el-checkbox :model-value="only === 'wrong'" data-test="wrong" @change="(on: unknown) => (only = on ? 'wrong' : '')">{{ t('traffic.only-what-is-wrong') }}</el-checkbox>
       <span class="grow" />
-      <el-button @click="held = !held">{{ held ? 'Go on' : 'Hold' }}</el-button>
+      <el-button @click="held = !held">{{ t(held ? 'common.go-on' : 'common.hold') }}</el-button>
       <a :href="captureURL(query)" download><el-button>{{ t('traffic.save-capture') }}</el-button></a>
-      <el-button :type="recording?.running ? 'warning' : ''" data-test="record" @click="record">{{ recording?.running ? 'Stop recording' : 'Record to disk' }}</el-button>
+      <el-button :type="recording?.running ? 'warning' : ''" data-test="record" @click="record">{{ t(recording?.running ? 'traffic.stop-recording' : 'traffic.record') }}</el-button>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
-    <div v-if="recording?.file" class="quiet">{{ recording.running ? 'recording to' : 'recorded' }} <span class="mono">{{ recording.file }}</span>: {{ recording.frames }} frames, {{ recording.bytes }} bytes {{ recording.ended ? `(${recording.ended})` : '' }} <a href="/api/v1/traffic/recording/file" download>{{ t('traffic.download') }}</a></div>
+    <div v-if="recording?.file" class="quiet">{{ t(recording.running ? 'traffic.recording' : 'traffic.recorded') }} <span class="mono">{{ recording.file }}</span>: {{ t('traffic.so-much', { frames: recording.frames, bytes: recording.bytes }) }} {{ recording.ended ? `(${recording.ended})` : '' }} <a href="/api/v1/traffic/recording/file" download>{{ t('traffic.download') }}</a></div>
     <div class="columns fill">
       <div class="panel fill list" data-test="frames">
         <div v-for="f in frames" :key="f.seq" class="frame" role="button" tabindex="0" :class="{ odd: odd(f), chosen: chosen?.seq === f.seq }" @click="chosen = f" @keydown.enter="chosen = f">
