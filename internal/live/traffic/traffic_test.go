@@ -227,7 +227,7 @@ func TestDissect(t *testing.T) {
 	request := frame(Sent, 1, 3, 0, 9, 0, 2, 0x14, 0x09)
 	d := reader.Dissect(&request)
 	assert.Equal(t, "unit 1: Read Holding Registers (3), 2 from 9", d.Summary)
-	assert.Equal(t, modbus.Field{Name: "quantity", Value: "2", At: 4, Bytes: 2}, d.Fields[3])
+	assert.Equal(t, modbus.Field{Name: "quantity", Value: "2", At: 4, Bytes: 2, Of: dissection.Addresses{Space: "hr", From: 9, Count: 2}}, d.Fields[3])
 	answer := modbus.AppendRTU(nil, modbus.Frame{Unit: 1, PDU: []byte{3, 4, 0x41, 0xC8, 0, 0}})
 	reply := frame(Answer, answer...)
 	d = reader.Dissect(&reply)
