@@ -11,7 +11,7 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.findings.stale = true
-	links, stations := map[string]bool{}, map[string]bool{} // to restart, to configure
+	links, stations := map[string]bool{}, map[string]bool{} // to restart; to configure, true where more than its points changed
 	var removed []string
 	for _, c := range changes {
 		for _, entity := range []site.Entity{c.Before, c.After} {
@@ -23,7 +23,9 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 			case site.Station:
 				stations[v.Name] = true
 			case site.Point:
-				stations[v.Station] = true
+				if _, known := stations[v.Station]; !known {
+					stations[v.Station] = false
+				}
 				if _, still := s.Point(v.Tag); !still {
 					removed = append(removed, v.Tag)
 				}
@@ -41,6 +43,7 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 				r.Drop(name)
 			}
 			delete(e.linkOf, name)
+			delete(e.slots, name)
 		}
 	}
 	for name := range links {
@@ -55,10 +58,10 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 			e.traffic.Drop(name)
 		}
 	}
-	for name := range stations {
+	for name, changed := range stations {
 		if st, exists := s.Station(name); exists && !links[st.Link] {
 			e.linkOf[name] = st.Link
-			e.runners[st.Link].Configure(e.station(s, st))
+			e.runners[st.Link].Configure(e.station(s, st, changed))
 		}
 	}
 }

@@ -42,8 +42,9 @@ type Engine struct {
 	mu      sync.Mutex
 	ctx     context.Context // of the runners; nil before Start
 	cancel  context.CancelFunc
-	runners map[string]*link.Runner // by link
-	linkOf  map[string]string       // by station
+	runners map[string]*link.Runner  // by link
+	linkOf  map[string]string        // by station
+	slots   map[string][]*table.Slot // of the points of each station, by tag
 	ending  sync.WaitGroup
 
 	traffic  *traffic.Log
@@ -52,7 +53,7 @@ type Engine struct {
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, traffic: traffic.NewLog()}
+	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, slots: map[string][]*table.Slot{}, traffic: traffic.NewLog()}
 	if e.log = o.Log; e.log == nil {
 		e.log = slog.New(slog.DiscardHandler)
 	}
@@ -110,21 +111,33 @@ func (e *Engine) startLink(s *site.Site, l site.Link, replaces *link.Runner) {
 	var stations []link.Station
 	for _, st := range s.StationsOf(l.Name) {
 		e.linkOf[st.Name] = l.Name
-		stations = append(stations, e.station(s, st))
+		stations = append(stations, e.station(s, st, true))
 	}
 	r := link.Start(e.ctx, link.Options{Log: e.log, Link: l, Driver: e.drivers[l.Protocol], Table: e.table, Ring: e.traffic.Ring(l.Name, s.Count(site.KindLink)), Stations: stations, Replaces: replaces})
 	e.runners[l.Name] = r
 	e.ending.Go(func() { <-r.Done() })
 }
 
-// station gathers the slots of a station's points.
-func (e *Engine) station(s *site.Site, st site.Station) link.Station {
+// station gathers the slots of a station's points. Of a station that has not changed itself, those of the same points are as they were.
+func (e *Engine) station(s *site.Site, st site.Station, changed bool) link.Station {
 	points := s.SharedPointsOf(st.Name)
-	station := link.Station{Station: st, Slots: make([]*table.Slot, len(points))}
-	for i, p := range points {
-		station.Slots[i] = e.table.Put(p, st)
+	var before []*table.Slot
+	if !changed {
+		before = e.slots[st.Name]
 	}
-	return station
+	slots := make([]*table.Slot, len(points))
+	for i, p := range points {
+		for len(before) > 0 && before[0].Point.Tag < p.Tag {
+			before = before[1:]
+		}
+		if len(before) > 0 && before[0].Point == p {
+			slots[i] = before[0]
+		} else {
+			slots[i] = e.table.Put(p, st)
+		}
+	}
+	e.slots[st.Name] = slots
+	return link.Station{Station: st, Slots: slots}
 }
 
 func (e *Engine) runnerOf(station string) (*link.Runner, error) {

@@ -119,8 +119,12 @@ func (s *Store) modify(together []*modification) {
 		s.log.Info("site changed", "who", m.edit.Who, "changes", len(m.changes), "first", fmt.Sprintf("%s %s %s", m.changes[0].Action(), m.changes[0].Kind(), m.changes[0].Name()))
 	}
 	if s.follow != nil {
+		var changes []site.Change
 		for _, m := range changed {
-			if panicked := crash.Catch(func() { s.follow(m.left, m.changes) }); panicked != nil {
+			changes = append(changes, m.changes...)
+		}
+		if panicked := crash.Catch(func() { s.follow(now, changes) }); panicked != nil {
+			for _, m := range changed {
 				m.err = fmt.Errorf("the change is stored, and was not put into force: %w", panicked)
 			}
 		}

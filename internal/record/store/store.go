@@ -71,7 +71,8 @@ type Store struct {
 
 // Options say who is told of what a Store does.
 type Options struct {
-	// Follow is called after every modification, in their order, with the site as it leaves it; nil for nobody. It must not call the store.
+	// Follow is called after every transaction, with the site as it leaves it and the changes of all its modifications, in their order; nil for
+	// nobody. An entity may be changed there more than once. It must not call the store.
 	Follow func(*site.Site, []site.Change)
 	Log    *slog.Logger // nil discards
 }
