@@ -49,7 +49,7 @@ var pages = []page{
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
 	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
 	{"first-value", "/begin", "[data-test=have-network]", []step{{"[data-test=have-network]", ""}, {"input[name=begin-host]", "127.0.0.1"}, {"[name=begin-port] input, input[name=begin-port]", "{port}"},
-		{"[data-test=begin-look]", ""}, {"[data-test=begin-unit-1]", ""}, {"[data-test^='value-hr:']", ""}}},
+		{"[data-test=begin-look]", ""}, {"[data-test=begin-unit-1]", ""}, {"input[name=begin-range]", "hr:9..16"}, {"[data-test=begin-read]", ""}, {`[data-test="value-hr:9-float32-CDAB"]`, ""}}},
 	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
 	{"communication", "/communication", ".el-table__row", nil},
 	{"traffic", "/traffic?link=tern-bus", ".frame", click(".frame:nth-child(6)")},

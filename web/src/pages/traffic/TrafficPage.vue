@@ -68,9 +68,9 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
   <div class="page">
     <div class="page-bar">
       <h1>{{ t('traffic.traffic') }}</h1>
-      <el-select v-model="link" clearable :placeholder="t('traffic.all-links')" style="width: 150px" :aria-label="t('traffic.link')"><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
-      <el-select v-model="station" clearable filterable :placeholder="t('traffic.all-stations')" style="width: 160px" :aria-label="t('traffic.station')"><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
-      <el-select v-model="fn" clearable :placeholder="t('traffic.all-functions')" style="width: 190px" :aria-label="t('traffic.function')" :disabled="!link"><el-option v-for="f in functions" :key="f.code" :value="String(f.code)" :label="`${f.code} ${f.name}`" /></el-select>
+      <el-select v-model="link" clearable :placeholder="t('traffic.all-links')" style="width: 120px" :aria-label="t('traffic.link')"><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
+      <el-select v-model="station" clearable filterable :placeholder="t('traffic.all-stations')" style="width: 130px" :aria-label="t('traffic.station')"><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
+      <el-select v-model="fn" clearable :placeholder="t('traffic.all-functions')" style="width: 140px" :aria-label="t('traffic.function')" :disabled="!link"><el-option v-for="f in functions" :key="f.code" :value="String(f.code)" :label="`${f.code} ${f.name}`" /></el-select>
       <el-checkbox :model-value="only === 'wrong'" data-test="wrong" @change="(on: unknown) => (only = on ? 'wrong' : '')">{{ t('traffic.only-what-is-wrong') }}</el-checkbox>
       <span class="grow" />
       <el-button @click="held = !held">{{ t(held ? 'common.go-on' : 'common.hold') }}</el-button>
@@ -99,7 +99,7 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
           <tbody>
             <tr v-for="(field, i) in chosen.fields" :key="i">
               <td class="quiet">{{ field.name }}</td>
-              <td class="mono quiet">{{ part(chosen, field.at, field.bytes) }}</td>
+              <td class="mono quiet octets">{{ part(chosen, field.at, field.bytes) }}</td>
               <td>{{ field.value }} <router-link v-for="tag in field.tags" :key="tag" class="tag" :to="{ path: '/live', query: { point: tag } }">{{ tag }}</router-link></td>
             </tr>
           </tbody>
@@ -111,6 +111,7 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
 
 <style scoped>
 .tag {
+  display: inline-block;
   margin-left: 6px;
   color: var(--el-color-primary);
 }
@@ -144,6 +145,9 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
   flex: 1;
   overflow: hidden;
   text-overflow: ellipsis;
+}
+.octets {
+  min-width: 88px;
 }
 .problem {
   color: var(--bad);
