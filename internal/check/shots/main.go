@@ -2,7 +2,6 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -20,6 +19,9 @@ const (
 	width  = 1280
 	height = 800
 	binary = "bin/arithmon"
+
+	tabletWidth  = 820
+	tabletHeight = 1100
 )
 
 // page is a picture of the console.
@@ -45,9 +47,7 @@ var pages = []page{
 	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", click(".el-collapse-item__header", "[data-test=ask]")},
 	{"points", "/points", ".el-table-v2__row", nil},
 	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
-	{"live", "/live", ".el-table-v2__row", nil},
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
-	{"live-write", "/live?search=setpoint&point=sallow/level-setpoint", "[data-test=write]", nil},
 	{"first-value", "/begin", "[data-test=have-network]", []step{{"[data-test=have-network]", ""}, {"input[name=begin-host]", "127.0.0.1"}, {"[name=begin-port] input, input[name=begin-port]", "{port}"},
 		{"[data-test=begin-look]", ""}, {"[data-test=begin-unit-1]", ""}, {"input[name=begin-range]", "hr:9..16"}, {"[data-test=begin-read]", ""}, {`[data-test="value-hr:9-float32-CDAB"]`, ""}}},
 	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
@@ -58,6 +58,8 @@ var pages = []page{
 	{"finding", "/findings", "[data-test=finding-word-order]", nil},
 	{"changes", "/changes", ".el-table__row", nil},
 }
+
+var tablet = []page{{"tablet", "/overview", "[data-test=finding-word-order]", click("[data-test=menu]")}}
 
 // prepared is what is done before the pictures: a byte order that is wrong, an outstation that has another address, breakers that
 // trip, and an address that its device refuses.
@@ -84,23 +86,12 @@ func main() {
 func run(ctx context.Context, dir string) error {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
-	demo := exec.CommandContext(ctx, binary, "demo", "--listen", "127.0.0.1:0")
-	out, err := demo.StdoutPipe()
+	said, end, err := started(ctx, 1, "demo", "--listen", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
-	if err := demo.Start(); err != nil {
-		return fmt.Errorf("%s: %w; make build makes it", binary, err)
-	}
-	defer func() {
-		demo.Process.Signal(os.Interrupt)
-		demo.Wait()
-	}()
-	url, err := bufio.NewReader(out).ReadString('\n')
-	if err != nil {
-		return fmt.Errorf("the demo did not start: %w", err)
-	}
-	url = strings.TrimSpace(url)
+	defer end()
+	url := said[0]
 	for _, args := range prepared {
 		step := exec.CommandContext(ctx, binary, append(args, "--server", url)...)
 		if out, err := step.CombinedOutput(); err != nil {
@@ -108,12 +99,12 @@ func run(ctx context.Context, dir string) error {
 		}
 	}
 	show := exec.CommandContext(ctx, binary, "link", "show", "sallow-gate", "-o", "json", "--server", url)
-	said, err := show.Output()
+	found, err := show.Output()
 	if err != nil {
 		return fmt.Errorf("link show: %w", err)
 	}
 	var gate struct{ Port int }
-	if err := json.Unmarshal(said, &gate); err != nil {
+	if err := json.Unmarshal(found, &gate); err != nil {
 		return fmt.Errorf("link show: %w", err)
 	}
 	for _, p := range pages {
@@ -121,8 +112,14 @@ func run(ctx context.Context, dir string) error {
 			p.steps[i].text = strings.ReplaceAll(p.steps[i].text, "{port}", strconv.Itoa(gate.Port))
 		}
 	}
-	if err := console(ctx, url, dir); err != nil {
+	if err := console(ctx, url, dir, width, height, pages); err != nil {
 		return err
+	}
+	if err := console(ctx, url, dir, tabletWidth, tabletHeight, tablet); err != nil {
+		return err
+	}
+	if err := many(ctx, dir); err != nil {
+		return fmt.Errorf("many links: %w", err)
 	}
 	for name, command := range map[string]string{
 		"terminal-rig":    strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
@@ -136,7 +133,8 @@ func run(ctx context.Context, dir string) error {
 	return nil
 }
 
-func console(ctx context.Context, url, dir string) error {
+// console takes pictures of pages in a window of a size.
+func console(ctx context.Context, url, dir string, width, height int, pages []page) error {
 	tab, err := browser.Open(ctx, width, height)
 	if err != nil {
 		return err

@@ -125,7 +125,7 @@ const others = 4
               <td class="number bad">{{ r.bad || '' }}</td>
               <td class="number">{{ (r.station ?? r.link)?.statistics.last_answer ? `${(r.station ?? r.link)!.statistics.round_trip_ms.toFixed(1)} ms` : '–' }}</td>
               <td class="number">{{ age((r.station ?? r.link)?.statistics.last_answer, now) }}</td>
-              <td class="why">{{ r.link?.reason || r.station?.reason }}</td>
+              <td class="why" :title="r.link?.reason || r.station?.reason">{{ r.link?.reason || r.station?.reason }}</td>
             </tr>
           </tbody>
         </table>
@@ -198,6 +198,7 @@ th {
   z-index: 1;
   padding: 7px 10px;
   text-align: left;
+  white-space: nowrap;
   font-weight: 600;
   color: var(--el-text-color-secondary);
   background: var(--el-bg-color);
@@ -216,9 +217,12 @@ td.number {
   text-align: right;
 }
 td.why {
-  white-space: normal;
-  color: var(--bad);
+  width: 100%;
+  max-width: 0;
   min-width: 130px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  color: var(--bad);
 }
 .name {
   font-weight: 600;
