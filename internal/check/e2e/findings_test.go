@@ -288,7 +288,7 @@ func TestADeviceThatLimitsConnections(t *testing.T) {
 		copyAll(far, near)
 		far.Close()
 	}()
-	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Delay: site.Duration(60 * time.Millisecond)}))
+	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Delay: site.Duration(150 * time.Millisecond)})) // more than there is time for on one
 	_, err = p.client.Set(t.Context(), site.KindLink, "gate", map[string]any{"port": listener.Addr().(*net.TCPAddr).Port, "connections": 3})
 	require.NoError(t, err)
 	f := p.found(diagnose.ConnectionLimit, "gate")
