@@ -289,7 +289,7 @@ func TestADeviceThatLimitsConnections(t *testing.T) {
 		far.Close()
 	}()
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Delay: site.Duration(150 * time.Millisecond)})) // more than there is time for on one
-	_, err = p.client.Set(t.Context(), site.KindLink, "gate", map[string]any{"port": listener.Addr().(*net.TCPAddr).Port, "connections": 3})
+	_, err = p.client.Set(t.Context(), site.KindLink, "gate", map[string]any{"port": listener.Addr().(*net.TCPAddr).Port, "connections": 3, "timeout": "5s"})
 	require.NoError(t, err)
 	f := p.found(diagnose.ConnectionLimit, "gate")
 	assert.Equal(t, map[string]any{"connections": 1.0}, step(t, f).Fields)
