@@ -39,6 +39,7 @@ func shell(t *testing.T, url, line string) {
 	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "sh", "-c", "exec "+line)
+	cmd.Dir = t.TempDir() // for what it writes
 	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"), "ARITHMON_SERVER="+url)
 	var errs bytes.Buffer
 	cmd.Stderr = &errs
