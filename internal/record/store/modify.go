@@ -69,21 +69,62 @@ var errClosing = fmt.Errorf("the service is stopping; nothing was changed")
 // modifier makes modifications, until the store closes. It alone changes the site.
 func (s *Store) modifier() {
 	defer close(s.stopped)
+	var last round
 	for {
 		select {
 		case <-s.closing:
 			return
 		case m := <-s.edits:
-			together := append(make([]*modification, 0, mostTogether), m)
-			for len(together) < mostTogether && len(s.edits) > 0 {
-				together = append(together, <-s.edits)
-			}
+			together := s.gather(m, last)
+			s.committing = 0
 			s.modify(together)
 			for _, m := range together {
 				close(m.done)
 			}
+			last = round{ended: time.Now(), expected: len(together) + len(s.edits), wait: min(s.committing/waitShare, longestWait)}
 		}
 	}
+}
+
+// round is how a transaction went: what the next one may expect.
+type round struct {
+	ended    time.Time
+	expected int           // modifications that may come at once: those who were answered may have their next one, and some waited
+	wait     time.Duration // how long after its end they are waited for
+}
+
+// The next transaction waits for those who were just answered: at most a waitShare-th of the time the last one took. Several who edit one
+// after the other otherwise fall into two groups that take turns, each waiting for the transaction of the other. Someone alone, and
+// whoever comes later than that, waits for nobody.
+const (
+	waitShare   = 2
+	longestWait = 10 * time.Millisecond
+)
+
+// gather takes the modifications that are made in one transaction with the first.
+func (s *Store) gather(first *modification, last round) []*modification {
+	together := append(make([]*modification, 0, mostTogether), first)
+	for len(together) < mostTogether && len(s.edits) > 0 {
+		together = append(together, <-s.edits)
+	}
+	left := last.wait - time.Since(last.ended)
+	expected := min(last.expected, mostTogether)
+	if len(together) >= expected || left <= 0 {
+		return together
+	}
+	enough := time.NewTimer(left)
+	defer enough.Stop()
+	for len(together) < expected {
+		select {
+		case m := <-s.edits:
+			together = append(together, m)
+		case <-enough.C:
+			return together
+		case <-s.closing:
+			return together
+		}
+	}
+	return together
 }
 
 // modify makes modifications, each on top of those before it, and writes them in one transaction. What one of them does wrong is its own
@@ -178,7 +219,9 @@ func (s *Store) write(changed []*modification) error {
 	if err := w.forget(); err != nil {
 		return fmt.Errorf("removing the oldest changes from the history: %w", err)
 	}
-	if err := tx.Commit(); err != nil {
+	began := time.Now()
+	err = tx.Commit()
+	if s.committing = time.Since(began); err != nil {
 		return err
 	}
 	if err := s.present(); err != nil { // it went into a file that nobody may find

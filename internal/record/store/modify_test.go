@@ -9,6 +9,8 @@ import (
 	"slices"
 	"sync"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -124,6 +126,44 @@ func TestWhatRestsOnAModificationThatFailed(t *testing.T) {
 		assert.Empty(t, m.changes)
 	}
 	assert.Empty(t, s.Site().Links())
+}
+
+// Those who were just answered are waited for, so that editors do not fall into groups that take turns; someone alone waits for nobody.
+func TestWhoIsWaitedFor(t *testing.T) {
+	for name, c := range map[string]struct {
+		last            round
+		waiting, coming int // beside the first
+		want            int
+		waits           time.Duration
+	}{
+		"the first ever":           {waiting: 2, coming: 1, want: 3},
+		"alone":                    {last: round{expected: 1, wait: time.Second}, coming: 1, want: 1},
+		"all come":                 {last: round{expected: 4, wait: time.Second}, waiting: 1, coming: 2, want: 4, waits: 200 * time.Millisecond},
+		"one went home":            {last: round{expected: 4, wait: time.Second}, waiting: 1, coming: 1, want: 3, waits: time.Second},
+		"all that were waited for": {last: round{expected: 2, wait: time.Second}, waiting: 2, coming: 1, want: 3},
+		"more than fit":            {last: round{expected: 2 * mostTogether, wait: time.Second}, waiting: mostTogether - 1, want: mostTogether},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				s := &Store{edits: make(chan *modification, mostTogether), closing: make(chan struct{})}
+				for range c.waiting {
+					s.edits <- &modification{}
+				}
+				go func() {
+					for range c.coming {
+						time.Sleep(100 * time.Millisecond)
+						s.edits <- &modification{}
+					}
+				}()
+				began := time.Now()
+				c.last.ended = began
+				assert.Len(t, s.gather(&modification{}, c.last), c.want)
+				assert.Equal(t, c.waits, time.Since(began))
+				time.Sleep(time.Second)
+				assert.Len(t, s.gather(&modification{}, c.last), 1+1+c.waiting+c.coming-c.want, "whoever comes later is not held up")
+			})
+		})
+	}
 }
 
 func TestAClosedStoreTakesNothing(t *testing.T) {

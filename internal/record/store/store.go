@@ -63,10 +63,11 @@ type Store struct {
 	closing chan struct{}
 	once    sync.Once
 
-	site    atomic.Pointer[site.Site] // replaced by modifier alone
-	edits   chan *modification
-	running sync.WaitGroup // modifier
-	stopped chan struct{}  // closed when it has ended
+	site       atomic.Pointer[site.Site] // replaced by modifier alone
+	edits      chan *modification
+	committing time.Duration  // how long the disk took with the last transaction; of the modifier alone
+	running    sync.WaitGroup // modifier
+	stopped    chan struct{}  // closed when it has ended
 }
 
 // Options say who is told of what a Store does.
