@@ -114,7 +114,7 @@ var readFunction = map[site.Space]modbus.Function{
 }
 
 // tables are the tables by the function that reads them.
-var tables = map[modbus.Function]site.Space{
+var tables = [256]site.Space{
 	modbus.ReadCoils: site.Coils, modbus.ReadDiscreteInputs: site.DiscreteInputs,
 	modbus.ReadInputRegisters: site.InputRegisters, modbus.ReadHoldingRegisters: site.HoldingRegisters,
 }
