@@ -21,6 +21,7 @@ type Line struct {
 	Every       time.Duration              // how often Before is called and reports are made; 0: when something is due
 
 	home map[*Outstation]*port // connection on which its master spoke last, to which it reports; guarded by Lock
+	open int                   // connections; guarded by Lock
 }
 
 // Faults are what is wrong with an outstation's communication.
@@ -60,6 +61,7 @@ func (l *Line) Serve(ctx context.Context, conn io.ReadWriteCloser) {
 	for _, o := range l.Outstations {
 		p.on[o.Address()] = &linkState{o: o}
 	}
+	p.came()
 	defer p.gone()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
@@ -125,6 +127,12 @@ type linkState struct {
 
 var errClosed = errors.New("closed on purpose")
 
+func (p *port) came() {
+	p.line.Lock.Lock()
+	defer p.line.Lock.Unlock()
+	p.line.open++
+}
+
 func (p *port) gone() {
 	p.line.Lock.Lock()
 	defer p.line.Lock.Unlock()
@@ -134,12 +142,14 @@ func (p *port) gone() {
 			delete(p.line.home, s.o)
 		}
 	}
+	p.line.open--
 }
 
-// reports reports whether an outstation reports by this connection: its master's, or any while that has not spoken.
+// reports reports whether an outstation reports by this connection: its master's, or the only one while that has not spoken. Among several
+// it could be that of somebody else, who confirms nothing, and requests would wait meanwhile.
 func (p *port) reports(s *linkState) bool {
 	home := p.line.home[s.o]
-	return home == nil || home == p
+	return home == p || home == nil && p.line.open == 1
 }
 
 // wait is how long nothing is due.
