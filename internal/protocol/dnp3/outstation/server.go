@@ -162,7 +162,7 @@ func (p *port) wait() time.Duration {
 	}
 	now := time.Now()
 	for _, s := range p.on {
-		if next := s.o.Next(); !next.IsZero() {
+		if next := s.o.Next(); !next.IsZero() && p.reports(s) {
 			wait = min(wait, max(time.Millisecond, next.Sub(now)))
 		}
 	}
