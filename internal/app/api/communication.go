@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"os"
@@ -13,10 +14,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/dissection"
+	"arithmon/internal/record/store"
 )
 
 var trafficQuery = []parameter{
@@ -44,6 +48,87 @@ func (s *Server) findings(c *gin.Context) error {
 	}
 	c.JSON(http.StatusOK, Findings{each(page, newFinding), each(watching, newWatch), next})
 	return nil
+}
+
+// Take says which step of a finding is to be taken.
+type Take struct {
+	Code    diagnose.Code `json:"code" doc:"of the finding"`
+	Subject string        `json:"subject" doc:"a link, a station or a tag"`
+	Step    int           `json:"step,omitempty" doc:"number of the step, from 1 (default the first that is a change of settings)"`
+	DryRun  bool          `json:"dry_run,omitempty" doc:"true: say what would change, and change nothing"`
+}
+
+// Taken is what a step changed.
+type Taken struct {
+	Step    Step          `json:"step"`
+	Summary ChangeSummary `json:"summary"`
+}
+
+// takeStep makes the changes of settings of a step of a finding, all together.
+func (s *Server) takeStep(c *gin.Context) error {
+	node, err := parse(c)
+	if err != nil {
+		return err
+	}
+	var t, none Take
+	if faults := node.Decode(&t, none); faults != nil {
+		return faults
+	}
+	step, err := s.stepOf(t)
+	if err != nil {
+		return err
+	}
+	var fault error
+	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: t.DryRun}, func(d *site.Draft, now *site.Site) {
+		for _, change := range step.Changes {
+			from, ok := now.Get(change.Kind, change.Name)
+			if !ok {
+				fault = notFound(now, change.Kind, change.Name)
+				d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
+				return
+			}
+			b, err := json.Marshal(change.Fields)
+			if err != nil {
+				panic(err) // they are numbers and texts of this program
+			}
+			fields, err := document.Parse(b)
+			if err != nil {
+				panic(err)
+			}
+			d.Replace(change.Name, sitefile.Decode(change.Kind, fields, d, from))
+		}
+	})
+	if fault != nil {
+		return fault
+	}
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, Taken{newStep(step), summary(left, changes, t.DryRun)})
+	return nil
+}
+
+// stepOf is a step of a finding that stands, which is a change of settings: that of a number, from 1, or the first there is.
+func (s *Server) stepOf(t Take) (diagnose.Step, error) {
+	for _, f := range s.engine.Findings() {
+		if f.Code != t.Code || f.Subject != t.Subject {
+			continue
+		}
+		number := t.Step
+		if number == 0 {
+			number = 1 + slices.IndexFunc(f.Next, func(s diagnose.Step) bool { return len(s.Changes) > 0 })
+		}
+		switch {
+		case number == 0:
+			return diagnose.Step{}, fail(http.StatusUnprocessableEntity, "%s of %s: none of its steps is a change of settings", t.Code, t.Subject)
+		case number < 0 || number > len(f.Next):
+			return diagnose.Step{}, fail(http.StatusBadRequest, "%s of %s has no step %d; its steps are 1 to %d", t.Code, t.Subject, number, len(f.Next))
+		case len(f.Next[number-1].Changes) == 0:
+			return diagnose.Step{}, fail(http.StatusBadRequest, "step %d of %s of %s is no change of settings: %s", number, t.Code, t.Subject, f.Next[number-1].Text)
+		}
+		return f.Next[number-1], nil
+	}
+	return diagnose.Step{}, fail(http.StatusNotFound, "there is no finding %s of %s now; arithmon findings shows what there is", t.Code, t.Subject)
 }
 
 // concerns reports whether a finding helps with what is named subject: it is about it, about something on it, or about what it is

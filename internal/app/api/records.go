@@ -103,9 +103,10 @@ type Finding struct {
 
 // Step is something to try.
 type Step struct {
-	Text   string      `json:"text"`
-	Change *Change     `json:"change,omitempty" doc:"the settings that do it"`
-	Action *StepAction `json:"action,omitempty" doc:"or what is asked of the service"`
+	Text    string      `json:"text"`
+	Change  *Change     `json:"change,omitempty" doc:"the settings that do it; the first of changes"`
+	Changes []Change    `json:"changes,omitempty" doc:"all of them, which POST /api/v1/findings/take makes together"`
+	Action  *StepAction `json:"action,omitempty" doc:"or what is asked of the service"`
 }
 
 // StepAction is something that a step asks of the service.
@@ -141,9 +142,9 @@ func newFinding(f diagnose.Finding) Finding {
 
 func newStep(s diagnose.Step) Step {
 	step := Step{Text: s.Text}
-	if s.Change != nil {
-		change := Change(*s.Change)
-		step.Change = &change
+	if len(s.Changes) > 0 {
+		step.Changes = each(s.Changes, func(c diagnose.Change) Change { return Change(c) })
+		step.Change = &step.Changes[0]
 	}
 	if s.Action != nil {
 		action := StepAction(*s.Action)

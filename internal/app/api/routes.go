@@ -84,6 +84,7 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/probe", "ask a device what it is, stage by stage; the response is a line of JSON for each as it ends", nil, ProbeRequest{}, lines{Stage{}}, 200, s.probe},
 		{"POST", "/api/v1/scan", "look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels", nil, ScanRequest{}, lines{Progress{}}, 200, s.scan},
 		{"GET", "/api/v1/findings", "conclusions about communication that stand now, the most certain first", []parameter{{name: "subject", doc: "a link, a station or a tag; findings for its station and link, and for what is on it, too"}, {name: "limit", doc: "most findings of a page (default 1000)", is: count(10000)}, {name: "cursor", doc: "next of the page before"}}, nil, Findings{}, 200, s.findings},
+		{"POST", "/api/v1/findings/take", "take a step of a finding that is a change of settings, all of its changes together; it is recorded as any change", nil, Take{}, Taken{}, 200, s.takeStep},
 		{"GET", "/api/v1/protocols", "what there is to know of the protocols: fields, address types, data types, functions", nil, nil, Protocols{}, 200, s.protocols},
 		{"GET", "/api/v1/explanations", "what the reasons of readings and the codes of findings mean", nil, nil, Explanations{}, 200, s.explanations},
 		{"POST", "/api/v1/figures/reset", "begin the figures since reset anew", nil, nil, nil, 204, s.resetFigures},

@@ -1,9 +1,10 @@
 package cli
 
 import (
-	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/app/client"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/traffic"
 )
@@ -49,25 +51,23 @@ A step with a change of settings is taken with: arithmon findings apply CODE SUB
 It is recorded as any change, and arithmon undo takes it back.`,
 		Args: arguments(2, 2, "the code and the subject of a finding"),
 		RunE: func(c *cobra.Command, args []string) error {
-			change, err := a.stepOf(c.Context(), args[0], args[1], number)
+			taken, err := a.client().Take(c.Context(), api.Take{Code: diagnose.Code(args[0]), Subject: args[1], Step: number, DryRun: dry})
+			var problem *client.ProblemError
+			if errors.As(err, &problem) && problem.Status == http.StatusBadRequest {
+				return usage("%s", problem)
+			}
 			if err != nil {
 				return err
 			}
-			b, err := json.Marshal(change.Fields)
-			if err != nil {
-				return err
-			}
-			if !dry {
-				if _, err := a.client().Set(c.Context(), change.Kind, change.Name, change.Fields); err != nil {
-					return err
-				}
-			}
-			return a.print(change, func(t *table) {
+			return a.print(took{taken.Step.Changes[0], taken.Step.Changes, taken.Summary}, func(t *table) {
 				verb := "is set to"
 				if dry {
 					verb = "would be set to"
 				}
-				t.line(fmt.Sprintf("%s %s %s %s", change.Kind, change.Name, verb, b))
+				for _, change := range taken.Step.Changes {
+					b, _ := json.Marshal(change.Fields) // which came as JSON
+					t.line(fmt.Sprintf("%s %s %s %s", change.Kind, change.Name, verb, b))
+				}
 			})
 		}}
 	apply.Flags().IntVar(&number, "step", 0, "number of the step, as arithmon findings shows it; the first that is a change unless given")
@@ -76,30 +76,11 @@ It is recorded as any change, and arithmon undo takes it back.`,
 	return c
 }
 
-// stepOf is a change of settings among the steps of a finding: that of a number, from 1, or the first there is.
-func (a *app) stepOf(ctx context.Context, code, subject string, number int) (*api.Change, error) {
-	list, err := a.client().Findings(ctx, subject)
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range list {
-		if string(f.Code) != code || f.Subject != subject {
-			continue
-		}
-		if number == 0 {
-			number = firstChange(f) + 1
-		}
-		switch {
-		case number == 0:
-			return nil, fmt.Errorf("%s of %s: none of its steps is a change of settings", code, subject)
-		case number < 0 || number > len(f.Next):
-			return nil, usage("%s of %s has no step %d; its steps are 1 to %d", code, subject, number, len(f.Next))
-		case f.Next[number-1].Change == nil:
-			return nil, usage("step %d of %s of %s is no change of settings: %s", number, code, subject, f.Next[number-1].Text)
-		}
-		return f.Next[number-1].Change, nil
-	}
-	return nil, &exitError{exitNotFound, fmt.Sprintf("there is no finding %s of %s now; arithmon findings shows what there is", code, subject)}
+// took is what a step changed: the first change, all of them, and what came of them.
+type took struct {
+	api.Change
+	Changes []api.Change      `json:"changes"`
+	Summary api.ChangeSummary `json:"summary"`
 }
 
 // firstChange is the index of the first step that is a change of settings, -1 for none.

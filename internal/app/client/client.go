@@ -323,6 +323,12 @@ func (c *Client) FindingsAndWatching(ctx context.Context, subject string) (all a
 	return all, err
 }
 
+// Take takes a step of a finding that is a change of settings.
+func (c *Client) Take(ctx context.Context, t api.Take) (taken api.Taken, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/findings/take", nil, t, &taken)
+	return taken, err
+}
+
 // ResetFigures begins the figures since reset anew.
 func (c *Client) ResetFigures(ctx context.Context) error {
 	return c.do(ctx, http.MethodPost, "/api/v1/figures/reset", nil, nil, nil)

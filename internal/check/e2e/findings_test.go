@@ -342,10 +342,36 @@ func TestValuesThatAreStrange(t *testing.T) {
 		p.apply(strings.NewReplacer("type: float32, order: CDAB", "type: float32", "notation: ref5", "notation: ref5, order: CDAB").Replace(p.site()) +
 			"  - {tag: gate/off, station: plc, address: \"hr:10\", type: float32}\n")
 		f := p.found(diagnose.AddressShifted, "gate/off")
-		assert.Contains(t, f.Evidence[0], "are right with its own")
-		assert.Equal(t, map[string]any{"address": "hr:9"}, step(t, f).Fields)
+		assert.Contains(t, f.Evidence[0], "and would show 3.")
+		assert.Equal(t, map[string]any{"address": "hr:11"}, step(t, f).Fields, "the value before is another point's")
 		require.Zero(t, p.run("findings", "apply", "address-shifted", "gate/off").code)
-		p.await("gate/off", func(r api.Reading) bool { f, _ := r.Value.Float(); return f >= 20 && f <= 30 })
+		p.await("gate/off", func(r api.Reading) bool { f, _ := r.Value.Float(); return f >= 3 && f <= 4 })
+	})
+	t.Run("all addresses of a device", func(t *testing.T) {
+		t.Parallel()
+		p := startWith(t, []byte(strings.NewReplacer("level: {kind: constant, value: 25}", "level: {kind: walk, value: 0.2, min: 20, max: 30, start: 25}\n  flow: {kind: walk, value: 0.01, min: 3, max: 4, start: 3.2}",
+			`- {at: "hr:20"`, "- {at: \"hr:11\", type: float32, order: CDAB, signal: flow}\n          - {at: \"hr:20\"").Replace(devices)))
+		p.apply(strings.NewReplacer("type: float32, order: CDAB", "type: float32", "notation: ref5", "notation: ref5, order: CDAB").Replace(p.site()) +
+			"  - {tag: gate/flow, station: plc, address: \"hr:10\", type: float32, unit: m³/h}\n")
+		_, err := p.client.Set(t.Context(), site.KindPoint, "gate/level", map[string]any{"address": "hr:8"})
+		require.NoError(t, err)
+		f := p.found(diagnose.AddressShifted, "plc")
+		assert.Contains(t, f.Cause, "Each of 2 points")
+		assert.Len(t, f.Next[0].Changes, 2)
+		dry := p.run("findings", "apply", "address-shifted", "plc", "--dry-run")
+		assert.Contains(t, dry.out, `point gate/flow would be set to {"address":"hr:11"}`)
+		assert.Contains(t, dry.out, `point gate/level would be set to {"address":"hr:9"}`)
+		took := p.run("findings", "apply", "address-shifted", "plc", "-o", "json")
+		require.Zero(t, took.code, took.err)
+		assert.Contains(t, took.out, `"changed": 2`)
+		p.await("gate/flow", func(r api.Reading) bool { f, _ := r.Value.Float(); return f >= 3 && f <= 4 })
+		p.await("gate/level", func(r api.Reading) bool { f, _ := r.Value.Float(); return f >= 20 && f <= 30 })
+		require.Zero(t, p.run("undo").code)
+		points, err := p.client.Points(t.Context(), "plc")
+		require.NoError(t, err)
+		for _, point := range points {
+			assert.NotEqual(t, "hr:11", point.Address, "what was made together is taken back together")
+		}
 	})
 	t.Run("words that change places", func(t *testing.T) {
 		t.Parallel()

@@ -35,6 +35,9 @@ func (p Point) Conversion() Conversion {
 	return c
 }
 
+// Scale is how raw numbers are scaled; nil: not at all.
+func (c Conversion) Scale() *scaling.Func { return c.scale }
+
 // Engineering gives the engineering value of a decoded raw value. inRange is false outside the raw range.
 func (c Conversion) Engineering(raw codec.Value) (v codec.Value, inRange bool) {
 	if c.typ == codec.TypeBool && c.invert {

@@ -18,6 +18,7 @@ type Point struct {
 	Charset     Charset         `json:"charset,omitempty" doc:"string: character set, latin1 or utf8; default: the station's" enum:"latin1,utf8"`
 	Order       codec.Order     `json:"order,omitempty" doc:"byte order (default the station's)" enum:"ABCD,CDAB,BADC,DCBA"`
 	Scaling     scaling.Scaling `json:"scaling,omitzero" doc:"raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none)"`
+	Range       *[2]float64     `json:"range,omitempty" doc:"what its engineering value can be: [0, 2.8]; evidence for findings, nothing is refused by it (default the engineering range of its scaling, and what values with its unit usually are)"`
 	Unit        string          `json:"unit,omitempty" doc:"engineering unit, at most 20 characters"`
 	Decimals    *int            `json:"decimals,omitempty" doc:"decimals shown, 0 to 12 (default as many as needed)"`
 	Description string          `json:"description,omitempty" doc:"free text, at most 500 characters"`

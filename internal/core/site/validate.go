@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
 	"strings"
@@ -248,10 +249,14 @@ func (p Point) Check() Errors {
 	return f.list
 }
 
+// MaxRange is how far from zero the ends of a point's range are at most.
+const MaxRange = 1e300
+
 func (p Point) validate(f *faults) {
 	f.name("tag", p.Tag, MaxTag, "/")
 	f.text("description", p.Description, MaxDescription)
 	f.text("unit", p.Unit, MaxUnitText)
+	p.validateRange(f)
 	if p.Decimals != nil {
 		f.count("decimals", *p.Decimals, 0, 12)
 	}
@@ -323,6 +328,20 @@ func (p Point) validateMeaning(f *faults) {
 	}
 	p.validateStates(f, compiled)
 	p.validateInvalid(f)
+}
+
+// validateRange checks what a value is said to be able to be.
+func (p Point) validateRange(f *faults) {
+	r := p.Range
+	switch {
+	case r == nil:
+	case p.Type == codec.TypeBool || p.Type == codec.TypeString || p.Type == codec.TypeBits:
+		f.add("range", "", "a %s has no range; remove it", p.Type)
+	case !(math.Abs(r[0]) <= MaxRange && math.Abs(r[1]) <= MaxRange):
+		f.add("range", fmt.Sprintf("[%g, %g]", r[0], r[1]), "the ends are numbers within ±%g", MaxRange)
+	case r[0] >= r[1]:
+		f.add("range", fmt.Sprintf("[%g, %g]", r[0], r[1]), "the lower end comes first: range: [0, 2.8]")
+	}
 }
 
 func (p Point) validateStates(f *faults, compiled scaling.Func) {

@@ -11,6 +11,7 @@ import (
 
 	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose/weigh"
 )
 
 // Code names a kind of finding. Codes are stable.
@@ -65,6 +66,8 @@ const (
 const (
 	WordOrder      Code = "word-order"
 	AddressShifted Code = "address-shifted"
+	TypeDiffers    Code = "type-differs"
+	ScalingDiffers Code = "scaling-differs"
 	ValueOdd       Code = "value-odd"
 	NothingGood    Code = "nothing-good"
 	EndOfType      Code = "end-of-type"
@@ -85,9 +88,9 @@ type Finding struct {
 
 // Step is something to try.
 type Step struct {
-	Text   string
-	Change *Change // the settings that do it
-	Action *Action // or what is asked of the service
+	Text    string
+	Changes []Change // the settings that do it, together
+	Action  *Action  // or what is asked of the service
 }
 
 // Verb is what a step asks of the service.
@@ -217,6 +220,7 @@ type Evidence struct {
 	Links    []Link
 	Stations []Station
 	Points   []Point
+	Misread  []weigh.Explanation // of the values of stations
 }
 
 // enough is how many times something must have been seen in the last minute to count.
@@ -252,6 +256,7 @@ func Find(e Evidence) []Finding {
 		}
 		f.shared(l)
 	}
+	f.misread(e.Misread, e.Points)
 	f.points(e.Points)
 	f.nothingGood(e)
 	slices.SortStableFunc(f.list, func(a, b Finding) int {
@@ -289,5 +294,5 @@ func do(text string, verb Verb, subject string) Step {
 }
 
 func set(text string, kind site.Kind, name string, fields map[string]any) Step {
-	return Step{Text: text, Change: &Change{kind, name, fields}}
+	return Step{Text: text, Changes: []Change{{kind, name, fields}}}
 }

@@ -73,13 +73,13 @@ func TestFindingsWaitForEvidence(t *testing.T) {
 
 func TestWhatIsWrongWithALinkHidesWhatFollowsFromIt(t *testing.T) {
 	dead := silent(Counts{Requests: 9, Timeouts: 9})
-	points := []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Better: "CDAB"}}
+	points := []Point{{Point: site.Point{Tag: "a/x", Station: "a"}, Swaps: enough}}
 	down := link(func(l *Link) { l.Up, l.Down, l.Failure, l.Failures = false, true, failure.Name, 5 })
-	list := Find(Evidence{[]Link{down}, []Station{station("a", 1, dead), station("b", 2, dead)}, points})
+	list := Find(Evidence{Links: []Link{down}, Stations: []Station{station("a", 1, dead), station("b", 2, dead)}, Points: points})
 	assert.Equal(t, []Code{NameUnresolved}, codes(list), "for stations and points alike")
 	quiet := link(func(l *Link) { serial(l); l.Since = Counts{Requests: 9, Timeouts: 9} })
-	assert.Equal(t, []Code{LineSilent}, codes(Find(Evidence{[]Link{quiet}, []Station{station("a", 1, dead), station("b", 2, dead)}, points})))
-	assert.Equal(t, []Code{UnitSilent}, codes(Find(Evidence{[]Link{link(nil)}, []Station{station("a", 1, dead), station("b", 2, nil)}, points})), "a station that does not answer, for its points")
+	assert.Equal(t, []Code{LineSilent}, codes(Find(Evidence{Links: []Link{quiet}, Stations: []Station{station("a", 1, dead), station("b", 2, dead)}, Points: points})))
+	assert.Equal(t, []Code{UnitSilent}, codes(Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, dead), station("b", 2, nil)}, Points: points})), "a station that does not answer, for its points")
 }
 
 func TestEveryFailureToOpenHasItsFinding(t *testing.T) {
@@ -113,7 +113,7 @@ func TestALinkThatHasWorked(t *testing.T) {
 			assert.Equal(t, code, list[0].Code)
 			assert.Equal(t, worked, strings.Contains(list[0].Cause.String(), "before"), list[0].Cause.String())
 			for _, step := range list[0].Next {
-				assert.False(t, worked && step.Change != nil, "%s changes a setting that worked", step.Text)
+				assert.False(t, worked && len(step.Changes) > 0, "%s changes a setting that worked", step.Text)
 			}
 		}
 	}
@@ -121,7 +121,7 @@ func TestALinkThatHasWorked(t *testing.T) {
 		l.Up, l.Down, l.Failure, l.Failures = false, true, failure.Refused, 3
 		l.Link.Protocol, l.Link.Framing, l.Link.Port = site.DNP3, "", 1502
 	})
-	assert.Equal(t, map[string]any{"port": 20000}, Find(Evidence{Links: []Link{l}})[0].Next[0].Change.Fields, "the usual port of its protocol")
+	assert.Equal(t, map[string]any{"port": 20000}, Find(Evidence{Links: []Link{l}})[0].Next[0].Changes[0].Fields, "the usual port of its protocol")
 }
 
 func TestTheUnitThatAnswersInstead(t *testing.T) {
@@ -131,10 +131,10 @@ func TestTheUnitThatAnswersInstead(t *testing.T) {
 	}
 	list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, wrong)}})
 	require.Equal(t, []Code{OtherUnit}, codes(list))
-	assert.Equal(t, &Change{site.KindStation, "a", map[string]any{"unit": 2}}, list[0].Next[0].Change)
+	assert.Equal(t, []Change{{site.KindStation, "a", map[string]any{"unit": 2}}}, list[0].Next[0].Changes)
 	list = Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, wrong), station("b", 2, nil)}})
 	assert.Equal(t, []Code{UnitOfAnother}, codes(list), "not when that unit is configured")
-	assert.Nil(t, list[0].Next[0].Change, "what would break the other is not offered")
+	assert.Empty(t, list[0].Next[0].Changes, "what would break the other is not offered")
 }
 
 func TestTheSameDeviceOnTwoLinks(t *testing.T) {
@@ -160,9 +160,9 @@ func TestATimeoutThatIsTooShort(t *testing.T) {
 	}
 	list := late(1340 * time.Millisecond)
 	require.Equal(t, []Code{TimeoutShort}, codes(list))
-	assert.Equal(t, map[string]any{"timeout": "2.7s"}, list[0].Next[0].Change.Fields, "twice the slowest")
-	assert.Equal(t, map[string]any{"timeout": "4s"}, late(0)[0].Next[0].Change.Fields, "when nothing tells how late")
-	assert.Equal(t, map[string]any{"timeout": "1m"}, late(time.Hour)[0].Next[0].Change.Fields, "within what is possible")
+	assert.Equal(t, map[string]any{"timeout": "2.7s"}, list[0].Next[0].Changes[0].Fields, "twice the slowest")
+	assert.Equal(t, map[string]any{"timeout": "4s"}, late(0)[0].Next[0].Changes[0].Fields, "when nothing tells how late")
+	assert.Equal(t, map[string]any{"timeout": "1m"}, late(time.Hour)[0].Next[0].Changes[0].Fields, "within what is possible")
 }
 
 func TestSeveralThatAreLateAreOneFindingOfTheLink(t *testing.T) {
@@ -171,7 +171,7 @@ func TestSeveralThatAreLateAreOneFindingOfTheLink(t *testing.T) {
 	require.Equal(t, []Code{TimeoutShort}, codes(list))
 	assert.Equal(t, "bus", list[0].Subject)
 	assert.Contains(t, list[0].Cause.String(), "Responses of a, b come after")
-	assert.Equal(t, map[string]any{"timeout": "2s"}, list[0].Next[0].Change.Fields)
+	assert.Equal(t, map[string]any{"timeout": "2s"}, list[0].Next[0].Changes[0].Fields)
 }
 
 func TestRefusalsOfOneKindAreOneFinding(t *testing.T) {
@@ -188,7 +188,7 @@ func TestRefusalsOfOneKindAreOneFinding(t *testing.T) {
 		if f.Code == AddressRefused {
 			assert.Contains(t, f.Cause.String(), "and 34 more")
 			assert.Equal(t, "hr:99 answers: set the address of x to it", f.Next[0].Text)
-			assert.Equal(t, site.KindPoint, f.Next[0].Change.Kind)
+			assert.Equal(t, site.KindPoint, f.Next[0].Changes[0].Kind)
 		}
 	}
 }

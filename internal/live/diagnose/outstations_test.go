@@ -70,8 +70,8 @@ func TestWhatIsWrongWithAnOutstation(t *testing.T) {
 			var fields map[string]any
 			for _, step := range f.Next {
 				assert.NotEmpty(t, step.Text)
-				if step.Change != nil && fields == nil {
-					fields = step.Change.Fields
+				if len(step.Changes) > 0 && fields == nil {
+					fields = step.Changes[0].Fields
 				}
 			}
 			assert.Equal(t, c.fields, fields)

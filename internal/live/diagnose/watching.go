@@ -58,6 +58,13 @@ func unexplained(e Evidence, list []Finding) (out []Station) {
 		case about[f.Kind] != nil:
 			about[f.Kind][f.Subject] = true
 		default:
+			for _, m := range e.Misread {
+				for _, p := range m.Points {
+					if p.Point.Tag == f.Subject {
+						about[site.KindStation][p.Point.Station] = true
+					}
+				}
+			}
 			for _, p := range e.Points {
 				if p.Point.Tag == f.Subject {
 					about[site.KindStation][p.Point.Station] = true

@@ -19,6 +19,7 @@ import (
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/site"
+	"arithmon/internal/core/unit"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
@@ -27,7 +28,8 @@ import (
 // Options are what an Engine needs.
 type Options struct {
 	Drivers []link.Driver
-	Log     *slog.Logger // nil discards
+	Log     *slog.Logger     // nil discards
+	Units   *unit.Dictionary // what values are in plants; nil: the one that is built in
 }
 
 // ageEvery is how often readings are looked at for being stale.
@@ -49,11 +51,16 @@ type Engine struct {
 
 	traffic  *traffic.Log
 	findings findings // guarded by mu
+	units    *unit.Dictionary
+	weighed  map[string]*weighed // by station
 }
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, slots: map[string][]*table.Slot{}, traffic: traffic.NewLog()}
+	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, slots: map[string][]*table.Slot{}, weighed: map[string]*weighed{}, units: o.Units, traffic: traffic.NewLog()}
+	if e.units == nil {
+		e.units = unit.BuiltIn()
+	}
 	if e.log = o.Log; e.log == nil {
 		e.log = slog.New(slog.DiscardHandler)
 	}

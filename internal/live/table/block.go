@@ -17,6 +17,10 @@ type Block struct {
 	ties    uint32 // of the slots, when that was so
 	version uint32 // counts round
 	at      time.Time
+
+	past  []moment
+	apart uint32 // seconds between them, at least
+	noted uint32 // version that was kept last
 }
 
 // Place is where a slot's data are in a block.

@@ -22,6 +22,7 @@ func (s *Slot) look(now time.Time) {
 			return
 		}
 		s.looked = s.block.version
+		s.block.remember(uint32(now.Unix()))
 		words = s.words(room[:0])
 	case s.block == nil && s.reading.Quality != reading.Bad && len(s.reading.Raw.Words) > 0:
 		words = s.reading.Raw.Words
@@ -42,12 +43,8 @@ func (t *Table) Evidence(now time.Time) (list []diagnose.Point) {
 		lively = lively || slot.movement.Lively(sec)
 		slot.mu.Unlock()
 	}
-	right := map[string]int{} // points that are right by the byte order of their station
 	for _, slot := range t.slots {
 		slot.mu.Lock()
-		if slot.Point.Order == "" && slot.movement.Right(*slot.Layout) {
-			right[slot.Point.Station]++
-		}
 		p := slot.movement.Strange(*slot.Layout, sec, lively)
 		if slot.movement.Resting(slot.Layout.Type, sec) {
 			slot.settle()
@@ -55,17 +52,11 @@ func (t *Table) Evidence(now time.Time) (list []diagnose.Point) {
 				p.End = diagnose.EndCode(*slot.Point, raw)
 			}
 		}
-		if p.End != "" || p.Swaps > 0 || p.Frozen || p.Better != "" || p.Odd {
+		if p.End != "" || p.Swaps > 0 || p.Frozen {
 			slot.settle()
 			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
 			if f, ok := slot.reading.Value.Float(); ok && f == 0 && slot.Layout.Type != codec.TypeBool {
 				p.Zero = true // 4 mA, say, are no zero on the wire
-			}
-			if p.Better != "" {
-				p.Would = slot.as(slot.Layout.Type, p.Better)
-				if slot.movement.MayFloat(*slot.Layout) {
-					p.Float = slot.as(codec.TypeFloat32, slot.Layout.Order)
-				}
 			}
 			if slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode {
 				list = append(list, p)
@@ -74,22 +65,7 @@ func (t *Table) Evidence(now time.Time) (list []diagnose.Point) {
 		slot.mu.Unlock()
 	}
 	slices.SortFunc(list, func(a, b diagnose.Point) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
-	for i := range list {
-		list[i].Peers = right[list[i].Point.Station]
-	}
 	return list
-}
-
-// as is the slot's value as it would be with another type or byte order; "" when that gives none. The lock is held.
-func (s *Slot) as(t codec.Type, o codec.Order) string {
-	l := *s.Layout
-	l.Type, l.Order = t, o
-	v, err := l.Decode(s.reading.Raw.Words)
-	if err != nil {
-		return ""
-	}
-	eng, _ := s.conversion.Engineering(v)
-	return s.told(eng)
 }
 
 // told is a value as its point shows it, unless its decimals would hide how small or large it is.

@@ -57,7 +57,7 @@ func TestAValueAtTheEndOfItsType(t *testing.T) {
 		found := diagnose.Find(diagnose.Evidence{Points: list})
 		require.Len(t, found, 1, name)
 		assert.Equal(t, diagnose.EndOfType, found[0].Code)
-		fields := found[0].Next[0].Change.Fields
+		fields := found[0].Next[0].Changes[0].Fields
 		assert.Equal(t, map[string]any{"invalid": []any{c.want}}, fields)
 	}
 }

@@ -156,6 +156,7 @@ export const api = {
     call<ProfileResult>('POST', `${entity('station', station)}/profile`, { file: name, prefix, dry_run: dryRun }, file),
   events: (query: Query) => call<Schemas['EventPage']>('GET', '/api/v1/events', query),
   findings: (subject?: string) => call<Schemas['Findings']>('GET', '/api/v1/findings', { subject }),
+  take: (code: string, subject: string, step: number) => call<Schemas['Taken']>('POST', '/api/v1/findings/take', {}, { code, subject, step }),
   resetFigures: () => call<unknown>('POST', '/api/v1/figures/reset'),
   traffic: (query: Query) => call<Schemas['TrafficPage']>('GET', '/api/v1/traffic', query),
   recording: () => call<Recording>('GET', '/api/v1/traffic/recording'),

@@ -225,6 +225,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** take a step of a finding that is a change of settings, all of its changes together; it is recorded as any change */
+        post: operations["postFindingsTake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lens": {
         parameters: {
             query?: never;
@@ -1354,6 +1371,8 @@ export interface components {
             pulse_count?: number;
             /** @description DNP3 bo: time between pulses */
             pulse_off?: string;
+            /** @description what its engineering value can be: [0, 2.8]; evidence for findings, nothing is refused by it (default the engineering range of its scaling, and what values with its unit usually are) */
+            range?: number[] | null;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none) */
@@ -1421,6 +1440,8 @@ export interface components {
             pulse_count?: number;
             /** @description DNP3 bo: time between pulses */
             pulse_off?: string;
+            /** @description what its engineering value can be: [0, 2.8]; evidence for findings, nothing is refused by it (default the engineering range of its scaling, and what values with its unit usually are) */
+            range?: number[] | null;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none) */
@@ -1957,8 +1978,10 @@ export interface components {
         Step: {
             /** @description or what is asked of the service */
             action?: components["schemas"]["StepAction"];
-            /** @description the settings that do it */
+            /** @description the settings that do it; the first of changes */
             change?: components["schemas"]["Change"];
+            /** @description all of them, which POST /api/v1/findings/take makes together */
+            changes?: components["schemas"]["Change"][];
             text: string;
         };
         StepAction: {
@@ -1982,6 +2005,20 @@ export interface components {
             from: string;
             /** @description what the copies have in its place */
             to: string;
+        };
+        Take: {
+            /** @description of the finding */
+            code: string;
+            /** @description true: say what would change, and change nothing */
+            dry_run?: boolean;
+            /** @description number of the step, from 1 (default the first that is a change of settings) */
+            step?: number;
+            /** @description a link, a station or a tag */
+            subject: string;
+        };
+        Taken: {
+            step: components["schemas"]["Step"];
+            summary: components["schemas"]["ChangeSummary"];
         };
         Test: {
             answers: boolean;
@@ -2660,6 +2697,57 @@ export interface operations {
             };
             /** @description a parameter or header is wrong */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postFindingsTake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            /** @description take a step of a finding that is a change of settings, all of its changes together; it is recorded as any change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -49,10 +49,10 @@ const pages = { link: '/links', station: '/stations', point: '/live' }
       <li v-for="e in f.evidence.filter(Boolean)" :key="e">{{ e }}</li>
     </ul>
     <ol>
-      <li v-for="step in f.next" :key="step.text">
+      <li v-for="(step, index) in f.next" :key="step.text">
         {{ step.text }}
         <template v-if="step.change">
-          <el-button size="small" type="primary" plain data-test="take-step" @click="change(step)">{{ t('findings.change') }}…</el-button>
+          <el-button size="small" type="primary" plain data-test="take-step" @click="change(f, index)">{{ t('findings.change') }}…</el-button>
           <el-button size="small" text data-test="open-form" @click="open(step)">{{ t('findings.form') }}</el-button>
         </template>
         <el-button v-if="step.action" size="small" plain :data-test="`act-${step.action.verb}`" @click="act(step)">{{ t(`findings.verbs.${step.action.verb}`) }}</el-button>

@@ -1,28 +1,37 @@
 import { ElMessage, ElMessageBox } from 'element-plus'
 import { useRouter } from 'vue-router'
 
-import { api, message, type FindingStep } from '../api/client'
+import { api, message, type Finding, type FindingStep } from '../api/client'
 import { say } from '../language'
+
+/** How many of the changes of a step are shown before it is done. */
+const shown = 8
+
+function fields(of: Record<string, unknown>): string {
+  return Object.entries(of)
+    .map(([field, value]) => `${field}: ${typeof value === 'object' ? JSON.stringify(value) : String(value)}`)
+    .join(', ')
+}
 
 /** Carries out the steps of findings: changes of settings after they were shown, and what is asked of the service. */
 export function useSteps(after: () => void | Promise<void>) {
   const router = useRouter()
 
-  /** Takes a step that is a change of settings, shown before it is done. */
-  async function change(step: FindingStep) {
-    const c = step.change
-    if (!c) return
-    const what = Object.entries(c.fields)
-      .map(([field, value]) => `${field}: ${typeof value === 'object' ? JSON.stringify(value) : String(value)}`)
-      .join('\n')
+  /** Takes a step of a finding that is a change of settings, shown before it is done; all of its changes are made together. */
+  async function change(finding: Finding, index: number) {
+    const step = finding.next[index]
+    const all = step?.changes ?? []
+    if (!step || all.length === 0) return
+    const what = all.slice(0, shown).map((c) => say('findings.confirm-one', { kind: c.kind, name: c.name, what: fields(c.fields) }))
+    if (all.length > shown) what.push(say('findings.confirm-more', { n: all.length - shown }))
     try {
-      await ElMessageBox.confirm(say('findings.confirm', { kind: c.kind, name: c.name, what }), step.text, { confirmButtonText: say('findings.change'), cancelButtonText: say('findings.leave') })
+      await ElMessageBox.confirm(say('findings.confirm', { what: what.join('\n') }), step.text, { confirmButtonText: say('findings.change'), cancelButtonText: say('findings.leave') })
     } catch {
       return
     }
     try {
-      await api.set(c.kind, c.name, c.fields)
-      ElMessage.success(say('findings.changed', { name: c.name }))
+      await api.take(finding.code, finding.subject, index + 1)
+      ElMessage.success(all.length === 1 ? say('findings.changed', { name: all[0]!.name }) : say('findings.changed-all', { n: all.length }))
       await after()
     } catch (error) {
       ElMessage.error(message(error))

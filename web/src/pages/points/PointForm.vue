@@ -7,7 +7,7 @@ import ConflictDialog from '../../components/ConflictDialog.vue'
 import { useForm, whenKnown } from '../../composables/useForm'
 import { useSite } from '../../composables/useSite'
 import ScalingFields from './ScalingFields.vue'
-import { readCodes, readStates, writeStates } from './states'
+import { readCodes, readRange, readStates, writeStates } from './states'
 
 const { t } = useI18n()
 
@@ -28,6 +28,7 @@ const form = reactive({
   scaling: p?.scaling ?? null,
   unit: p?.unit ?? '',
   decimals: p?.decimals ?? undefined,
+  range: (p?.range ?? []).join(', '),
   description: p?.description ?? '',
   states: writeStates(p?.states),
   invalid: (p?.invalid ?? []).join(', '),
@@ -88,7 +89,7 @@ watch(
   { immediate: true },
 )
 
-const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'description', 'states', 'invalid', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
+const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'range', 'description', 'states', 'invalid', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
 /** What is saved. */
 function payload() {
   const states = readStates(form.states)
@@ -104,6 +105,7 @@ function payload() {
     length: !typed.value && (form.type === 'string' || form.type === 'bits') ? (form.length ?? null) : null,
     order: has('order') ? form.order || null : null,
     decimals: form.decimals ?? null,
+    range: readRange(form.range),
     poll: has('poll') ? form.poll || null : null,
     poll_group: has('poll_group') ? form.poll_group || null : null,
     read_back: form.writable ? form.read_back || null : null,
@@ -153,6 +155,7 @@ const submit = () => save(payload(), form.tag, fields)
     <div class="form-row">
       <el-form-item :label="t('points.unit')" :error="faults.unit" data-field="unit"><el-input v-model="form.unit" name="unit" /></el-form-item>
       <el-form-item :label="t('points.decimals')" :error="faults.decimals" data-field="decimals"><el-input-number v-model="form.decimals" :min="0" :max="12" :controls="false" name="decimals" /></el-form-item>
+      <el-form-item :label="t('points.range')" :error="faults.range" data-field="range"><el-input v-model="form.range" name="range" placeholder="0, 2.8" /></el-form-item>
       <el-form-item v-if="has('poll')" :label="t('points.poll')" :error="faults.poll" data-field="poll"><el-input v-model="form.poll" name="poll" :placeholder="t('points.as-the-station')" /></el-form-item>
       <el-form-item v-if="station?.poll_groups" :label="t('points.poll-group')" :error="faults.poll_group" data-field="poll_group">
         <el-select v-model="form.poll_group" clearable :placeholder="t('points.none')"><el-option v-for="(period, name) in station.poll_groups" :key="name" :value="String(name)" :label="`${name}: ${period}`" /></el-select>

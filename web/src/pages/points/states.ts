@@ -29,3 +29,9 @@ export function readCodes(text: string): (number | string)[] | null {
   const codes = text.split(/[\s,;]+/).filter(Boolean)
   return codes.length > 0 ? codes.map((code) => (/^-?[0-9]+$/.test(code) ? Number(code) : code)) : null
 }
+
+/** The two ends of a range with a comma between them; what are no numbers goes to the service as it is, which says so. */
+export function readRange(text: string): (number | string)[] | null {
+  const ends = text.split(/[,;\s]+/).filter(Boolean)
+  return ends.length > 0 ? ends.map((end) => (Number.isFinite(Number(end)) ? Number(end) : end)) : null
+}

@@ -1,0 +1,47 @@
+package main
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// The seeds here are others than those with which the weights were found.
+const testSeed = 7_000_000
+
+// Of the mistakes that can be told, most are told, with the step that mends them first; what is said with certainty is so.
+func TestMistakesAreFound(t *testing.T) {
+	const each = 12
+	told, sure, surelyRight, all := 0, 0, 0, 0
+	for kind, m := range mistakes {
+		hits := 0
+		for i := range each {
+			o, list := newTrial(testSeed+uint64(i*len(mistakes)+kind), kind).judge(30)
+			if o == hit {
+				hits++
+			}
+			if len(list) > 0 && list[0].Certainty >= 0.9 {
+				if sure++; o <= near {
+					surelyRight++
+				}
+			}
+		}
+		if m.why == "" {
+			told, all = told+hits, all+each
+			assert.GreaterOrEqual(t, hits, each/3, m.name)
+		}
+	}
+	assert.GreaterOrEqual(t, float64(told)/float64(all), 0.85)
+	assert.GreaterOrEqual(t, float64(surelyRight)/float64(sure), 0.95)
+}
+
+// On plants on which nothing is wrong, nothing is said.
+func TestHealthyPlants(t *testing.T) {
+	for i := range 300 {
+		tr := newTrial(testSeed+uint64(i), -1)
+		_, list := tr.judge(60)
+		if !assert.Empty(t, list, "seed %d", testSeed+i) {
+			tell(tr, list)
+		}
+	}
+}

@@ -1,0 +1,208 @@
+package diagnose
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose/weigh"
+)
+
+// leastCertain is how certain an explanation must be to be said.
+const leastCertain = 0.5
+
+// misread makes findings of what explains the values of stations.
+func (f *finder) misread(list []weigh.Explanation, points []Point) {
+	swaps := map[string]bool{} // points whose words change places, which no reading mends
+	for _, p := range points {
+		swaps[p.Point.Tag] = p.Swaps > 0
+	}
+	for _, e := range list {
+		if e.Certainty < leastCertain || f.covered[e.Points[0].Point.Station] ||
+			slices.ContainsFunc(e.Points, func(s *weigh.Signal) bool { return swaps[s.Point.Tag] }) {
+			continue
+		}
+		points := slices.Clone(e.Points)
+		slices.SortFunc(points, func(a, b *weigh.Signal) int { return strings.Compare(a.Point.Tag, b.Point.Tag) })
+		kind, subject := site.KindPoint, points[0].Point.Tag
+		if len(points) > 1 {
+			kind, subject = site.KindStation, points[0].Point.Station
+		}
+		var evidence []string
+		for _, s := range points {
+			evidence = append(evidence, seenOf(s, e.Reading, len(points) > 1))
+		}
+		evidence = append(abridged(evidence), doubts(points[0], e.Why)...)
+		next := mend(points, e.Reading)
+		if e.RunnerUp != nil {
+			for _, step := range mend(points, *e.RunnerUp) {
+				step.Text = "or " + step.Text
+				next = append(next, step)
+			}
+			evidence = append(evidence, fmt.Sprintf("nearly as likely: %s (%.0f %%, beside %.0f %%)", *e.RunnerUp, 100*e.Second, 100*e.Share))
+		}
+		code, cause, say := verdict(points, e.Reading)
+		f.add(kind, subject, code, math.Floor(100*e.Certainty)/100, cause, evidence, append(next, say...)...)
+	}
+}
+
+// verdict is the finding of a mistake.
+func verdict(points []*weigh.Signal, r weigh.Reading) (Code, Cause, []Step) {
+	s, n := points[0], len(points)
+	lens := say("open the lens of the point and pick the value that is right")
+	either := func(one, several string, with ...any) Cause {
+		if n > 1 {
+			return because(several, append(with, "points", n)...)
+		}
+		return because(one, with...)
+	}
+	switch r.Kind() {
+	case weigh.Order:
+		return WordOrder, either("word-order", "word-order-of-several", "order", r.Order), []Step{lens}
+	case weigh.Address:
+		return AddressShifted, either("address-shifted", "addresses-shifted", "by", apart(r.By)),
+			[]Step{say("compare the addresses with the manual: does it count from 0 or from 1? The notation of the station says how they are written")}
+	case weigh.Type:
+		return TypeDiffers, either("type-differs", "types-differ", "is", r.Type, "read", s.Point.Type), []Step{lens}
+	case weigh.Scale:
+		return ScalingDiffers, either("scaling-differs", "scalings-differ"), []Step{say("compare with the device's own display, and with the manual's raw range")}
+	}
+	return ValueOdd, either("value-odd", "values-odd"),
+		[]Step{say("compare address and type with the manual: one address off, a value begins in the middle of another"),
+			say("open the lens: does another type give what the device shows?"),
+			say("the device may give such a value for what is not connected or not measured")}
+}
+
+// apart says by how many registers an address is off.
+func apart(by int) string {
+	if by == 1 || by == -1 {
+		return "one register"
+	}
+	return fmt.Sprintf("%d registers", max(by, -by))
+}
+
+// seenOf is what a point shows, and would show.
+func seenOf(s *weigh.Signal, r weigh.Reading, among bool) string {
+	text := "it shows " + shown(s, weigh.Reading{})
+	if among {
+		text = s.Point.Tag + " shows " + shown(s, weigh.Reading{})
+	}
+	if r.Kind() != weigh.Odd {
+		text += ", and would show " + shown(s, r)
+	}
+	return text
+}
+
+// shown is the newest value under a reading.
+func shown(s *weigh.Signal, r weigh.Reading) string {
+	v := s.Values(r)
+	if len(v) == 0 || math.IsNaN(v[len(v)-1]) {
+		return "no value"
+	}
+	last, text := v[len(v)-1], ""
+	switch d := s.Point.Decimals; {
+	case last != 0 && (math.Abs(last) >= 1e10 || math.Abs(last) < 1e-4):
+		text = strconv.FormatFloat(last, 'g', 3, 64)
+	case d != nil && math.Abs(last) >= 0.5*math.Pow10(-*d):
+		text = strconv.FormatFloat(last, 'f', *d, 64)
+	default:
+		text = strconv.FormatFloat(last, 'g', 6, 64)
+		if f, err := strconv.ParseFloat(text, 64); err == nil {
+			text = strconv.FormatFloat(f, 'f', -1, 64)
+		}
+	}
+	return strings.TrimSpace(text + " " + s.Point.Unit)
+}
+
+// doubts is what speaks against the value of a point as it is.
+func doubts(s *weigh.Signal, why weigh.Fit) (list []string) {
+	const telling = 0.75
+	if why.None < -telling {
+		list = append(list, fmt.Sprintf("at times its registers are no %s", s.Point.Type))
+	}
+	if why.Magnitude < -telling {
+		switch r := s.Point.Range; {
+		case r != nil:
+			list = append(list, fmt.Sprintf("its range is %s to %s", plain(r[0]), strings.TrimSpace(plain(r[1])+" "+s.Point.Unit)))
+		case s.Point.Scaling.Eng != nil:
+			e := s.Point.Scaling.Eng
+			list = append(list, fmt.Sprintf("its scaling ends at %s and %s", plain(e[0]), strings.TrimSpace(plain(e[1])+" "+s.Point.Unit)))
+		case s.Expect.Weight > 0:
+			list = append(list, fmt.Sprintf("values in %s are usually from %s to %s", s.Point.Unit, plain(s.Expect.Usual[0]), plain(s.Expect.Usual[1])))
+		default:
+			list = append(list, "a plant hardly has such a magnitude")
+		}
+	}
+	if why.Motion < -telling {
+		list = append(list, "from look to look it moves by much of what it can be")
+	}
+	if why.Jumps < -telling {
+		list = append(list, "it jumps by about all that its type holds")
+	}
+	if why.Digits < -telling {
+		list = append(list, "its digits tell: "+digits(s))
+	}
+	return list
+}
+
+// digits says what the registers of a whole number tell by their digits.
+func digits(s *weigh.Signal) string {
+	last := s.Area.Words[len(s.Area.Words)-1][s.At]
+	return fmt.Sprintf("0x%04X at last; they move as those of another type or order do", last)
+}
+
+func plain(f float64) string { return strconv.FormatFloat(f, 'g', -1, 64) }
+
+// mend are the steps to a reading.
+func mend(points []*weigh.Signal, r weigh.Reading) []Step {
+	if r.Kind() == weigh.Odd {
+		return nil
+	}
+	inherited := r.Kind() == weigh.Order && !slices.ContainsFunc(points, func(s *weigh.Signal) bool { return !s.Inherits })
+	if inherited && len(points) > 1 {
+		name := points[0].Point.Station
+		return []Step{set(fmt.Sprintf("set order: %s of the station, which these points have from it", r.Order), site.KindStation, name, map[string]any{"order": string(r.Order)})}
+	}
+	var all []Change
+	for _, s := range points {
+		all = append(all, Change{site.KindPoint, s.Point.Tag, fieldsOf(s, r)})
+	}
+	step := Step{Text: fmt.Sprintf("set %s", r.On(points[0])), Changes: all}
+	if len(points) > 1 {
+		step.Text = fmt.Sprintf("set %s, on all %d points", r, len(points))
+	}
+	return []Step{step}
+}
+
+// fieldsOf are the settings of a point that give a reading.
+func fieldsOf(s *weigh.Signal, r weigh.Reading) map[string]any {
+	fields := map[string]any{}
+	if r.Type != "" {
+		fields["type"] = string(r.Type)
+	}
+	if r.Order != "" {
+		fields["order"] = string(r.Order)
+	}
+	if r.By != 0 {
+		a := s.Point.Address
+		a.Offset = uint16(int(a.Offset) + r.By)
+		fields["address"] = a.String()
+	}
+	if scaling := r.Scaling(s); scaling != nil {
+		fields["scaling"] = scaling
+	}
+	return fields
+}
+
+// someOf is how many of many alike are said one by one.
+const someOf = 6
+
+func abridged(list []string) []string {
+	if len(list) <= someOf {
+		return list
+	}
+	return append(slices.Clip(list[:someOf]), fmt.Sprintf("and %d more", len(list)-someOf))
+}

@@ -1,0 +1,390 @@
+package weigh
+
+import (
+	"math"
+	"slices"
+
+	"arithmon/internal/core/codec"
+)
+
+// Fit is how well values fit what a plant has: the logarithm of a likelihood, in parts. 0 is what values usually have.
+type Fit struct {
+	None      float64 // registers that are no value
+	Magnitude float64 // how large it is, against what is known of the point
+	Motion    float64 // how it moves from moment to moment
+	Jumps     float64 // steps of about all that its type can hold
+	Digits    float64 // what its digits tell
+}
+
+// Sum is the fit as a whole.
+func (f Fit) Sum() float64 { return f.None + f.Magnitude + f.Motion + f.Jumps + f.Digits }
+
+// Doubt is what speaks against values, whatever speaks for them.
+func (f Fit) Doubt() float64 {
+	return -min(0, f.None) - min(0, f.Magnitude) - min(0, f.Motion) - min(0, f.Jumps) - min(0, f.Digits)
+}
+
+// Fit is how well the signal fits as it is set.
+func (s *Signal) Fit() Fit { return s.fit(Reading{}, s.Values(Reading{})) }
+
+// fit weighs the values under a reading.
+func (s *Signal) fit(r Reading, values []float64) (f Fit) {
+	l := s.layout(r)
+	good := make([]float64, 0, len(values))
+	all := 0
+	for i, v := range values {
+		if s.skip != nil && s.skip[i] {
+			continue
+		}
+		if all++; !math.IsNaN(v) {
+			good = append(good, v)
+		}
+	}
+	if none := all - len(good); none > 0 {
+		f.None = -min(2+6*float64(none)/float64(all)+0.5*float64(none), 9)
+	}
+	if len(good) == 0 {
+		return f
+	}
+	c := course(good)
+	f.Magnitude = s.Expect.magnitude(good, c, l.Type)
+	if float(l.Type) {
+		f.Magnitude -= decades(good)
+	}
+	f.Motion = s.Expect.motion(c)
+	if l.Type == codec.TypeFloat32 {
+		f.Motion += s.carries(r, l)
+	}
+	f.Jumps = c.jumps(l.Type, s, r)
+	f.Digits = s.digits(r, l)
+	return f
+}
+
+// moves is how values went.
+type moves struct {
+	least, most float64
+	size        float64   // median magnitude
+	steps       []float64 // that are none, absolute, ascending
+	signed      []float64 // in their order
+	distinct    int
+	falls       int
+}
+
+func course(v []float64) (c moves) {
+	c.least, c.most = slices.Min(v), slices.Max(v)
+	seen := map[float64]bool{}
+	sizes := make([]float64, len(v))
+	for i, x := range v {
+		sizes[i] = math.Abs(x)
+		seen[x] = true
+		if i > 0 && x != v[i-1] {
+			c.signed = append(c.signed, x-v[i-1])
+			c.steps = append(c.steps, math.Abs(x-v[i-1]))
+			if x < v[i-1] {
+				c.falls++
+			}
+		}
+	}
+	slices.Sort(sizes)
+	slices.Sort(c.steps)
+	c.size, c.distinct = sizes[len(sizes)/2], len(seen)
+	return c
+}
+
+// step is the step that so large a share of them does not exceed.
+func (c moves) step(share float64) float64 {
+	if len(c.steps) == 0 {
+		return 0
+	}
+	return c.steps[min(len(c.steps)-1, int(share*float64(len(c.steps))))]
+}
+
+// The weights of magnitudes. What is a little beyond what is possible may be a unit that people use in their own way.
+const (
+	beyondUsual    = 0.8
+	beyondPossible = 2.5
+	mostBeyond     = 8.0
+	unlike         = 3.0   // its siblings
+	tiny           = 0.004 // of what is usual: a value that is always less and not zero is rare
+)
+
+func (e Expect) magnitude(v []float64, c moves, t codec.Type) float64 {
+	if !e.known() {
+		return unknownMagnitude(c, t)
+	}
+	sum, worst := 0.0, 0.0
+	for _, x := range v {
+		p := 0.0
+		switch {
+		case x < e.Possible[0] || x > e.Possible[1]:
+			d := max(e.Possible[0]-x, x-e.Possible[1]) / (e.Possible[1] - e.Possible[0])
+			p = beyondPossible + min(mostBeyond-beyondPossible, 1.2*math.Log1p(8*d))
+		case x < e.Usual[0] || x > e.Usual[1]:
+			p = beyondUsual * (1 + min(1, max(e.Usual[0]-x, x-e.Usual[1])/e.span()))
+		}
+		sum += p
+		worst = max(worst, p)
+	}
+	p := (sum/float64(len(v)) + worst) / 2 * e.Weight
+	if e.alike {
+		if d := max(e.siblings[0]-c.most, c.least-e.siblings[1]); d > 0 {
+			p += unlike + min(2, math.Log1p(d/(e.siblings[1]-e.siblings[0])))
+		}
+	}
+	if c.size > 0 && !e.Total {
+		switch share := c.size / max(math.Abs(e.Usual[0]), math.Abs(e.Usual[1])); {
+		case share < 1e-15:
+			p += 9
+		case share < 1e-7:
+			p += 6.5
+		case share < tiny/10:
+			p += 2.5
+		case share < tiny:
+			p += 1
+		}
+	}
+	return -p
+}
+
+// decades weighs values that go through more powers of ten than a plant does within a minute.
+func decades(v []float64) float64 {
+	least, most := math.Inf(1), 0.0
+	n := 0
+	for _, x := range v {
+		if x != 0 {
+			least, most = min(least, math.Abs(x)), max(most, math.Abs(x))
+			n++
+		}
+	}
+	if n < 4 || most/least < 1e7 {
+		return 0
+	}
+	return min(6, 2+math.Log10(most/least/1e7)/2)
+}
+
+// unknownMagnitude weighs values of which nothing is known. Counters and words of flags may be large.
+func unknownMagnitude(c moves, t codec.Type) float64 {
+	top := max(math.Abs(c.least), math.Abs(c.most))
+	p := 0.0
+	switch {
+	case top == 0:
+		p = 0.2
+	case top < 1e-20:
+		p = 8
+	case top < 1e-6:
+		p = 5
+	case top < 1e-3:
+		p = 1.5
+	case top > 1e14:
+		p = 8
+	case top > 1e9:
+		p = 4.5
+	case top > 1e7:
+		p = 2
+	case top > 2e5:
+		p = 0.7
+	}
+	if !float(t) {
+		if len(c.steps) == 0 {
+			return -min(p, 1.5)
+		}
+		if c.falls == 0 {
+			return -min(p, 1)
+		}
+	}
+	return -p
+}
+
+// The weights of how values move.
+const (
+	calm, lively, wild = 0.02, 0.12, 0.3 // of what is usual, by half of the steps
+	smallest           = 0.02            // of that, below which steps are not larger for it
+	mostSteps          = 10.0            // that count
+)
+
+func (e Expect) motion(c moves) float64 {
+	n := min(float64(len(c.steps)), mostSteps)
+	if n == 0 {
+		return 0
+	}
+	span := max(math.Abs(c.least), math.Abs(c.most))
+	if e.known() && !e.Total { // what is small moves by little
+		span = min(e.span(), max(span, smallest*e.span()))
+	}
+	if span == 0 {
+		return 0
+	}
+	switch share := c.step(0.5) / span; {
+	case share > wild:
+		return -0.7 * n
+	case share > lively:
+		return -0.3 * n
+	case share < calm && c.distinct >= 4:
+		return 0.08 * n
+	}
+	return 0
+}
+
+// carries weighs whether the words of a floating-point value belong together. Where its lower word moves by little at a time, it passes its end
+// whenever the upper one moves by one. Words of two values, as those that are read one address off, do not keep to that.
+func (s *Signal) carries(r Reading, l codec.Layout) float64 {
+	at := s.At + r.By
+	if s.Area == nil || at < 0 || at+2 > len(s.Area.Words[0]) {
+		return 0
+	}
+	type step struct{ up, by int }
+	var steps []step
+	var resting []int // steps of the lower word while the upper one stays
+	for i := 1; i < len(s.Area.Words); i++ {
+		top, bottom := l.Order.Ends(s.Area.Words[i][at], s.Area.Words[i][at+1])
+		wasTop, wasBottom := l.Order.Ends(s.Area.Words[i-1][at], s.Area.Words[i-1][at+1])
+		up, by := int(top)-int(wasTop), int(bottom)-int(wasBottom)
+		if up == 0 {
+			resting = append(resting, max(by, -by))
+		} else if up == 1 || up == -1 {
+			steps = append(steps, step{up, by})
+		}
+	}
+	slices.Sort(resting)
+	if len(resting) < 3 || resting[len(resting)*3/4] > 1<<14 {
+		return 0 // it moves by too much at a time
+	}
+	p := 0.0
+	for _, x := range steps {
+		if on := x.up<<16 + x.by; max(on, -on) < max(x.by, -x.by) {
+			p += 0.7
+		} else {
+			p -= 1
+		}
+	}
+	return min(max(p, -4), 2)
+}
+
+// jumps weighs steps that are about as large as all that a type of 16 bits holds, while the others are small: it passed its end.
+func (c moves) jumps(t codec.Type, s *Signal, r Reading) float64 {
+	var raw float64
+	switch t {
+	case codec.TypeInt16, codec.TypeUint16:
+		raw = 1 << 16
+	case codec.TypeInt32, codec.TypeUint32:
+		raw = 1 << 32
+	default:
+		return 0
+	}
+	full := math.Abs(s.engineering(r, raw) - s.engineering(r, 0))
+	if full == 0 || len(c.steps) < 3 || c.step(0.4) > 0.2*full {
+		return 0
+	}
+	n := 0
+	for _, d := range c.steps {
+		if d > 0.6*full {
+			n++
+		}
+	}
+	return -min(3.5*float64(n), 9)
+}
+
+// digits weighs what the registers of whole numbers and of BCD tell by their digits.
+func (s *Signal) digits(r Reading, l codec.Layout) float64 {
+	n := l.Words()
+	if s.Area == nil || n == 0 || n == 3 || n > 4 {
+		return 0
+	}
+	at := s.At + r.By
+	if at < 0 || at+n > len(s.Area.Words[0]) {
+		return 0
+	}
+	seen := map[uint64]bool{}
+	reverse, swap := l.Order == codec.CDAB || l.Order == codec.DCBA, l.Order == codec.BADC || l.Order == codec.DCBA
+	for _, w := range s.Area.Words {
+		x := uint64(0)
+		for i := range n {
+			word := w[at+i]
+			if reverse {
+				word = w[at+n-1-i]
+			}
+			if swap {
+				word = word<<8 | word>>8
+			}
+			x = x<<16 | uint64(word)
+		}
+		seen[x] = true
+	}
+	all := make([]uint64, 0, len(seen))
+	for x := range seen {
+		all = append(all, x)
+	}
+	switch l.Type {
+	case codec.TypeInt16, codec.TypeUint16, codec.TypeInt32, codec.TypeUint32:
+		return coarse(all, 8*n) + decimal(all) + edge(all, l.Type)
+	case codec.TypeInt64, codec.TypeUint64:
+		return coarse(all, 16)
+	}
+	return 0
+}
+
+// fewDistinct are too few different values to tell anything by their digits.
+const fewDistinct = 5
+
+// edge weighs whole numbers that are all close to an end of their type, as those are that have a sign and are read without one, or the
+// other way round. An end itself may be a code.
+func edge(all []uint64, t codec.Type) float64 {
+	bits, signed := 16, t == codec.TypeInt16 || t == codec.TypeInt32
+	if t == codec.TypeInt32 || t == codec.TypeUint32 {
+		bits = 32
+	}
+	full := uint64(1) << bits
+	if signed { // the order of which begins at the least
+		full /= 2
+	}
+	for _, x := range all {
+		if signed {
+			x ^= full
+			if x >= full/8 || x == 0 {
+				return 0
+			}
+			continue
+		}
+		if x < full-full/16 || x == full-1 {
+			return 0
+		}
+	}
+	if bits == 32 {
+		return -3.5
+	}
+	return -2.2
+}
+
+// coarse weighs whole numbers that move, and of which so many lower bits never do.
+func coarse(all []uint64, bits int) float64 {
+	if len(all) < fewDistinct {
+		return 0
+	}
+	for _, x := range all {
+		if (x^all[0])&(1<<bits-1) != 0 {
+			return 0
+		}
+	}
+	return -min(0.8*float64(len(all)-1), 6)
+}
+
+// decimal weighs values of which no hexadecimal digit is above 9, though they move.
+func decimal(all []uint64) float64 {
+	if len(all) < fewDistinct {
+		return 0
+	}
+	tens := map[uint64]bool{} // what the digits above the last are
+	for _, x := range all {
+		for at := x; at > 0; at >>= 4 {
+			if at&0xF > 9 {
+				return 0
+			}
+		}
+		tens[x>>4] = true
+	}
+	if len(tens) < 2 { // numbers that follow each other may all be short of A
+		return 0
+	}
+	p := 0.47 * float64(min(len(all), 3*len(tens)))
+	return -min(p, 9)
+}

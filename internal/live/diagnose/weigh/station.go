@@ -1,0 +1,430 @@
+package weigh
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Explanation is a mistake that explains what the values of some points are.
+type Explanation struct {
+	Reading   Reading // how they would be right; the zero Reading: nothing that is known here explains them
+	Points    []*Signal
+	Certainty float64 // 0 to 1, that the mistake is of this kind
+	Share     float64 // of that, of this reading
+	RunnerUp  *Reading
+	Second    float64 // certainty of the runner-up
+	Gain      float64 // in the logarithm of the likelihood
+	Why       Fit     // of the first of the points, as it is set
+}
+
+// What makes a mistake worth to be said.
+const (
+	suspicious = 1.2 // a fit worse than that makes a point looked at
+	doubtful   = 0.4 // and one worse than that is no witness for what it has
+	telling    = 0.7 // by which a reading must be better for a point, to count for it
+	another    = 0.5 // what one more point with the same mistake costs
+	apart      = 1.3 // and where others that have the setting from the same place are right with it
+	enoughGain = 0.9
+	oddFit     = -5.5 // of values that no reading explains
+	costOdd    = 3.0
+	nearBy     = 0.05 // a certainty from which a runner-up is one
+	leastSeen  = 6    // moments
+	costTaken  = 2.5  // of a register that is another point's
+	costEmpty  = 3.0  // and hold nothing
+	costStill  = 3.0  // of registers that rest, where those that it has move
+)
+
+// Station weighs all points of a station together: the fewest mistakes that explain the most. The first explanation explains most.
+func Station(signals []*Signal) (list []Explanation) {
+	w := weighing{taken: map[*Area]map[int]bool{}}
+	doubted := false
+	siblings(signals)
+	for _, s := range signals {
+		if s.Area != nil {
+			if w.taken[s.Area] == nil {
+				w.taken[s.Area] = map[int]bool{}
+			}
+			for i := range s.Layout.Words() {
+				w.taken[s.Area][s.At+i] = true
+			}
+		}
+		values := s.Values(Reading{})
+		s.skip = failed(values, float(s.Layout.Type))
+		if count(s.skip, false) < leastSeen {
+			continue
+		}
+		f := s.fit(Reading{}, values)
+		w.all = append(w.all, weighed{s, f, values})
+		doubted = doubted || f.Doubt() > suspicious
+	}
+	if !doubted {
+		return nil
+	}
+	left := make([]bool, len(w.all))
+	w.explained = make([]bool, len(w.all))
+	for i, p := range w.all {
+		left[i] = p.own.Doubt() > suspicious
+	}
+	for {
+		e, ok := w.best(left)
+		if !ok {
+			break
+		}
+		list = append(list, e)
+		for i, p := range w.all {
+			if slices.Contains(e.Points, p.Signal) {
+				left[i], w.explained[i] = false, true
+			}
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Explanation) int { return cmp.Compare(b.Gain, a.Gain) })
+	return list
+}
+
+// What makes points siblings of which much can be expected.
+const (
+	fewSiblings = 3    // others
+	closeBy     = 0.15 // of what is usual with their unit
+)
+
+// siblings finds points of one kind, by their units and the ends of their tags, whose values are close together.
+func siblings(signals []*Signal) {
+	kinds := map[string][]*Signal{}
+	for _, s := range signals {
+		if s.Expect.known() && !s.Expect.Total && s.Point.Unit != "" {
+			key := s.Point.Unit + " " + stem(s.Point.Tag)
+			kinds[key] = append(kinds[key], s)
+		}
+	}
+	for _, list := range kinds {
+		if len(list) <= fewSiblings {
+			continue
+		}
+		middles := make([]float64, len(list))
+		for i, s := range list {
+			v := slices.Clone(s.Values(Reading{}))
+			if slices.Sort(v); len(v) > 0 {
+				middles[i] = v[len(v)/2]
+			}
+		}
+		for i, s := range list {
+			others := slices.Delete(slices.Clone(middles), i, i+1)
+			lo, hi := slices.Min(others), slices.Max(others)
+			margin := max(hi-lo, 0.02*s.Expect.span())
+			s.Expect.alike = hi-lo < closeBy*s.Expect.span()
+			s.Expect.siblings = [2]float64{lo - margin, hi + margin}
+		}
+	}
+}
+
+// stem is the last part of a tag without its numbers.
+func stem(tag string) string {
+	return strings.TrimRight(tag[strings.LastIndexByte(tag, '/')+1:], "0123456789-_.#")
+}
+
+// inARow is how many times the same value that is none must be given, to be meant as such.
+const inARow = 3
+
+// failed tells at which moments a device gave what devices give when they have no value: the same no number, a number beyond all measure, or
+// nines, several times in a row. That says nothing of how the value is to be read.
+func failed(values []float64, float bool) []bool {
+	skip := make([]bool, len(values))
+	for i := 0; i < len(values); {
+		n := i + 1
+		for n < len(values) && math.Float64bits(values[n]) == math.Float64bits(values[i]) {
+			n++
+		}
+		if n-i >= inARow && none(values[i]) && (float || !math.IsNaN(values[i])) {
+			for k := i; k < n; k++ {
+				skip[k] = true
+			}
+		}
+		i = n
+	}
+	return skip
+}
+
+// none reports whether a number is one that devices give for no value.
+func none(v float64) bool {
+	v = math.Abs(v)
+	if math.IsNaN(v) || v >= 1e29 {
+		return true
+	}
+	digits := strings.Replace(strings.TrimRight(strconv.FormatFloat(v, 'f', 2, 64), "0"), ".", "", 1)
+	return len(digits) >= 3 && strings.Trim(digits, "9") == ""
+}
+
+func count(list []bool, is bool) (n int) {
+	for _, x := range list {
+		if x == is {
+			n++
+		}
+	}
+	return n
+}
+
+// weighed is a signal with the fit that it has.
+type weighed struct {
+	*Signal
+	own    Fit
+	values []float64
+}
+
+type weighing struct {
+	all       []weighed
+	explained []bool
+	taken     map[*Area]map[int]bool // registers that points have
+}
+
+// best is the mistake that explains most of what is left.
+func (w *weighing) best(left []bool) (best Explanation, ok bool) {
+	totals := map[Reading]float64{}
+	groups := map[Reading][]int{}
+	for i, p := range w.all {
+		if !left[i] {
+			continue
+		}
+		seen := [][]float64{p.values}
+		for _, r := range p.alternatives() {
+			if _, done := totals[r]; done {
+				continue
+			}
+			values := p.Values(r)
+			if values == nil || slices.ContainsFunc(seen, func(o []float64) bool { return same(o, values) }) {
+				continue
+			}
+			seen = append(seen, values)
+			totals[r], groups[r] = w.total(r, left)
+		}
+	}
+	var readings []Reading
+	for r := range totals {
+		readings = append(readings, r)
+	}
+	slices.SortFunc(readings, func(a, b Reading) int { return cmp.Or(cmp.Compare(totals[b], totals[a]), a.compare(b)) })
+	oddGain, odd := w.odd(left)
+	if len(readings) == 0 || totals[readings[0]] < enoughGain {
+		if len(odd) == 0 || oddGain < enoughGain {
+			return best, false
+		}
+		return Explanation{Points: w.signals(odd), Certainty: 1 - math.Exp(-oddGain/2), Gain: oddGain, Why: w.all[odd[0]].own}, true
+	}
+	first := readings[0]
+	for _, r := range readings[1:] { // one that explains more besides may explain these better, too
+		if total := w.totalOf(r, groups[first]); total > totals[first] {
+			groups[r], totals[r] = groups[first], total
+			first = r
+		}
+	}
+	best = Explanation{Reading: first, Points: w.signals(groups[first]), Gain: totals[first], Why: w.all[groups[first][0]].own}
+	// Against it stand that nothing is wrong, that something else is, and the other readings of the same points.
+	against := math.Exp(-best.Gain) + math.Exp(w.oddOf(groups[first])-best.Gain)
+	alike := 1.0
+	for _, r := range readings {
+		if r == first {
+			continue
+		}
+		total := w.totalOf(r, groups[first])
+		share := math.Exp(total - best.Gain)
+		if total > 0 && share > best.Second {
+			second := r
+			best.RunnerUp, best.Second = &second, share
+		}
+		if r.Kind() == first.Kind() {
+			alike += share
+		} else {
+			against += share
+		}
+	}
+	all := alike + against
+	best.Certainty, best.Share, best.Second = alike/all, 1/all, best.Second/all
+	if best.Second < nearBy {
+		best.RunnerUp, best.Second = nil, 0
+	}
+	return best, true
+}
+
+func (w *weighing) signals(list []int) (out []*Signal) {
+	for _, i := range list {
+		out = append(out, w.all[i].Signal)
+	}
+	return out
+}
+
+// total is what a mistake explains, of the points that it explains.
+func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
+	kept := 0
+	gains := map[int]float64{}
+	for i, p := range w.all {
+		if w.explained[i] {
+			continue
+		}
+		gain, ok := p.gain(r)
+		if !ok {
+			continue
+		}
+		if gain > telling && (left[i] || p.own.Doubt() > doubtful) {
+			gains[i] = gain
+			group = append(group, i)
+		} else if gain < -telling && r.Order != "" && p.Inherits {
+			kept++
+		}
+	}
+	all := group
+	group = slices.DeleteFunc(slices.Clone(all), func(i int) bool { return gains[i]-w.clash(r, i, all) < another })
+	if !slices.ContainsFunc(group, func(i int) bool { return left[i] }) {
+		return math.Inf(-1), nil
+	}
+	for _, i := range group {
+		total += gains[i] - w.clash(r, i, group)
+	}
+	more := another
+	if kept > 0 {
+		more = apart
+	}
+	return total - w.all[group[0]].cost(r) - more*float64(len(group)-1), group
+}
+
+// totalOf is what a mistake explains of given points.
+func (w *weighing) totalOf(r Reading, group []int) (total float64) {
+	for _, i := range group {
+		gain, ok := w.all[i].gain(r)
+		if !ok {
+			return math.Inf(-1)
+		}
+		total += gain - w.clash(r, i, group)
+	}
+	return total - w.all[group[0]].cost(r) - another*float64(len(group)-1)
+}
+
+// clash is what speaks against a reading of a point by the registers that it takes: those of another point that does not give them up, too,
+// and none that move where its own do; and those that it leaves, which move without being anything then. What it explains besides speaks
+// for it.
+func (w *weighing) clash(r Reading, i int, group []int) (c float64) {
+	p := w.all[i]
+	if r.By == 0 && r.Type == "" || p.Area == nil {
+		return 0
+	}
+	from, n, has := p.At+r.By, p.layout(r).Words(), p.Layout.Words()
+	covered := func(at int) bool { // by a point of the group
+		for _, k := range group {
+			o := w.all[k]
+			if from := o.At + r.By; o.Area == p.Area && at >= from && at < from+o.layout(r).Words() {
+				return true
+			}
+		}
+		return false
+	}
+	for at := from; at < from+n; at++ {
+		if !w.taken[p.Area][at] {
+			c -= p.restless(at)
+		}
+	}
+	for at := p.At; at < p.At+has; at++ {
+		if !covered(at) {
+			c += p.restless(at)
+		}
+	}
+	for k, o := range w.all {
+		overlaps := func(at, n int) bool { return o.At < at+n && at < o.At+o.Layout.Words() }
+		if k != i && o.Area == p.Area && !(r.By != 0 && slices.Contains(group, k)) && overlaps(from, n) && !overlaps(p.At, has) {
+			c += costTaken
+		}
+	}
+	if r.By != 0 && p.moved(p.At, has) && !p.moved(from, n) {
+		c += costStill
+	}
+	if !p.moved(from, n) && !slices.ContainsFunc(p.Area.Words[0][max(0, from):min(from+n, len(p.Area.Words[0]))], func(w uint16) bool { return w != 0 }) {
+		c += costEmpty
+	}
+	return c
+}
+
+// restless is what speaks for a reading that explains why a register moves that is no point's.
+func (s *Signal) restless(at int) float64 {
+	if at < 0 || at >= len(s.Area.Words[0]) {
+		return 0
+	}
+	var steps []int
+	for i := 1; i < len(s.Area.Words); i++ {
+		if a, b := s.Area.Words[i][at], s.Area.Words[i-1][at]; a != b {
+			steps = append(steps, int(max(a, b)-min(a, b)))
+		}
+	}
+	slices.Sort(steps)
+	switch {
+	case len(steps) == 0:
+		return 0
+	case len(steps) >= 4 && steps[len(steps)/2] > 1<<12:
+		return 3.5
+	}
+	return 1.5
+}
+
+// moved reports whether registers did.
+func (s *Signal) moved(at, n int) bool {
+	at, end := max(0, at), min(at+n, len(s.Area.Words[0]))
+	n = end - at
+	for i := 1; i < len(s.Area.Words); i++ {
+		if !slices.Equal(s.Area.Words[i][at:at+n], s.Area.Words[i-1][at:at+n]) {
+			return true
+		}
+	}
+	return false
+}
+
+// gain is how much better a reading fits than the own one.
+func (p *weighed) gain(r Reading) (float64, bool) {
+	if r.Type != "" && r.Type == p.Layout.Type || r.Order != "" && r.Order == own(p.Layout.Order) {
+		return 0, false // that is what it has
+	}
+	if r.Type == "" && r.Order != "" && p.Layout.Words() == 1 && r.Order == reversed(own(p.Layout.Order)) {
+		return 0, false // which does not show
+	}
+	if r.scaling() && !slices.Contains(p.scalings(), r) {
+		return 0, false
+	}
+	values := p.Values(r)
+	if values == nil {
+		return 0, false
+	}
+	return p.fit(r, values).Sum() - p.own.Sum(), true
+}
+
+// odd are the points that fit so badly that something unknown is likelier.
+func (w *weighing) odd(left []bool) (gain float64, list []int) {
+	for i, p := range w.all {
+		if g := oddFit - p.own.Sum(); left[i] && g > 0 {
+			gain += g
+			list = append(list, i)
+		}
+	}
+	return gain - costOdd, list
+}
+
+func (w *weighing) oddOf(group []int) (gain float64) {
+	for _, i := range group {
+		gain += oddFit - w.all[i].own.Sum()
+	}
+	return gain - costOdd
+}
+
+// same reports whether two readings give the same values.
+func same(a, b []float64) bool {
+	return slices.EqualFunc(a, b, func(x, y float64) bool { return x == y || math.IsNaN(x) && math.IsNaN(y) })
+}
+
+// compare puts readings into one order, so that the same evidence gives the same explanation.
+func (r Reading) compare(o Reading) int {
+	end := func(p *[2]float64) float64 {
+		if p == nil {
+			return 0
+		}
+		return p[0] + p[1]
+	}
+	return cmp.Or(cmp.Compare(r.Type, o.Type), cmp.Compare(r.Order, o.Order), cmp.Compare(r.By, o.By), cmp.Compare(r.Factor, o.Factor),
+		cmp.Compare(r.Offset, o.Offset), cmp.Compare(end(r.Raw), end(o.Raw)), cmp.Compare(r.Convert, o.Convert))
+}

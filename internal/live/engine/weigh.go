@@ -1,0 +1,90 @@
+package engine
+
+import (
+	"time"
+
+	"arithmon/internal/live/diagnose/weigh"
+	"arithmon/internal/live/table"
+)
+
+// How often the values of a station are weighed: while it is new, and from then on; and how many stations at once at most.
+const (
+	weighNew    = 4 * time.Second
+	weighOften  = 20 * time.Second
+	newFor      = time.Minute
+	mostWeighed = 100
+)
+
+// weighed is what explains the values of a station, as of the last look.
+type weighed struct {
+	began time.Time
+	due   time.Time
+	list  []weigh.Explanation
+}
+
+// misread weighs the values of the stations that are due, and gives what explains those of all.
+func (e *Engine) misread(now time.Time) (all []weigh.Explanation) {
+	e.mu.Lock()
+	stations := map[string][]*table.Slot{}
+	for name, slots := range e.slots {
+		w := e.weighed[name]
+		if w == nil {
+			w = &weighed{began: now}
+			e.weighed[name] = w
+		}
+		if w.standing(slots); !now.Before(w.due) && len(stations) < mostWeighed {
+			stations[name] = slots
+		}
+	}
+	for name := range e.weighed {
+		if e.slots[name] == nil {
+			delete(e.weighed, name)
+		}
+	}
+	e.mu.Unlock()
+	for name, slots := range stations {
+		list := weigh.Station(table.Signals(slots, e.units))
+		e.mu.Lock()
+		if w := e.weighed[name]; w != nil {
+			w.list, w.due = list, now.Add(weighOften)
+			if now.Sub(w.began) < newFor {
+				w.due = now.Add(weighNew)
+			}
+		}
+		e.mu.Unlock()
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for name, w := range e.weighed {
+		w.standing(e.slots[name])
+		all = append(all, w.list...)
+	}
+	return all
+}
+
+// standing leaves out what is about points that have changed since; they are new then.
+func (w *weighed) standing(slots []*table.Slot) {
+	kept := w.list[:0:0]
+	for _, x := range w.list {
+		if stands(x, slots) {
+			kept = append(kept, x)
+		}
+	}
+	if len(kept) < len(w.list) {
+		now := time.Now()
+		w.list, w.began, w.due = kept, now, now
+	}
+}
+
+func stands(x weigh.Explanation, slots []*table.Slot) bool {
+	for _, signal := range x.Points {
+		same := false
+		for _, s := range slots {
+			same = same || s.Point.Tag == signal.Point.Tag && s.Same(signal)
+		}
+		if !same {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,106 @@
+package table
+
+import (
+	"slices"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/unit"
+	"arithmon/internal/live/diagnose/weigh"
+)
+
+// moment is what a block held at a look.
+type moment struct {
+	sec  uint32
+	data []byte
+}
+
+// What is kept of the past of a block: so many moments, at first of each look, then further apart.
+const (
+	mostMoments = 16
+	mostApart   = 4 // seconds
+)
+
+// remember keeps what the block holds, unless that was kept lately; the lock is held.
+func (b *Block) remember(sec uint32) {
+	if b.bits || b.noted == b.version {
+		return
+	}
+	b.noted = b.version
+	if n := len(b.past); n > 0 {
+		last := b.past[n-1]
+		switch {
+		case len(last.data) != len(b.data):
+			b.past, b.apart = nil, 0
+		case sec-last.sec < b.apart:
+			return
+		case n == mostMoments && b.apart < mostApart:
+			for i := range mostMoments / 2 {
+				b.past[i], b.past[2*i] = b.past[2*i], b.past[i] // what is not needed any more is written over below
+			}
+			b.past, b.apart = b.past[:mostMoments/2], max(2*b.apart, 2)
+		case n == mostMoments:
+			oldest := b.past[0]
+			copy(b.past, b.past[1:])
+			b.past[n-1] = oldest
+			b.past = b.past[:n-1]
+		}
+	}
+	n := len(b.past)
+	b.past = slices.Grow(b.past, 1)[:n+1]
+	b.past[n] = moment{sec, append(b.past[n].data[:0], b.data...)}
+}
+
+// area is the past of a block as registers; the lock is held. first is the offset of its first register.
+func (b *Block) area(like weigh.Area) *weigh.Area {
+	n := len(b.data) / 2
+	all := make([]uint16, n*len(b.past))
+	for _, m := range b.past {
+		words := all[:n:n]
+		all = all[n:]
+		for i := range words {
+			words[i] = uint16(m.data[2*i])<<8 | uint16(m.data[2*i+1])
+		}
+		like.Words, like.Secs = append(like.Words, words), append(like.Secs, m.sec)
+	}
+	return &like
+}
+
+// Signals are the points of a station as they have been lately, for those that read registers as numbers. The slots are those of one station.
+func Signals(slots []*Slot, units *unit.Dictionary) (list []*weigh.Signal) {
+	if len(slots) == 0 {
+		return nil
+	}
+	mu := slots[0].mu
+	mu.Lock()
+	defer mu.Unlock()
+	areas := map[*Block]*weigh.Area{}
+	for _, s := range slots {
+		b := s.block
+		if b == nil || b.bits || len(b.past) == 0 || s.detached || !numeric(s.Layout.Type) {
+			continue
+		}
+		if areas[b] == nil {
+			areas[b] = b.area(weigh.Area{Space: s.Point.Address.Space, First: int(s.Point.Address.Offset) - int(s.first)})
+		}
+		signal := &weigh.Signal{Point: s.Point, Layout: *s.Layout, Inherits: s.Point.Order == "", Area: areas[b], At: int(s.first), Expect: weigh.ExpectationOf(s.Point, units.Find(s.Point.Unit))}
+		if f := s.conversion.Scale(); f != nil {
+			signal.Scale = func(raw float64) float64 { v, _ := f.Apply(raw); return v }
+		}
+		list = append(list, signal)
+	}
+	return list
+}
+
+// numeric reports whether a type is a number of registers of its own.
+func numeric(t codec.Type) bool {
+	switch t {
+	case codec.TypeBool, codec.TypeInt8, codec.TypeUint8, codec.TypeString, codec.TypeBits:
+		return false
+	}
+	return true
+}
+
+// Same reports whether the slot still is what a signal was of.
+func (s *Slot) Same(signal *weigh.Signal) bool {
+	return s.Point == signal.Point && *s.Layout == signal.Layout
+}
