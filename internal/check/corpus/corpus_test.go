@@ -16,12 +16,12 @@ func TestMistakesAreFound(t *testing.T) {
 	for kind, m := range mistakes {
 		hits := 0
 		for i := range each {
-			o, list := newTrial(testSeed+uint64(i*len(mistakes)+kind), kind).judge(30)
-			if o == hit {
+			v := newTrial(testSeed+uint64(i*len(mistakes)+kind), kind).judge(30)
+			if v.outcome == hit {
 				hits++
 			}
-			if len(list) > 0 && list[0].Certainty >= 0.9 {
-				if sure++; o <= near {
+			if len(v.list) > 0 && v.list[0].Certainty >= 0.9 {
+				if sure++; v.outcome <= near {
 					surelyRight++
 				}
 			}
@@ -39,9 +39,9 @@ func TestMistakesAreFound(t *testing.T) {
 func TestHealthyPlants(t *testing.T) {
 	for i := range 300 {
 		tr := newTrial(testSeed+uint64(i), -1)
-		_, list := tr.judge(60)
-		if !assert.Empty(t, list, "seed %d", testSeed+i) {
-			tell(tr, list)
+		v := tr.judge(60)
+		if !assert.Empty(t, v.list, "seed %d", testSeed+i) {
+			tell(tr, v)
 		}
 	}
 }

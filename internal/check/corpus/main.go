@@ -5,229 +5,109 @@ package main
 import (
 	"flag"
 	"fmt"
-	"os"
-	"slices"
-
-	"arithmon/internal/core/site"
-	"arithmon/internal/core/unit"
-	"arithmon/internal/live/diagnose/weigh"
 )
 
 func main() {
 	trials := flag.Int("trials", 500, "how many")
-	healthy := flag.Int("healthy", 60, "plants without a mistake")
+	healthy := flag.Int("healthy", 60, "plants without a mistake, each for a simulated day")
 	seed := flag.Uint64("seed", 1, "of the random numbers")
-	seconds := flag.Int("seconds", 30, "how long each is watched")
+	seconds := flag.Int("seconds", 30, "how long each mistake is watched")
 	verbose := flag.Bool("v", false, "tell each trial that was not hit")
 	only := flag.Int("kind", -1, "this kind alone")
 	flag.Parse()
-	run(*trials, *healthy, *seed, *seconds, *only, *verbose)
-}
-
-var units = unit.BuiltIn()
-
-// watched is what the program that judges sees.
-type watched struct {
-	signals []*weigh.Signal
-	truth   map[string][]float64
-}
-
-const kept = 16
-
-// watch lets a plant go on and keeps what a program would have seen.
-func (t *trial) watch(seconds int) watched {
-	first, last := 1<<16, 0
-	for _, p := range append(slices.Clone(t.points), truths(t)...) {
-		first = min(first, int(p.Address.Offset))
-		last = max(last, int(p.Address.Offset)+p.Layout(t.set).Words())
-	}
-	first = max(0, first-2)
-	area := &weigh.Area{Space: site.HoldingRegisters, First: first}
-	w := watched{truth: map[string][]float64{}}
-	stride := 1
-	for s := range seconds {
-		t.tick()
-		if s%stride != 0 {
-			continue
-		}
-		if len(area.Words) == kept {
-			stride *= 2
-			halve(&area.Words)
-			halve(&area.Secs)
-			if s%stride != 0 {
-				continue
-			}
-		}
-		words := make([]uint16, last-first+3)
-		for i := range words {
-			words[i] = t.words[first+i]
-		}
-		area.Words, area.Secs = append(area.Words, words), append(area.Secs, uint32(1000+s))
-	}
-	signal := func(p *site.Point, st site.Station) *weigh.Signal {
-		s := &weigh.Signal{Point: p, Layout: p.Layout(st), Inherits: p.Order == "", Expect: weigh.ExpectationOf(p, units.Find(p.Unit)), Area: area, At: int(p.Address.Offset) - first}
-		if f, err := p.Scaling.Compile(); err == nil && !f.IsZero() {
-			s.Scale = func(raw float64) float64 { v, _ := f.Apply(raw); return v }
-		}
-		return s
-	}
-	for _, x := range t.plant.points {
-		w.truth[x.Tag] = signal(&x.Point, t.station).Values(weigh.Reading{})
-	}
-	for i := range t.points {
-		w.signals = append(w.signals, signal(&t.points[i], t.set))
-	}
-	return w
-}
-
-func truths(t *trial) (list []site.Point) {
-	for _, x := range t.plant.points {
-		list = append(list, x.Point)
-	}
-	return list
-}
-
-func halve[T any](list *[]T) {
-	out := (*list)[:0]
-	for i, x := range *list {
-		if i%2 == 0 {
-			out = append(out, x)
-		}
-	}
-	*list = out
-}
-
-// outcome is what came of a trial.
-type outcome int
-
-const (
-	hit outcome = iota
-	near
-	wrong
-	missed
-)
-
-var names = [...]string{"hit", "near", "wrong", "missed"}
-
-func (t *trial) judge(seconds int) (outcome, []weigh.Explanation) {
-	w := t.watch(seconds)
-	list := weigh.Station(w.signals)
-	if len(list) == 0 {
-		return missed, nil
-	}
-	first := list[0]
-	on, mended := 0, 0
-	for _, s := range first.Points {
-		if t.wrong[s.Point.Tag] {
-			on++
-			if right(s.Values(first.Reading), w.truth[s.Point.Tag]) {
-				mended++
-			}
-		}
-	}
-	all := 0 // of the wrong points that show it at all
-	for _, s := range w.signals {
-		if t.wrong[s.Point.Tag] && !right(s.Values(weigh.Reading{}), w.truth[s.Point.Tag]) {
-			all++
-		}
-	}
-	switch {
-	case on == 0 || on < len(first.Points):
-		return wrong, list
-	case mended == on && mended*2 >= all:
-		return hit, list
-	case first.Reading.Kind() == t.kind:
-		return near, list
-	}
-	return wrong, list
-}
-
-func run(trials, healthy int, seed uint64, seconds, only int, verbose bool) {
-	counts := make([][4]int, len(mistakes))
-	bins := [10][2]int{}
-	for i := range trials {
+	tally := tally{counts: make([][4]int, len(mistakes)), verbose: *verbose}
+	for i := range *trials {
 		kind := i % len(mistakes)
-		if only >= 0 {
-			kind = only
+		if *only >= 0 {
+			kind = *only
 		}
-		t := newTrial(seed+uint64(i), kind)
-		o, list := t.judge(seconds)
-		counts[kind][o]++
-		if len(list) > 0 {
-			b := min(9, int(list[0].Certainty*10))
-			bins[b][1]++
-			if o <= near {
-				bins[b][0]++
+		tally.mistake(*seed+uint64(i), kind, *seconds)
+	}
+	tally.print(*trials)
+	alarms := 0
+	for i := range *healthy {
+		if at, list := aDay(*seed + 1<<20 + uint64(i)); len(list) > 0 {
+			alarms++
+			fmt.Printf("a healthy plant (seed %d), %d s after it began: %s %s: %s\n", *seed+1<<20+uint64(i), at, list[0].Code, list[0].Subject, list[0].Cause)
+			for _, e := range list[0].Evidence {
+				fmt.Println("    ", e)
 			}
 		}
-		if verbose && o != hit {
-			fmt.Printf("%s: %s (seed %d)\n", mistakes[kind].name, names[o], seed+uint64(i))
-			tell(t, list)
-			tellWrong(newTrial(seed+uint64(i), kind), seconds)
+	}
+	fmt.Printf("%d healthy plants for a day: %d with a finding\n", *healthy, alarms)
+}
+
+// tally counts what came of trials.
+type tally struct {
+	counts  [][4]int
+	bins    [10][2]int // by certainty: those that were true, and all
+	verbose bool
+}
+
+func (y *tally) mistake(seed uint64, kind, seconds int) {
+	t := newTrial(seed, kind)
+	v := t.judge(seconds)
+	y.counts[kind][v.outcome]++
+	if len(v.list) > 0 {
+		bin := &y.bins[min(9, int(v.list[0].Certainty*10))]
+		bin[1]++
+		if v.outcome <= near {
+			bin[0]++
 		}
 	}
-	var sum [4]int
+	if y.verbose && v.outcome != hit {
+		fmt.Printf("%s: %s (seed %d)\n", mistakes[kind].name, names[v.outcome], seed)
+		tell(t, v)
+	}
+}
+
+func (y *tally) print(trials int) {
+	var sum, told [4]int
 	for k, m := range mistakes {
-		c := counts[k]
+		c := y.counts[k]
 		if c == [4]int{} {
 			continue
 		}
 		note := ""
 		if m.why != "" {
-			note = "  " + m.why
+			note = "  (" + m.why + ")"
 		}
-		fmt.Printf("%-46s %3d hit %3d near %3d wrong %3d missed%s\n", m.name, c[0], c[1], c[2], c[3], note)
+		fmt.Printf("%-46s %3d hit %3d near %3d wrong %3d missed%s\n", m.name, c[hit], c[near], c[wrong], c[missed], note)
 		for i := range sum {
 			sum[i] += c[i]
+			if m.why == "" {
+				told[i] += c[i]
+			}
 		}
 	}
-	fmt.Printf("%d trials: %d hit, %d near, %d wrong, %d missed\n", trials, sum[0], sum[1], sum[2], sum[3])
-	for i, b := range bins {
+	all := max(1, told[hit]+told[near]+told[wrong]+told[missed])
+	fmt.Printf("%d trials: %d hit, %d near, %d wrong, %d missed; of those that can be told %.1f %% hit, %.1f %% near\n", trials, sum[hit], sum[near], sum[wrong], sum[missed],
+		100*float64(told[hit])/float64(all), 100*float64(told[near])/float64(all))
+	for i, b := range y.bins {
 		if b[1] > 0 {
 			fmt.Printf("  certainty %.1f to %.1f: %d of %d true\n", float64(i)/10, float64(i+1)/10, b[0], b[1])
 		}
 	}
-	alarms := 0
-	for i := range healthy {
-		t := newTrial(seed+1<<20+uint64(i), -1)
-		_, list := t.judge(seconds)
-		if len(list) > 0 {
-			alarms++
-			if verbose {
-				fmt.Printf("a healthy plant (seed %d)\n", seed+1<<20+uint64(i))
-				tell(t, list)
-			}
-		}
-	}
-	fmt.Printf("%d healthy plants: %d with a finding\n", healthy, alarms)
 }
 
-// tellWrong tells how the points with a mistake look.
-func tellWrong(t *trial, seconds int) {
-	for _, s := range t.watch(seconds).signals {
-		if t.wrong[s.Point.Tag] && len(t.wrong) < 4 {
-			fmt.Printf("    %s %s %q range %v fit %+v shows %.6g\n", s.Point.Tag, s.Point.Type, s.Point.Unit, s.Point.Range, s.Fit(), s.Values(weigh.Reading{}))
+// tell tells of a trial what was set, what is true and what was said.
+func tell(t *trial, v verdict) {
+	for i, p := range t.points {
+		if t.wrong[p.Tag] && len(t.wrong) < 4 {
+			x := t.plant.points[i]
+			fmt.Printf("    wrong: %s %s %s %s, %q, range %v; true: %s %s %s\n", p.Tag, p.Address, p.Type, p.Layout(t.set).Order, p.Unit, p.Range, x.Address, x.Type, x.Layout(t.station).Order)
 		}
 	}
-}
-
-func tell(t *trial, list []weigh.Explanation) {
-	for tag := range t.wrong {
-		for i := range t.points {
-			if p := t.points[i]; p.Tag == tag && len(t.wrong) < 4 {
-				x := t.plant.points[i]
-				fmt.Fprintf(os.Stdout, "    wrong: %s %s %s order %q scaling %+v; device %s %s\n", p.Tag, p.Address, p.Type, p.Order, p.Scaling, x.Address, x.Type)
-			}
+	for _, f := range v.list[:min(3, len(v.list))] {
+		fmt.Printf("    said: %.2f %s %s: %s\n", f.Certainty, f.Code, f.Subject, f.Cause)
+		for _, e := range f.Evidence {
+			fmt.Println("      ", e)
+		}
+		for _, s := range f.Next {
+			fmt.Println("       step:", s.Text)
 		}
 	}
-	for _, e := range list[:min(3, len(list))] {
-		s := e.Points[0]
-		fmt.Fprintf(os.Stdout, "    said: %.2f %+v of %d, first %s %s unit %q range %v\n      fit %+v shows %.6g\n      would %.6g\n", e.Certainty, e.Reading, len(e.Points), s.Point.Tag, s.Point.Type, s.Point.Unit, s.Point.Range, e.Why, s.Values(weigh.Reading{}), s.Values(e.Reading))
-		if e.Reading.Raw != nil {
-			fmt.Println("      raw", *e.Reading.Raw)
-		}
-		if e.RunnerUp != nil {
-			fmt.Printf("      or %.2f %+v\n", e.Second, *e.RunnerUp)
-		}
+	for _, e := range v.why[:min(3, len(v.why))] {
+		fmt.Printf("    weighed: %s on %s: gain %.1f, certainty %.2f, its own %+v\n", e.Reading, e.Points[0].Point.Tag, e.Gain, e.Certainty, e.Why)
 	}
 }

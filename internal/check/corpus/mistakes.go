@@ -2,31 +2,29 @@ package main
 
 import (
 	"fmt"
-	"math"
 	"math/rand/v2"
 	"slices"
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/scaling"
 	"arithmon/internal/core/site"
-	"arithmon/internal/live/diagnose/weigh"
+	"arithmon/internal/live/diagnose"
 )
 
 // trial is a plant with one mistake: what was set instead of the truth.
 type trial struct {
 	*plant
-	kind    weigh.Kind
-	set     site.Station
-	points  []site.Point // as they are set, beside the plant's
-	wrong   map[string]bool
-	failing string // what fails in the device, when nothing is set wrong: the code of the finding that says so
-	slow    bool   // it shows itself within 90 s
+	code   diagnose.Code // of the finding that tells it
+	set    site.Station
+	points []site.Point // as they are set, beside the plant's
+	wrong  map[string]bool
+	device bool // it is the device that fails: no setting mends it
 }
 
 // mistake is a kind of mistake. make returns false where the plant has nothing to make it on.
 type mistake struct {
 	name string
-	kind weigh.Kind
+	code diagnose.Code
 	why  string // why nobody can tell it, when that is so
 	make func(*trial) bool
 }
@@ -104,7 +102,7 @@ func plainly(*truth) {}
 func ranged(t *truth) { r := t.process.span; t.Range = &r }
 
 var mistakes = []mistake{
-	{name: "words of the station in the other order", kind: weigh.Order, make: func(t *trial) bool {
+	{name: "words of the station in the other order", code: diagnose.WordOrder, make: func(t *trial) bool {
 		t.needs(codec.TypeFloat32, t.moving(), nil)
 		t.needs(codec.TypeFloat32, t.moving("voltage", "acidity", "frequency"), nil)
 		t.set.Order = map[codec.Order]codec.Order{codec.ABCD: codec.CDAB, codec.CDAB: codec.ABCD, codec.BADC: codec.DCBA, codec.DCBA: codec.BADC}[t.station.Order]
@@ -115,57 +113,57 @@ var mistakes = []mistake{
 		}
 		return true
 	}},
-	{name: "words of one value in the other order", kind: weigh.Order, make: func(t *trial) bool {
+	{name: "words of one value in the other order", code: diagnose.WordOrder, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		p.Order = map[codec.Order]codec.Order{codec.ABCD: codec.CDAB, codec.CDAB: codec.ABCD, codec.BADC: codec.DCBA, codec.DCBA: codec.BADC}[t.station.Order]
 		return t.is(p)
 	}},
-	{name: "words of a whole number in the other order", kind: weigh.Order, make: func(t *trial) bool {
+	{name: "words of a whole number in the other order", code: diagnose.WordOrder, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint32, t.moving("energy", "volume"), by(0.01))
 		p.Order = map[codec.Order]codec.Order{codec.ABCD: codec.CDAB, codec.CDAB: codec.ABCD, codec.BADC: codec.DCBA, codec.DCBA: codec.BADC}[t.station.Order]
 		return t.is(p)
 	}},
-	{name: "words of 64 bits in the other order", kind: weigh.Order, make: func(t *trial) bool {
+	{name: "words of 64 bits in the other order", code: diagnose.WordOrder, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat64, t.moving(), nil)
 		p.Order = map[codec.Order]codec.Order{codec.ABCD: codec.CDAB, codec.CDAB: codec.ABCD, codec.BADC: codec.DCBA, codec.DCBA: codec.BADC}[t.station.Order]
 		return t.is(p)
 	}},
-	{name: "bytes in the other order", kind: weigh.Order, make: func(t *trial) bool {
+	{name: "bytes in the other order", code: diagnose.WordOrder, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		p.Order = map[codec.Order]codec.Order{codec.ABCD: codec.BADC, codec.CDAB: codec.DCBA, codec.BADC: codec.ABCD, codec.DCBA: codec.CDAB}[t.station.Order]
 		return t.is(p)
 	}},
-	{name: "bytes of 16 bits swapped", kind: weigh.Order, make: func(t *trial) bool {
+	{name: "bytes of 16 bits swapped", code: diagnose.WordOrder, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, t.moving("flow", "speed", "current", "power"), func(x *truth) { by(0.1)(x) })
 		p.Order = map[codec.Order]codec.Order{codec.ABCD: codec.BADC, codec.CDAB: codec.BADC, codec.BADC: codec.ABCD, codec.DCBA: codec.ABCD}[t.station.Order]
 		return t.is(p)
 	}},
-	{name: "floating-point value read as whole number", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "floating-point value read as whole number", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		p.Type = []codec.Type{codec.TypeUint32, codec.TypeInt32}[t.rng.IntN(2)]
 		return t.is(p)
 	}},
-	{name: "whole number read as floating-point value", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "whole number read as floating-point value", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeInt32, t.moving(), by([]float64{0.001, 0.01, 0.1}[t.rng.IntN(3)]))
 		p.Type = codec.TypeFloat32
 		return t.is(p)
 	}},
-	{name: "value with sign read without", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "value with sign read without", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeInt16, "outside", func(x *truth) { by(0.1)(x); x.process.level = -3 + 2*t.rng.Float64() })
 		p.Type = codec.TypeUint16
 		return t.is(p)
 	}},
-	{name: "value without sign read with one", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "value without sign read with one", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, "flow", func(x *truth) { by(0.01)(x); x.process.level = 350; x.process.low = 330 })
 		p.Type = codec.TypeInt16
 		return t.is(p)
 	}},
-	{name: "half of 32 bits", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "half of 32 bits", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		p.Type = codec.TypeUint16
 		return t.is(p)
 	}},
-	{name: "lower half of a whole number", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "lower half of a whole number", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint32, "flow", func(x *truth) { by(0.001)(x); x.process.level = 262; x.process.slope, x.process.left = 0.1, 30 })
 		p.Type = codec.TypeUint16
 		if t.station.Order == codec.ABCD || t.station.Order == codec.BADC {
@@ -173,13 +171,13 @@ var mistakes = []mistake{
 		}
 		return t.is(p)
 	}},
-	{name: "16 bits read as 32", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "16 bits read as 32", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, t.moving("flow", "current", "power"), by(0.1))
 		p.Type = codec.TypeUint32
 		t.words[int(p.Address.Offset)+1] = uint16(t.rng.IntN(1 << 12))
 		return t.is(p)
 	}},
-	{name: "BCD read as binary", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "BCD read as binary", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeBCD16, t.moving("flow", "speed"), func(x *truth) {
 			if x.process.name == "flow" {
 				by(0.1)(x)
@@ -188,7 +186,7 @@ var mistakes = []mistake{
 		p.Type = codec.TypeUint16
 		return t.is(p)
 	}},
-	{name: "binary read as BCD", kind: weigh.Type, make: func(t *trial) bool {
+	{name: "binary read as BCD", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, t.moving("flow", "speed"), func(x *truth) {
 			if x.process.name == "flow" {
 				by(0.1)(x)
@@ -197,30 +195,30 @@ var mistakes = []mistake{
 		p.Type = codec.TypeBCD16
 		return t.is(p)
 	}},
-	{name: "factor missing", kind: weigh.Scale, make: func(t *trial) bool {
+	{name: "factor missing", code: diagnose.ScalingDiffers, make: func(t *trial) bool {
 		f := []float64{0.1, 0.01, 0.001}[t.rng.IntN(3)]
 		p := t.needs(codec.TypeInt16, map[float64]string{0.1: t.moving("acidity", "temperature", "current"), 0.01: t.moving("acidity", "frequency", "pressure"), 0.001: "level"}[f], func(x *truth) { by(f)(x); ranged(x) })
 		p.Scaling = scaling.Scaling{}
 		return t.is(p)
 	}},
-	{name: "factor twice", kind: weigh.Scale, make: func(t *trial) bool {
+	{name: "factor twice", code: diagnose.ScalingDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving("acidity", "frequency", "voltage"), ranged)
 		f := []float64{0.1, 0.01}[t.rng.IntN(2)]
 		p.Scaling = scaling.Scaling{Factor: &f}
 		return t.is(p)
 	}, why: "small values are within most ranges"},
-	{name: "kelvin for degrees Celsius", kind: weigh.Scale, make: func(t *trial) bool {
+	{name: "kelvin for degrees Celsius", code: diagnose.ScalingDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, "temperature", func(x *truth) { o := -273.15; x.Scaling = scaling.Scaling{Offset: &o} })
 		p.Scaling = scaling.Scaling{}
 		return t.is(p)
 	}, why: "without a range, a furnace is as likely"},
-	{name: "an offset missing", kind: weigh.Scale, make: func(t *trial) bool {
+	{name: "an offset missing", code: diagnose.ScalingDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, "outside", func(x *truth) { f, o := 0.1, -40.0; x.Scaling = scaling.Scaling{Factor: &f, Offset: &o}; ranged(x) })
 		f := 0.1
 		p.Scaling = scaling.Scaling{Factor: &f}
 		return t.is(p)
 	}, why: "half of the values are those of a warm day"},
-	{name: "another raw range", kind: weigh.Scale, make: func(t *trial) bool {
+	{name: "another raw range", code: diagnose.ScalingDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, "position", func(x *truth) {
 			raw, eng := [2]float64{0, 27648}, [2]float64{0, 100}
 			if t.rng.IntN(2) == 0 {
@@ -234,7 +232,7 @@ var mistakes = []mistake{
 		p.Scaling.Raw = &raw
 		return t.is(p)
 	}},
-	{name: "no scaling at all", kind: weigh.Scale, make: func(t *trial) bool {
+	{name: "no scaling at all", code: diagnose.ScalingDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, "position", func(x *truth) {
 			raw, eng := [][2]float64{{0, 27648}, {0, 32767}, {0, 10000}, {0, 4095}}[t.rng.IntN(4)], [2]float64{0, 100}
 			x.Scaling = scaling.Scaling{Raw: &raw, Eng: &eng}
@@ -243,7 +241,7 @@ var mistakes = []mistake{
 		p.Scaling = scaling.Scaling{}
 		return t.is(p)
 	}, why: "raw ranges that are alike give values that are alike"},
-	{name: "Fahrenheit beside siblings", kind: weigh.Scale, make: func(t *trial) bool {
+	{name: "Fahrenheit beside siblings", code: diagnose.ScalingDiffers, make: func(t *trial) bool {
 		for range 3 {
 			t.needs(codec.TypeFloat32, "room", nil)
 		}
@@ -254,14 +252,14 @@ var mistakes = []mistake{
 		p.Scaling = scaling.Scaling{}
 		return t.is(p)
 	}},
-	{name: "all addresses one too high", kind: weigh.Address, make: func(t *trial) bool {
+	{name: "all addresses one too high", code: diagnose.AddressShifted, make: func(t *trial) bool {
 		for i := range t.points {
 			t.points[i].Address.Offset++
 			t.wrong[t.points[i].Tag] = true
 		}
 		return true
 	}},
-	{name: "all addresses one too low", kind: weigh.Address, make: func(t *trial) bool {
+	{name: "all addresses one too low", code: diagnose.AddressShifted, make: func(t *trial) bool {
 		if t.points[0].Address.Offset == 0 {
 			return false
 		}
@@ -271,12 +269,12 @@ var mistakes = []mistake{
 		}
 		return true
 	}},
-	{name: "one address of a pair off", kind: weigh.Address, make: func(t *trial) bool {
+	{name: "one address of a pair off", code: diagnose.AddressShifted, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		p.Address.Offset += uint16(1 - 2*t.rng.IntN(2))
 		return t.is(p)
 	}},
-	{name: "a block of addresses off", kind: weigh.Address, make: func(t *trial) bool {
+	{name: "a block of addresses off", code: diagnose.AddressShifted, make: func(t *trial) bool {
 		from := 0
 		for range 4 {
 			p := t.needs(codec.TypeFloat32, t.moving(), nil)
@@ -310,22 +308,9 @@ func newTrial(seed uint64, kind int) *trial {
 		if kind < 0 {
 			return t
 		}
-		t.kind = mistakes[kind].kind
+		t.code = mistakes[kind].code
 		if mistakes[kind].make(t) {
 			return t
 		}
 	}
-}
-
-// right reports whether values are those that the device has.
-func right(values []float64, truth []float64) bool {
-	if len(values) != len(truth) || len(values) == 0 {
-		return false
-	}
-	for i, v := range values {
-		if math.Abs(v-truth[i]) > 0.02*max(math.Abs(truth[i]), 0.05) {
-			return false
-		}
-	}
-	return true
 }

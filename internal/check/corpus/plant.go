@@ -8,6 +8,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/scaling"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 )
 
 // kindOf is a kind of quantity in a plant: how large it is, and how it moves.
@@ -50,12 +51,36 @@ var quantities = []quantity{
 // process is a quantity of a plant as it goes.
 type process struct {
 	quantity
-	rng    *rand.Rand
-	level  float64 // where it is without noise
-	slope  float64
-	left   int // seconds with that slope
-	noise  float64
-	paused bool
+	rng   *rand.Rand
+	level float64 // where it is without noise
+	slope float64
+	left  int // seconds with that slope
+	noise float64
+	event *event // what goes on, in a day
+}
+
+// event is something that a plant goes through, and is healthy.
+type event struct {
+	kind happening
+	left int // seconds
+	was  float64
+}
+
+type happening int
+
+// What plants go through.
+const (
+	stopped    happening = iota // nothing flows, turns or draws current
+	gusty                       // it moves by much more than usual
+	dosed                       // something comes in pulses
+	calibrated                  // somebody works on the sensor: it stands, goes to its ends, and comes back
+)
+
+// happen lets something begin at times, in a simulated day.
+func (p *process) happen() {
+	if p.event == nil && !p.total && !p.steps && p.rng.IntN(2*3600) == 0 {
+		p.event = &event{happening(p.rng.IntN(4)), 60 + p.rng.IntN(1800), p.level}
+	}
 }
 
 func newProcess(q quantity, rng *rand.Rand) *process {
@@ -96,6 +121,24 @@ func (p *process) next() float64 {
 		p.slope, p.level = -p.slope, min(max(p.level, p.low), p.high)
 	}
 	size := max(math.Abs(p.level), 0.02*(p.high-p.low))
+	if e := p.event; e != nil {
+		if e.left--; e.left <= 0 {
+			p.event = nil
+		}
+		switch rests := map[string]bool{"flow": true, "current": true, "power": true, "speed": true, "pressure": true}[p.name]; {
+		case e.kind == stopped && rests:
+			if e.was *= 0.8; e.was < 0.001*p.low {
+				return 0
+			}
+			return e.was
+		case e.kind == gusty:
+			return p.level + 6*p.noise*size*p.rng.NormFloat64()
+		case e.kind == dosed && rests && e.left%20 < 5:
+			return p.high * (1 + 0.02*p.rng.NormFloat64())
+		case e.kind == calibrated && p.span[1] != 0:
+			return p.span[0] + (p.span[1]-p.span[0])*(float64(e.left/60%3)/2+0.0002*p.rng.NormFloat64()) // no calibrator is quite still
+		}
+	}
 	return p.level + p.noise*size*p.rng.NormFloat64()
 }
 
@@ -223,4 +266,23 @@ func (p *plant) put(t *truth, value float64) {
 	for i, w := range words {
 		p.words[int(t.Address.Offset)+i] = w
 	}
+}
+
+// aDay lets a healthy plant run for a simulated day, and gives what was said of it first, and when.
+func aDay(seed uint64) (second int, list []diagnose.Finding) {
+	t := newTrial(seed, -1)
+	w := newWatcher(t.set, t.points)
+	for second = range 24 * 3600 {
+		for _, x := range t.plant.points {
+			x.process.happen()
+		}
+		t.tick()
+		w.see(t.words)
+		if second%20 == 19 || second < 120 && second%weighEvery == weighEvery-1 {
+			if list, _ := w.findings(); len(list) > 0 {
+				return second, list
+			}
+		}
+	}
+	return second, nil
 }

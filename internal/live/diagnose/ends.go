@@ -46,7 +46,7 @@ func EndCode(p site.Point, v codec.Value) string {
 		return ""
 	}
 	for _, end := range typeEnds[p.Type] {
-		if number != end {
+		if raw := p.Scaling.Raw; number != end || raw != nil && (raw[0] == end || raw[1] == end) { // which is the end of its range, then
 			continue
 		}
 		if p.Type == codec.TypeInt16 || p.Type == codec.TypeUint16 {

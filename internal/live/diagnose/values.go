@@ -35,8 +35,9 @@ type Movement struct {
 	longest uint16 // seconds between two moves
 	moves   uint16
 	swaps   uint8
-	orderly uint8 // looks in a row that found a word where it was, or in the other place
-	fell    bool  // other than to zero, as a counter does that is reset; a bool also to that
+	orderly uint8  // looks in a row that found a word where it was, or in the other place
+	shy     uint16 // moves by the least that a whole number can make
+	fell    bool   // other than to zero, as a counter does that is reset; a bool also to that
 }
 
 // What tells a frozen value.
@@ -66,17 +67,18 @@ func (m *Movement) Look(l codec.Layout, words []uint16, sec uint32) {
 		m.longest = max(m.longest, uint16(min(sec-m.moved, math.MaxUint16)))
 		m.moved = sec
 		if m.moves++; m.moves == math.MaxUint16 { // half of the past tells as much
-			m.moves, m.first = m.moves/2, m.first+(sec-m.first)/2
+			m.moves, m.shy, m.first = m.moves/2, m.shy/2, m.first+(sec-m.first)/2
 		}
 	}
 	m.hash = hash
+	was := m.value
 	if moved || !known {
 		m.note(l, words)
 	}
 	if len(words) == 2 && l.Words() == 2 {
 		ends := [2]uint16{words[0], words[1]}
 		if moved {
-			m.places(own(l), ends, sec)
+			m.places(own(l), ends, l.Type == codec.TypeFloat32 && alike(was, m.value), sec)
 		}
 		m.ends = ends
 	}
@@ -89,17 +91,25 @@ func (m *Movement) note(l codec.Layout, words []uint16) {
 		f, _ := v.Float()
 		now = float32(f)
 	}
+	if by := now - m.value; by > -2 && by < 0 && l.Type != codec.TypeBool && l.Type != codec.TypeFloat32 && l.Type != codec.TypeFloat64 {
+		m.shy = min(m.shy+1, math.MaxUint16-1)
+	}
 	m.fell = m.fell || now < m.value && (now != 0 || l.Type == codec.TypeBool)
 	m.value = now
 }
 
+// alike reports whether two values have much the same magnitude, as those with their words in different orders have not.
+func alike(a, b float32) bool {
+	return max(a, -a) < 1000*max(b, -b) && max(b, -b) < 1000*max(a, -a)
+}
+
 // places notes whether the words of a value changed places. That tells something of values alone whose upper word can be told from
 // the lower one, as it cannot while a value wavers about zero.
-func (m *Movement) places(o codec.Order, ends [2]uint16, sec uint32) {
+func (m *Movement) places(o codec.Order, ends [2]uint16, alike bool, sec uint32) {
 	top, bottom := o.Ends(ends[0], ends[1])
 	wasTop, wasBottom := o.Ends(m.ends[0], m.ends[1])
 	stay := near(top, wasTop) || near(bottom, wasBottom)
-	swap := !stay && (near(bottom, wasTop) || near(top, wasBottom))
+	swap := !stay && !alike && (near(bottom, wasTop) || near(top, wasBottom))
 	if swap && m.orderly >= orderlyLooks {
 		m.swaps, m.swapped = min(m.swaps+1, most), uint16(sec)
 	}
@@ -131,7 +141,8 @@ func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
 	// What rests now and then, as a gate or a pump does, is not frozen: it must have moved all the time, and for longer
 	// than it has been still.
 	still, span := sec-m.moved, m.moved-m.first
-	if lively && m.moves >= fewMoves && still > frozenTimes*uint32(m.longest) && still > frozenAfter && span > max(2*frozenAfter, still) {
+	// One that wavers by its least step may as well come to rest.
+	if lively && m.moves >= fewMoves && m.shy <= m.moves/4 && still > frozenTimes*uint32(m.longest) && still > frozenAfter && span > max(2*frozenAfter, still) {
 		p.Frozen, p.Rose, p.Zero = true, !m.fell, m.value == 0 && l.Type != codec.TypeBool
 		p.Still, p.Typical = time.Duration(still)*time.Second, time.Duration(span)*time.Second/time.Duration(m.moves)
 	}

@@ -19,13 +19,18 @@ const (
 type weighed struct {
 	began time.Time
 	due   time.Time
+	past  weigh.History // of those who weigh it alone
 	list  []weigh.Explanation
 }
 
 // misread weighs the values of the stations that are due, and gives what explains those of all.
 func (e *Engine) misread(now time.Time) (all []weigh.Explanation) {
 	e.mu.Lock()
-	stations := map[string][]*table.Slot{}
+	type station struct {
+		*weighed
+		slots []*table.Slot
+	}
+	var stations []station
 	for name, slots := range e.slots {
 		w := e.weighed[name]
 		if w == nil {
@@ -33,7 +38,7 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation) {
 			e.weighed[name] = w
 		}
 		if w.standing(slots); !now.Before(w.due) && len(stations) < mostWeighed {
-			stations[name] = slots
+			stations = append(stations, station{w, slots})
 		}
 	}
 	for name := range e.weighed {
@@ -42,14 +47,12 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation) {
 		}
 	}
 	e.mu.Unlock()
-	for name, slots := range stations {
-		list := weigh.Station(table.Signals(slots, e.units))
+	for _, st := range stations {
+		list := st.past.Weigh(table.Signals(st.slots, e.units), uint32(now.Unix()))
 		e.mu.Lock()
-		if w := e.weighed[name]; w != nil {
-			w.list, w.due = list, now.Add(weighOften)
-			if now.Sub(w.began) < newFor {
-				w.due = now.Add(weighNew)
-			}
+		st.list, st.due = list, now.Add(weighOften)
+		if now.Sub(st.began) < newFor {
+			st.due = now.Add(weighNew)
 		}
 		e.mu.Unlock()
 	}

@@ -52,6 +52,9 @@ func (s *Signal) fit(r Reading, values []float64) (f Fit) {
 		f.Magnitude -= decades(good)
 	}
 	f.Motion = s.Expect.motion(c)
+	if f.Magnitude > -beyondUsual && l.Words() == 1 { // there are such processes
+		f.Motion = max(f.Motion, -mostWild)
+	}
 	if l.Type == codec.TypeFloat32 {
 		f.Motion += s.carries(r, l)
 	}
@@ -200,6 +203,7 @@ const (
 	calm, lively, wild = 0.02, 0.12, 0.3 // of what is usual, by half of the steps
 	smallest           = 0.02            // of that, below which steps are not larger for it
 	mostSteps          = 10.0            // that count
+	mostWild           = 3.0             // by which values within their range are doubted for how they move
 )
 
 func (e Expect) motion(c moves) float64 {

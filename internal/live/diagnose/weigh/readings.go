@@ -12,9 +12,10 @@ import (
 const (
 	costWords        = 2.6 // words in the other order
 	costBytes        = 3.4 // bytes, too
-	costSign         = 2.8
+	costSwapped      = 2.6 // those of a single register
+	costSign         = 1.8
 	costType         = 3.2
-	costWidth        = 4.0
+	costWidth        = 2.9
 	costBCD          = 4.0
 	costShift        = 3.0 // one register
 	costFar          = 4.6 // two
@@ -22,7 +23,7 @@ const (
 	costPower        = 0.5
 	costSpan         = 3.8
 	costOffset       = 3.8
-	costConvert      = 3.6
+	costConvert      = 2.4
 	costRarer        = 0.12 // of the ranges that devices have, for each that is more usual
 	costUnlikely     = 1.5  // where nothing points to it
 	costLow, mostLow = 0.6, 3.0
@@ -30,9 +31,12 @@ const (
 
 // cost is that of a reading instead of the own one.
 func (s *Signal) cost(r Reading) (c float64) {
+	c = s.trust
 	if r.Order != "" {
 		if s.Layout.Words() > 1 && r.Order == reversed(own(s.Layout.Order)) {
 			c += costWords
+		} else if s.Layout.Words() == 1 {
+			c += costSwapped
 		} else {
 			c += costBytes
 		}
@@ -49,7 +53,7 @@ func (s *Signal) cost(r Reading) (c float64) {
 		default:
 			c += costType
 		}
-		if s.Expect.known() && !s.Expect.Total {
+		if s.Expect.known() && !s.Expect.Total && float(before.Type) != float(after.Type) {
 			c += s.low(r) / 2
 		}
 	}
@@ -118,13 +122,6 @@ func reversed(o codec.Order) codec.Order {
 	return codec.BADC
 }
 
-func changes(does bool) int {
-	if does {
-		return 1
-	}
-	return 0
-}
-
 // swapped is an order of two bytes that is the other one.
 func swapped(o codec.Order) codec.Order {
 	if own(o) == codec.BADC || o == codec.DCBA {
@@ -133,18 +130,27 @@ func swapped(o codec.Order) codec.Order {
 	return codec.BADC
 }
 
-// alternatives are the readings that a signal may have instead of its own.
-func (s *Signal) alternatives() (list []Reading) {
+// alternatives are the readings that a signal may have instead of its own, the more usual first.
+func (s *Signal) alternatives() []Reading {
+	list := s.others()
+	costs := make(map[Reading]float64, len(list))
+	for _, r := range list {
+		if s.Values(r) != nil {
+			costs[r] = s.cost(r)
+		}
+	}
+	list = slices.DeleteFunc(list, func(r Reading) bool { _, known := costs[r]; return !known })
+	slices.SortStableFunc(list, func(a, b Reading) int { return cmp.Compare(costs[a], costs[b]) })
+	return list
+}
+
+func (s *Signal) others() (list []Reading) {
 	list = append(list, s.scalings()...)
 	if s.Area == nil {
 		return list
 	}
 	t, o := s.Layout.Type, own(s.Layout.Order)
 	others := func(types []codec.Type, orders []codec.Order, by ...int) {
-		types = slices.Clone(types)
-		slices.SortStableFunc(types, func(a, b codec.Type) int { // of readings that give the same values, the one that changes less
-			return cmp.Compare(changes(a != t), changes(b != t))
-		})
 		for _, b := range by {
 			for _, other := range types {
 				for _, order := range orders {

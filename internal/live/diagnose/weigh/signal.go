@@ -30,7 +30,8 @@ type Signal struct {
 	Secs     []uint32
 	Numbers  []float64 // raw values at Secs, where there are no registers
 
-	skip []bool // the moments at which the device gave no value
+	skip  []bool  // the moments at which the device gave no value
+	trust float64 // that it is set right, in the logarithm of a likelihood
 }
 
 // Expect is what is known beforehand about a value. The zero Expect knows nothing.

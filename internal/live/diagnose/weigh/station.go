@@ -33,6 +33,8 @@ const (
 	nearBy     = 0.05 // a certainty from which a runner-up is one
 	leastSeen  = 6    // moments
 	costTaken  = 2.5  // of a register that is another point's
+	costAlone  = 0.8  // of one address that is off, where
+	fewFine    = 2    // others are not
 	costEmpty  = 3.0  // and hold nothing
 	costStill  = 3.0  // of registers that rest, where those that it has move
 )
@@ -281,11 +283,24 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 	for _, i := range group {
 		total += gains[i] - w.clash(r, i, group)
 	}
+	if r.By != 0 && len(group) == 1 && w.fine(group[0]) >= fewFine {
+		total -= costAlone
+	}
 	more := another
 	if kept > 0 {
 		more = apart
 	}
 	return total - w.all[group[0]].cost(r) - more*float64(len(group)-1), group
+}
+
+// fine is how many other points of the area of a point are right where they are.
+func (w *weighing) fine(i int) (n int) {
+	for k, o := range w.all {
+		if k != i && o.Area == w.all[i].Area && o.own.Doubt() < doubtful {
+			n++
+		}
+	}
+	return n
 }
 
 // totalOf is what a mistake explains of given points.
@@ -391,13 +406,17 @@ func (p *weighed) gain(r Reading) (float64, bool) {
 	if values == nil {
 		return 0, false
 	}
-	return p.fit(r, values).Sum() - p.own.Sum(), true
+	then, own := p.fit(r, values), p.own
+	if r.Offset != 0 || r.Convert != NoConversion { // under which it moves as before
+		then.Motion, own.Motion = 0, 0
+	}
+	return then.Sum() - own.Sum(), true
 }
 
 // odd are the points that fit so badly that something unknown is likelier.
 func (w *weighing) odd(left []bool) (gain float64, list []int) {
 	for i, p := range w.all {
-		if g := oddFit - p.own.Sum(); left[i] && g > 0 {
+		if g := oddFit - p.own.Sum() - p.trust; left[i] && g > 0 {
 			gain += g
 			list = append(list, i)
 		}
