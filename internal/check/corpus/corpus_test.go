@@ -16,7 +16,11 @@ func TestMistakesAreFound(t *testing.T) {
 	for kind, m := range mistakes {
 		hits := 0
 		for i := range each {
-			v := newTrial(testSeed+uint64(i*len(mistakes)+kind), kind).judge(30)
+			seconds := 30
+			if m.slow {
+				seconds = 190
+			}
+			v := newTrial(testSeed+uint64(i*len(mistakes)+kind), kind).judge(seconds)
 			if v.outcome == hit {
 				hits++
 			}

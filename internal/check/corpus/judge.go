@@ -71,12 +71,13 @@ func (w *watcher) see(registers map[int]uint16) {
 
 // findings are what stands now.
 func (w *watcher) findings() ([]diagnose.Finding, []weigh.Explanation) {
-	list := w.past.Weigh(table.Signals(w.slots, units), uint32(w.now.Unix()))
+	signals, sec := table.Signals(w.slots, units), uint32(w.now.Unix())
+	list := w.past.Weigh(signals, sec)
 	link := site.NewLink()
 	link.Name = w.set.Link
 	return diagnose.Find(diagnose.Evidence{
 		Links: []diagnose.Link{{Link: link, Up: true}}, Stations: []diagnose.Station{{Station: w.set, Answering: true, OtherUnit: -1}},
-		Points: w.table.Evidence(w.now), Misread: list,
+		Points: w.table.Evidence(w.now), Misread: list, Failing: w.past.Faults(signals, sec),
 	}), list
 }
 

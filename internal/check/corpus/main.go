@@ -46,6 +46,9 @@ type tally struct {
 
 func (y *tally) mistake(seed uint64, kind, seconds int) {
 	t := newTrial(seed, kind)
+	if mistakes[kind].slow {
+		seconds += 160
+	}
 	v := t.judge(seconds)
 	y.counts[kind][v.outcome]++
 	if len(v.list) > 0 {

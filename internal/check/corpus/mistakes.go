@@ -25,6 +25,7 @@ type trial struct {
 type mistake struct {
 	name string
 	code diagnose.Code
+	slow bool   // it shows itself within 90 s from when it begins
 	why  string // why nobody can tell it, when that is so
 	make func(*trial) bool
 }
@@ -293,6 +294,127 @@ var mistakes = []mistake{
 			t.wrong[t.points[i].Tag] = true
 		}
 		return true
+	}},
+	{name: "64 bits read as 32", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+		p := t.needs(codec.TypeFloat64, t.moving("flow", "temperature", "speed"), nil)
+		p.Type = codec.TypeFloat32
+		return t.is(p)
+	}},
+	{name: "64-bit whole number read as floating-point value", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+		p := t.needs(codec.TypeUint64, "energy", by(0.001))
+		p.Type = codec.TypeFloat64
+		return t.is(p)
+	}},
+	{name: "32 bits with sign read without", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+		p := t.needs(codec.TypeInt32, "outside", func(x *truth) { by(0.001)(x); x.process.level = -3 + 2*t.rng.Float64() })
+		p.Type = codec.TypeUint32
+		return t.is(p)
+	}},
+	{name: "BCD of 32 bits read as binary", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+		p := t.needs(codec.TypeBCD32, "flow", by(0.01))
+		p.Type = codec.TypeUint32
+		return t.is(p)
+	}},
+	{name: "a text read as number", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+		p := t.needs(codec.TypeUint16, "status", func(x *truth) { x.Unit = "" })
+		text := []string{"PUMP 2 NORTH", "FLOWMETER", "rev 4.1 gate", "Tank level A"}[t.rng.IntN(4)]
+		at, i := int(p.Address.Offset), len(t.points)-1
+		t.needs(codec.TypeFloat32, "level", nil) // behind the text, so that all of it is read
+		t.points[i+1].Address.Offset = uint16(at + 8)
+		t.plant.points[i+1].Address = t.points[i+1].Address
+		p = &t.points[i]
+		t.spoil = append(t.spoil, func(int) {
+			for i := 0; i < len(text); i += 2 {
+				w := uint16(text[i]) << 8
+				if i+1 < len(text) {
+					w |= uint16(text[i+1])
+				}
+				t.words[at+i/2] = w
+			}
+		})
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "two registers too far", code: diagnose.AddressShifted, make: func(t *trial) bool {
+		for i := range t.points {
+			t.points[i].Address.Offset += 2
+			t.wrong[t.points[i].Tag] = true
+		}
+		return true
+	}},
+	{name: "an address copied and not changed", code: diagnose.AddressDoubled, make: func(t *trial) bool {
+		t.needs(codec.TypeFloat32, "flow", nil)
+		p := t.needs(codec.TypeFloat32, "flow", nil)
+		p.Address = t.points[len(t.points)-2].Address
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "a failed sensor: an end of the type", code: diagnose.EndOfType, make: func(t *trial) bool {
+		p := t.needs(codec.TypeInt16, t.moving("temperature", "level"), by([]float64{0.1, 0.01}[t.rng.IntN(2)]))
+		code, at := []uint16{0x8000, 0x7FFF}[t.rng.IntN(2)], int(p.Address.Offset)
+		t.spoil = append(t.spoil, func(int) { t.words[at] = code })
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "a sensor that never moves beside others that do", code: diagnose.ValueStands, slow: true, make: func(t *trial) bool {
+		for range 4 {
+			t.needs(codec.TypeFloat32, "temperature", nil)
+		}
+		p := t.needs(codec.TypeFloat32, "temperature", nil)
+		x := t.plant.points[len(t.plant.points)-1]
+		x.process.steps = true
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "a value that froze", code: diagnose.ValueFrozen, slow: true, make: func(t *trial) bool {
+		p := t.needs(codec.TypeFloat32, t.moving("temperature", "pressure", "level"), nil)
+		at := int(p.Address.Offset)
+		var then [2]uint16
+		t.spoil = append(t.spoil, func(second int) {
+			if second == 100 {
+				then = [2]uint16{t.words[at], t.words[at+1]}
+			}
+			if second >= 100 {
+				t.words[at], t.words[at+1] = then[0], then[1]
+			}
+		})
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "a counter that was reset", code: diagnose.CounterFellBack, make: func(t *trial) bool {
+		p := t.needs(codec.TypeUint32, "energy", by(0.001))
+		x := t.plant.points[len(t.plant.points)-1]
+		t.spoil = append(t.spoil, func(second int) {
+			if second == 18 {
+				x.process.level = 0
+			}
+		})
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "a clock as a value", code: diagnose.ClockAsValue, slow: true, make: func(t *trial) bool {
+		p := t.needs(codec.TypeUint32, "flow", plainly)
+		at, began := int(p.Address.Offset), uint32(1_700_000+t.rng.IntN(1_000_000))
+		t.spoil = append(t.spoil, func(second int) {
+			words, err := p.Layout(t.station).Encode(codec.UintValue(uint64(began) + uint64(second)))
+			if err != nil {
+				panic(err)
+			}
+			t.words[at], t.words[at+1] = words[0], words[1]
+		})
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "words that change places", code: diagnose.WordOrder, make: func(t *trial) bool {
+		p := t.needs(codec.TypeFloat32, t.moving("temperature", "flow"), nil)
+		at := int(p.Address.Offset)
+		t.spoil = append(t.spoil, func(second int) {
+			if second%5 > 2 {
+				t.words[at], t.words[at+1] = t.words[at+1], t.words[at]
+			}
+		})
+		t.device = true
+		return t.is(p)
 	}},
 }
 

@@ -64,14 +64,18 @@ const (
 
 // The codes of points.
 const (
-	WordOrder      Code = "word-order"
-	AddressShifted Code = "address-shifted"
-	TypeDiffers    Code = "type-differs"
-	ScalingDiffers Code = "scaling-differs"
-	ValueOdd       Code = "value-odd"
-	NothingGood    Code = "nothing-good"
-	EndOfType      Code = "end-of-type"
-	ValueFrozen    Code = "value-frozen"
+	WordOrder       Code = "word-order"
+	AddressShifted  Code = "address-shifted"
+	TypeDiffers     Code = "type-differs"
+	ScalingDiffers  Code = "scaling-differs"
+	ValueOdd        Code = "value-odd"
+	CounterFellBack Code = "counter-fell"
+	ClockAsValue    Code = "clock-as-value"
+	ValueStands     Code = "value-stands"
+	AddressDoubled  Code = "address-doubled"
+	NothingGood     Code = "nothing-good"
+	EndOfType       Code = "end-of-type"
+	ValueFrozen     Code = "value-frozen"
 )
 
 // Finding is a conclusion.
@@ -221,6 +225,7 @@ type Evidence struct {
 	Stations []Station
 	Points   []Point
 	Misread  []weigh.Explanation // of the values of stations
+	Failing  []weigh.Fault       // values that fail whatever their reading is
 }
 
 // enough is how many times something must have been seen in the last minute to count.
@@ -257,6 +262,7 @@ func Find(e Evidence) []Finding {
 		f.shared(l)
 	}
 	f.misread(e.Misread, e.Points)
+	f.failing(e.Failing)
 	f.points(e.Points)
 	f.nothingGood(e)
 	slices.SortStableFunc(f.list, func(a, b Finding) int {

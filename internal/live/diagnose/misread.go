@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose/weigh"
@@ -98,6 +99,9 @@ func seenOf(s *weigh.Signal, r weigh.Reading, among bool) string {
 
 // shown is the newest value under a reading.
 func shown(s *weigh.Signal, r weigh.Reading) string {
+	if text := s.Text(r); text != "" {
+		return strconv.Quote(text)
+	}
 	v := s.Values(r)
 	if len(v) == 0 || math.IsNaN(v[len(v)-1]) {
 		return "no value"
@@ -115,6 +119,35 @@ func shown(s *weigh.Signal, r weigh.Reading) string {
 		}
 	}
 	return strings.TrimSpace(text + " " + s.Point.Unit)
+}
+
+// failing makes findings of values that fail whatever their reading is.
+func (f *finder) failing(list []weigh.Fault) {
+	for _, x := range list {
+		tag, station := x.Point.Point.Tag, x.Point.Point.Station
+		if f.covered[station] {
+			continue
+		}
+		now := shown(x.Point, weigh.Reading{})
+		switch x.Failing {
+		case weigh.CounterFell:
+			f.add(site.KindPoint, tag, CounterFellBack, 0.8, because("counter-fell", "before", plain(x.Before), "after", plain(x.After)),
+				[]string{fmt.Sprintf("it counts in %s, and fell from %s to %s; it shows %s", x.Point.Point.Unit, plain(x.Before), plain(x.After), now)},
+				say("see whether the device was restarted or its counter reset"), say("if it falls again and again: two devices may answer for one, or the counter is one of a period"))
+		case weigh.IsClock:
+			f.add(site.KindPoint, tag, ClockAsValue, 0.85, because("clock-as-value", "unit", x.Point.Point.Unit), []string{"it shows " + now + ", and goes on by one each second"},
+				say("compare its address with the manual: it reads a clock or a counter of seconds"))
+		case weigh.Stands:
+			certainty := min(0.5+0.05*float64(x.Seconds)/60, 0.8)
+			f.add(site.KindPoint, tag, ValueStands, math.Floor(100*certainty)/100, because("value-stands", "shown", now),
+				[]string{fmt.Sprintf("it has shown %s for %s, since it was read first, while all others of its kind on the station move", now, time.Duration(x.Seconds)*time.Second)},
+				say("compare with the device's own display"), say("see whether its sensor is connected, or the channel is in simulation"), say("compare its address with the manual: it may be that of a setting or a limit"))
+		case weigh.Doubled:
+			f.add(site.KindPoint, tag, AddressDoubled, 0.7, because("address-doubled", "address", x.Point.Point.Address.String(), "other", x.Other),
+				[]string{fmt.Sprintf("%s and %s both read %s of station %s", x.Other, tag, x.Point.Point.Address, station)},
+				say("compare both addresses with the manual: one was copied and not changed"))
+		}
+	}
 }
 
 // doubts is what speaks against the value of a point as it is.
@@ -182,6 +215,15 @@ func fieldsOf(s *weigh.Signal, r weigh.Reading) map[string]any {
 	fields := map[string]any{}
 	if r.Type != "" {
 		fields["type"] = string(r.Type)
+	}
+	if r.Length != 0 {
+		fields["length"] = r.Length
+		if s.Point.Range != nil {
+			fields["range"] = nil
+		}
+		if !s.Point.Scaling.IsZero() {
+			fields["scaling"] = nil
+		}
 	}
 	if r.Order != "" {
 		fields["order"] = string(r.Order)

@@ -46,7 +46,8 @@ func (e *Engine) conclude(now time.Time) {
 		all.Links = append(all.Links, l)
 		all.Stations = append(all.Stations, stations...)
 	}
-	all.Points, all.Misread = e.table.Evidence(now), e.misread(now)
+	all.Points = e.table.Evidence(now)
+	all.Misread, all.Failing = e.misread(now)
 	list := diagnose.Find(all)
 	e.mu.Lock()
 	defer e.mu.Unlock()

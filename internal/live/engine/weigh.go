@@ -21,10 +21,11 @@ type weighed struct {
 	due   time.Time
 	past  weigh.History // of those who weigh it alone
 	list  []weigh.Explanation
+	fails []weigh.Fault
 }
 
 // misread weighs the values of the stations that are due, and gives what explains those of all.
-func (e *Engine) misread(now time.Time) (all []weigh.Explanation) {
+func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weigh.Fault) {
 	e.mu.Lock()
 	type station struct {
 		*weighed
@@ -48,9 +49,10 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation) {
 	}
 	e.mu.Unlock()
 	for _, st := range stations {
-		list := st.past.Weigh(table.Signals(st.slots, e.units), uint32(now.Unix()))
+		signals, sec := table.Signals(st.slots, e.units), uint32(now.Unix())
+		list, fails := st.past.Weigh(signals, sec), st.past.Faults(signals, sec)
 		e.mu.Lock()
-		st.list, st.due = list, now.Add(weighOften)
+		st.list, st.fails, st.due = list, fails, now.Add(weighOften)
 		if now.Sub(st.began) < newFor {
 			st.due = now.Add(weighNew)
 		}
@@ -60,9 +62,9 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation) {
 	defer e.mu.Unlock()
 	for name, w := range e.weighed {
 		w.standing(e.slots[name])
-		all = append(all, w.list...)
+		all, failing = append(all, w.list...), append(failing, w.fails...)
 	}
-	return all
+	return all, failing
 }
 
 // standing leaves out what is about points that have changed since; they are new then.
@@ -73,9 +75,15 @@ func (w *weighed) standing(slots []*table.Slot) {
 			kept = append(kept, x)
 		}
 	}
-	if len(kept) < len(w.list) {
+	fails := w.fails[:0:0]
+	for _, x := range w.fails {
+		if stands(weigh.Explanation{Points: []*weigh.Signal{x.Point}}, slots) {
+			fails = append(fails, x)
+		}
+	}
+	if len(kept) < len(w.list) || len(fails) < len(w.fails) {
 		now := time.Now()
-		w.list, w.began, w.due = kept, now, now
+		w.list, w.fails, w.began, w.due = kept, fails, now, now
 	}
 }
 

@@ -50,10 +50,13 @@ func (s *Signal) fit(r Reading, values []float64) (f Fit) {
 	f.Magnitude = s.Expect.magnitude(good, c, l.Type)
 	if float(l.Type) {
 		f.Magnitude -= decades(good)
+		if s.Expect.Total && c.size > 0 && c.size < 1e-20 {
+			f.Magnitude -= 9
+		}
 	}
 	f.Motion = s.Expect.motion(c)
-	if f.Magnitude > -beyondUsual && l.Words() == 1 { // there are such processes
-		f.Motion = max(f.Motion, -mostWild)
+	if f.Magnitude > -beyondUsual { // there are such processes
+		f.Motion = max(f.Motion, -mostWild*float64(min(l.Words()+1, 3))/2)
 	}
 	if l.Type == codec.TypeFloat32 {
 		f.Motion += s.carries(r, l)
@@ -74,6 +77,9 @@ type moves struct {
 }
 
 func course(v []float64) (c moves) {
+	if len(v) == 0 {
+		return c
+	}
 	c.least, c.most = slices.Min(v), slices.Max(v)
 	seen := map[float64]bool{}
 	sizes := make([]float64, len(v))
@@ -250,7 +256,7 @@ func (s *Signal) carries(r Reading, l codec.Layout) float64 {
 		}
 	}
 	slices.Sort(resting)
-	if len(resting) < 3 || resting[len(resting)*3/4] > 1<<14 {
+	if len(resting) < len(steps)+3 || resting[len(resting)*9/10] > 1<<13 {
 		return 0 // it moves by too much at a time
 	}
 	p := 0.0

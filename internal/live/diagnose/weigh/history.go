@@ -2,6 +2,7 @@ package weigh
 
 import (
 	"math"
+	"slices"
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
@@ -14,9 +15,13 @@ type History struct {
 
 // known is a point as it is set, and since when its values fit.
 type known struct {
-	point  *site.Point
-	layout codec.Layout
-	since  uint32
+	point   *site.Point
+	layout  codec.Layout
+	since   uint32
+	began   uint32 // it was seen first
+	moved   bool   // since then
+	last    float64
+	ticking uint32 // since when it counts the seconds; 0: it does not
 }
 
 // What is right for long is trusted: a mistake that was there from the beginning would have shown itself.
@@ -31,7 +36,12 @@ func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
 	for _, s := range signals {
 		k, ok := h.points[s.Point.Tag]
 		if !ok || k.point != s.Point || k.layout != s.Layout {
-			k = known{point: s.Point, layout: s.Layout}
+			k = known{point: s.Point, layout: s.Layout, began: sec, last: math.NaN()}
+		}
+		if v := s.Values(Reading{}); len(v) > 0 {
+			lo, hi := slices.Min(v), slices.Max(v)
+			k.moved = k.moved || lo != hi || !math.IsNaN(k.last) && k.last != v[len(v)-1]
+			k.last = v[len(v)-1]
 		}
 		if k.since == 0 && s.Fit().Doubt() < suspicious {
 			k.since = sec

@@ -16,9 +16,10 @@ const (
 	costSign         = 1.8
 	costType         = 3.2
 	costWidth        = 2.9
+	costLong         = 2.5 // to 64 bits
 	costBCD          = 4.0
 	costShift        = 3.0 // one register
-	costFar          = 4.6 // two
+	costFar          = 3.8 // two
 	costFactor       = 3.2 // ten, the more the further
 	costPower        = 0.5
 	costSpan         = 3.8
@@ -46,6 +47,8 @@ func (s *Signal) cost(r Reading) (c float64) {
 		switch {
 		case r.Type == codec.TypeBCD16 || r.Type == codec.TypeBCD32 || s.Layout.Type == codec.TypeBCD16 || s.Layout.Type == codec.TypeBCD32:
 			c += costBCD
+		case after.Words() == 4 && before.Words() < 4:
+			c += costWidth + costLong
 		case before.Words() != after.Words():
 			c += costWidth
 		case whole(before.Type) && whole(after.Type):
@@ -181,6 +184,7 @@ func (s *Signal) others() (list []Reading) {
 		others([]codec.Type{codec.TypeBCD32}, same, 0)
 		others([]codec.Type{t}, same, -1, 1, -2, 2)
 		others([]codec.Type{codec.TypeUint16, codec.TypeInt16}, same, 0, 1)
+		others([]codec.Type{codec.TypeFloat64, codec.TypeUint64, codec.TypeInt64}, []codec.Order{o, reversed(o)}, 0, -2)
 	case codec.TypeInt64, codec.TypeUint64, codec.TypeFloat64:
 		others([]codec.Type{codec.TypeFloat64, codec.TypeUint64, codec.TypeInt64}, all, 0)
 		others([]codec.Type{t}, same, -1, 1, -2, 2)

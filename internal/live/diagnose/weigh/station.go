@@ -22,21 +22,23 @@ type Explanation struct {
 
 // What makes a mistake worth to be said.
 const (
-	suspicious = 1.2 // a fit worse than that makes a point looked at
-	doubtful   = 0.4 // and one worse than that is no witness for what it has
-	telling    = 0.7 // by which a reading must be better for a point, to count for it
-	another    = 0.5 // what one more point with the same mistake costs
-	apart      = 1.3 // and where others that have the setting from the same place are right with it
-	enoughGain = 0.9
-	oddFit     = -5.5 // of values that no reading explains
-	costOdd    = 3.0
-	nearBy     = 0.05 // a certainty from which a runner-up is one
-	leastSeen  = 6    // moments
-	costTaken  = 2.5  // of a register that is another point's
-	costAlone  = 0.8  // of one address that is off, where
-	fewFine    = 2    // others are not
-	costEmpty  = 3.0  // and hold nothing
-	costStill  = 3.0  // of registers that rest, where those that it has move
+	suspicious  = 1.2 // a fit worse than that makes a point looked at
+	doubtful    = 0.4 // and one worse than that is no witness for what it has
+	telling     = 0.7 // by which a reading must be better for a point, to count for it
+	another     = 0.5 // what one more point with the same mistake costs
+	apart       = 1.3 // and where others that have the setting from the same place are right with it
+	enoughGain  = 0.9
+	oddFit      = -5.5 // of values that no reading explains
+	costOdd     = 3.0
+	textGain    = 6.0 // of registers that are a text
+	textCertain = 0.9
+	nearBy      = 0.05 // a certainty from which a runner-up is one
+	leastSeen   = 6    // moments
+	costTaken   = 2.5  // of a register that is another point's
+	costAlone   = 0.8  // of one address that is off, where
+	fewFine     = 2    // others are not
+	costEmpty   = 3.0  // and hold nothing
+	costStill   = 3.0  // of registers that rest, where those that it has move
 )
 
 // Station weighs all points of a station together: the fewest mistakes that explain the most. The first explanation explains most.
@@ -54,7 +56,14 @@ func Station(signals []*Signal) (list []Explanation) {
 			}
 		}
 		values := s.Values(Reading{})
-		s.skip = failed(values, float(s.Layout.Type))
+		if r, is := s.text(); is && len(values) >= leastSeen {
+			list = append(list, Explanation{Reading: r, Points: []*Signal{s}, Certainty: textCertain, Share: textCertain, Gain: textGain, Why: s.fit(Reading{}, values)})
+			continue
+		}
+		if s.ticks(values) {
+			continue
+		}
+		s.skip = failed(values, float(s.Layout.Type), s.atEnd)
 		if count(s.skip, false) < leastSeen {
 			continue
 		}
@@ -63,7 +72,7 @@ func Station(signals []*Signal) (list []Explanation) {
 		doubted = doubted || f.Doubt() > suspicious
 	}
 	if !doubted {
-		return nil
+		return list
 	}
 	left := make([]bool, len(w.all))
 	w.explained = make([]bool, len(w.all))
@@ -132,14 +141,14 @@ const inARow = 3
 
 // failed tells at which moments a device gave what devices give when they have no value: the same no number, a number beyond all measure, or
 // nines, several times in a row. That says nothing of how the value is to be read.
-func failed(values []float64, float bool) []bool {
+func failed(values []float64, float bool, atEnd func(int) bool) []bool {
 	skip := make([]bool, len(values))
 	for i := 0; i < len(values); {
 		n := i + 1
 		for n < len(values) && math.Float64bits(values[n]) == math.Float64bits(values[i]) {
 			n++
 		}
-		if n-i >= inARow && none(values[i]) && (float || !math.IsNaN(values[i])) {
+		if n-i >= inARow && (none(values[i]) && (float || !math.IsNaN(values[i])) || atEnd(i)) {
 			for k := i; k < n; k++ {
 				skip[k] = true
 			}
@@ -147,6 +156,20 @@ func failed(values []float64, float bool) []bool {
 		i = n
 	}
 	return skip
+}
+
+// atEnd reports whether a whole number was exactly at an end of its type, or of that with or without sign.
+func (s *Signal) atEnd(i int) bool {
+	n := s.Layout.Words()
+	if s.Area == nil || !whole(s.Layout.Type) || n > 2 {
+		return false
+	}
+	w := s.Area.Words[i][s.At : s.At+n]
+	top, bottom := own(s.Layout.Order).Ends(w[0], w[n-1])
+	if n == 1 {
+		return top == 0x8000 || top == 0x7FFF || top == 0xFFFF
+	}
+	return top == 0x8000 && bottom == 0 || (top == 0x7FFF || top == 0xFFFF) && bottom == 0xFFFF
 }
 
 // none reports whether a number is one that devices give for no value.

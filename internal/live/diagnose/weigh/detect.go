@@ -1,0 +1,173 @@
+package weigh
+
+import (
+	"math"
+	"slices"
+	"strings"
+
+	"arithmon/internal/core/codec"
+)
+
+// Failing is what a value does that is no matter of how it is read.
+type Failing uint8
+
+// What values do.
+const (
+	CounterFell Failing = iota + 1 // a total was reset, or ran backwards
+	IsClock                        // it counts the seconds, and is no time
+	Stands                         // it has never moved, though others of its kind do
+	Doubled                        // it has the address of another point of its kind
+)
+
+// Fault is a value that does such a thing.
+type Fault struct {
+	Failing Failing
+	Point   *Signal
+	Other   string  // tag of the other point, or how many others move
+	Before  float64 // value before it fell
+	After   float64
+	Seconds int // for which it has stood
+}
+
+// What tells it.
+const (
+	fewRises   = 6
+	fewTicks   = 8
+	standsFrom = 60 // seconds
+	ticksFor   = 50 // seconds, after it was seen to
+)
+
+// Faults finds values that fail whatever their reading is.
+func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
+	type place struct {
+		space  string
+		at     int
+		layout codec.Layout
+	}
+	places := map[place]*Signal{}
+	for _, s := range signals {
+		values := s.Values(Reading{})
+		if f, ok := s.fell(values); ok {
+			list = append(list, f)
+		}
+		k := h.points[s.Point.Tag]
+		if !s.ticks(values) {
+			k.ticking = 0
+		} else if k.ticking == 0 {
+			k.ticking = sec
+		} else if sec-k.ticking >= ticksFor {
+			list = append(list, Fault{Failing: IsClock, Point: s})
+		}
+		h.points[s.Point.Tag] = k
+		if s.Area == nil {
+			continue
+		}
+		p := place{string(s.Area.Space), s.Area.First + s.At, s.Layout}
+		if other := places[p]; other != nil && copied(other.Point.Tag, s.Point.Tag) {
+			list = append(list, Fault{Failing: Doubled, Point: s, Other: other.Point.Tag})
+		}
+		places[p] = s
+	}
+	return append(list, h.standing(signals, sec)...)
+}
+
+// fell finds out whether a total was set back.
+func (s *Signal) fell(v []float64) (f Fault, ok bool) {
+	if !s.Expect.Total || len(v) < fewRises+2 {
+		return f, false
+	}
+	rises, falls, at := 0, 0, 0
+	for i := 1; i < len(v); i++ {
+		switch {
+		case math.IsNaN(v[i]) || math.IsNaN(v[i-1]):
+			return f, false
+		case v[i] > v[i-1]:
+			rises++
+		case v[i] < v[i-1]:
+			falls, at = falls+1, i
+		}
+	}
+	backwards := rises == 0 && falls >= fewRises && strings.HasSuffix(s.Point.Unit, "h") // a volume may be one that is drawn from
+	reset := falls == 1 && rises >= fewRises && v[at] < v[at-1]/2
+	if !backwards && !reset {
+		return f, false
+	}
+	return Fault{Failing: CounterFell, Point: s, Before: v[max(0, at-1)], After: v[at]}, true
+}
+
+// ticks reports whether a value counts the seconds, and has a unit that is none of time.
+func (s *Signal) ticks(v []float64) bool {
+	secs := s.secs()
+	switch s.Point.Unit {
+	case "", "s", "sec", "ms", "min", "h":
+		return false
+	}
+	if len(v) < fewTicks || len(v) != len(secs) || !whole(s.Layout.Type) || s.Expect.Total { // a counter may go on as fast
+		return false
+	}
+	plain := *s
+	plain.Scale = nil
+	raw := plain.Values(Reading{})
+	exact := 0
+	for i := 1; i < len(raw); i++ {
+		by := raw[i] - raw[i-1]
+		if d := by - float64(secs[i]-secs[i-1]); d < -1 || d > 1 || by <= 0 { // the device's second may begin a little later
+			return false
+		} else if d == 0 {
+			exact++
+		}
+	}
+	return 4*exact >= 3*(len(raw)-1) && secs[len(secs)-1]-secs[0] >= fewTicks
+}
+
+// copied reports whether two tags differ in numbers alone, as those of points that were copied from each other.
+func copied(a, b string) bool {
+	bare := func(tag string) string {
+		return strings.Map(func(r rune) rune {
+			if r >= '0' && r <= '9' {
+				return -1
+			}
+			return r
+		}, tag)
+	}
+	return a != b && bare(a) == bare(b)
+}
+
+// standing finds values that have stood since they were known, while all others of their kind move.
+func (h *History) standing(signals []*Signal, sec uint32) (list []Fault) {
+	type kind struct {
+		unit, name string
+		layout     codec.Layout
+	}
+	kinds := map[kind][]*Signal{}
+	for _, s := range signals {
+		if s.Point.Unit != "" && !s.Expect.Total && !s.Point.Writable {
+			key := kind{s.Point.Unit, stem(s.Point.Tag), s.Layout}
+			kinds[key] = append(kinds[key], s)
+		}
+	}
+	for _, all := range kinds {
+		if len(all) <= fewSiblings {
+			continue
+		}
+		var still []*Signal
+		moving := 0
+		for _, s := range all {
+			v := s.Values(Reading{})
+			switch c := course(slices.DeleteFunc(slices.Clone(v), math.IsNaN)); {
+			case len(v) < leastSeen:
+			case c.distinct >= 4:
+				moving++
+			case c.distinct == 1 && c.most != 0:
+				still = append(still, s)
+			}
+		}
+		if len(still) != 1 || moving < len(all)-1 {
+			continue
+		}
+		if since := h.points[still[0].Point.Tag].began; since != 0 && sec-since >= standsFrom && !h.points[still[0].Point.Tag].moved {
+			list = append(list, Fault{Failing: Stands, Point: still[0], Other: still[0].Point.Unit, Seconds: int(sec - since)})
+		}
+	}
+	return list
+}
