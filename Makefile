@@ -7,7 +7,7 @@ STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 WEB := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 APT = $(if $(filter 0,$(shell id -u)),,sudo -n )apt-get
 
-.PHONY: demo build test unit lint bench shots fuzz trial tools types clean
+.PHONY: demo build test unit lint bench corpus shots fuzz trial tools types clean
 
 ## demo: start Arithmon with the Merrowfen demo and print the console's address
 demo: build
@@ -56,6 +56,10 @@ test: tools build lint unit
 bench:
 	$(GO) test -run '^$$' -bench 'Exchange|Requests100000' -benchtime 2s ./internal/live/driver/modbus ./internal/core/plan
 	$(GO) run ./internal/check/bench
+
+## corpus: commissioning mistakes made at random, and healthy plants for a day, told apart by the diagnosis; CORPUS_SEED changes the plants
+corpus:
+	$(GO) run ./internal/check/corpus -seed $${CORPUS_SEED:-4711000000}
 
 ## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS, TRIAL_ROUNDS, TRIAL_REQUESTS and TRIAL_SECONDS change it
 trial:

@@ -18,7 +18,7 @@ var groups = []struct {
 	{"path", "Prove the path, find devices:", []string{"ports", "probe", "scan"}},
 	{"plant", "Describe the plant:", []string{"link", "station", "point", "apply", "export"}},
 	{"values", "Look at values, write them:", []string{"read", "watch", "write", "lens", "events"}},
-	{"causes", "Find out what is wrong:", []string{"status", "findings", "traffic", "explain"}},
+	{"causes", "Find out what is wrong:", []string{"status", "findings", "traffic", "explain", "units"}},
 	{"record", "What was done, and taking it back:", []string{"changes", "undo", "writes", "backup"}},
 }
 
@@ -80,6 +80,7 @@ var examples = map[string]string{
 	"traffic recording": "arithmon traffic recording",
 	"traffic stop":      "arithmon traffic stop",
 	"explain":           "arithmon explain timeout\narithmon explain word-order",
+	"units":             "arithmon units",
 	"changes":           "arithmon changes\narithmon changes point sallow/gate1/position",
 	"undo":              "arithmon undo 17",
 	"writes":            "arithmon writes\narithmon writes sallow/gate1/open-cmd",

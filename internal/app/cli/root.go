@@ -133,7 +133,7 @@ The other verbs speak to the running service.`,
 	root.SetGlobalNormalizationFunc(kebab)
 	root.AddCommand(a.serve(), a.demo(), a.rig(), a.version())
 	root.AddCommand(a.entities()...)
-	root.AddCommand(a.apply(), a.export(), a.backup(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.explain(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
+	root.AddCommand(a.apply(), a.export(), a.backup(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.explain(), a.units(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
 	root.InitDefaultCompletionCmd()
 	root.InitDefaultHelpCmd()
 	a.completed(root)

@@ -20,11 +20,12 @@ import (
 	"arithmon/internal/app/client"
 	"arithmon/internal/app/service"
 	"arithmon/internal/core/site"
+	"arithmon/internal/core/unit"
 	"arithmon/internal/rig"
 )
 
 func (a *app) serve() *cobra.Command {
-	var dir, listen string
+	var dir, listen, units string
 	var logs logging
 	c := &cobra.Command{
 		Use:   "serve",
@@ -33,7 +34,15 @@ func (a *app) serve() *cobra.Command {
 The first line on stdout is the console's URL, printed once the service answers. Ends with Ctrl-C.`,
 		Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := a.start(c.Context(), dir, listen, nil, logs)
+			options := service.Options{Dir: dir, Listen: listen}
+			if units != "" {
+				own, err := a.readUnits(units)
+				if err != nil {
+					return err
+				}
+				options.Units = unit.BuiltIn().With(own)
+			}
+			s, err := a.start(c.Context(), options, logs)
 			if err != nil {
 				return err
 			}
@@ -46,8 +55,36 @@ The first line on stdout is the console's URL, printed once the service answers.
 	}
 	c.Flags().StringVar(&dir, "data", filepath.Join(home, "arithmon"), "directory of the database; made when it is missing")
 	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
+	c.Flags().StringVar(&units, "units", "", "YAML file of units and what their values are in plants, which comes before the\ndictionary that is built in (arithmon units shows that)")
 	logs.flags(c, "info")
 	return c
+}
+
+// readUnits reads a dictionary of units.
+func (a *app) readUnits(name string) (*unit.Dictionary, error) {
+	data, err := a.readFile(name)
+	if err != nil {
+		return nil, err
+	}
+	d, err := unit.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return d, nil
+}
+
+// units shows the dictionary that is built in.
+func (a *app) units() *cobra.Command {
+	return &cobra.Command{
+		Use:   "units",
+		Short: "Show what values with a unit are in plants",
+		Long: `Show the dictionary of units, as YAML: what values with a unit are in plants, which findings take as evidence and nothing is refused by.
+One of your own in the same form, with some units or all, is given to arithmon serve --units FILE.`,
+		Args: arguments(0, 0, "no arguments"),
+		RunE: func(*cobra.Command, []string) error {
+			_, err := a.Out.Write(unit.Source())
+			return err
+		}}
 }
 
 // logging are the flags that say what is logged on stderr, and how.
@@ -74,12 +111,13 @@ func (l *logging) logger(to io.Writer) (*slog.Logger, error) {
 	return nil, usage("--log-format %s: choose text or json", l.format)
 }
 
-func (a *app) start(ctx context.Context, dir, listen string, devices *rig.Rig, logs logging) (*service.Service, error) {
+func (a *app) start(ctx context.Context, o service.Options, logs logging) (*service.Service, error) {
 	log, err := logs.logger(a.Err)
 	if err != nil {
 		return nil, err
 	}
-	return service.Start(ctx, service.Options{Dir: dir, Listen: listen, Rig: devices, Console: a.Console, Log: log, Version: a.Version})
+	o.Console, o.Log, o.Version = a.Console, log, a.Version
+	return service.Start(ctx, o)
 }
 
 // untilEnd waits for the end of the service or of ctx.
@@ -123,7 +161,7 @@ The first line on stdout is the console's URL. The database is thrown away at th
 				return err
 			}
 			defer devices.Stop()
-			s, err := a.start(c.Context(), dir, listen, devices, logs)
+			s, err := a.start(c.Context(), service.Options{Dir: dir, Listen: listen, Rig: devices}, logs)
 			if err != nil {
 				return err
 			}

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/core/unit"
 	"arithmon/internal/live/control"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
 	modbusdriver "arithmon/internal/live/driver/modbus"
@@ -30,11 +31,12 @@ const DefaultListen = "127.0.0.1:7340"
 
 // Options are what a Service needs.
 type Options struct {
-	Dir     string       // of the database
-	Listen  string       // host:port; port 0 takes a free one
-	Rig     *rig.Rig     // whose faults can be switched through the service; nil for none
-	Console fs.FS        // the built console; nil serves none
-	Log     *slog.Logger // nil discards
+	Dir     string           // of the database
+	Listen  string           // host:port; port 0 takes a free one
+	Rig     *rig.Rig         // whose faults can be switched through the service; nil for none
+	Console fs.FS            // the built console; nil serves none
+	Log     *slog.Logger     // nil discards
+	Units   *unit.Dictionary // what values are in plants; nil: the one that is built in
 	Version string
 }
 
@@ -67,7 +69,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{served: make(chan error, 1), URL: "http://" + listener.Addr().String()}
-	s.Engine = engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log})
+	s.Engine = engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log, Units: o.Units})
 	if s.Store, err = store.Open(ctx, o.Dir, store.Options{Follow: s.Engine.Apply, Log: o.Log}); err != nil {
 		listener.Close()
 		return nil, err

@@ -299,7 +299,7 @@ var mistakes = []mistake{
 		p := t.needs(codec.TypeFloat64, t.moving("flow", "temperature", "speed"), nil)
 		p.Type = codec.TypeFloat32
 		return t.is(p)
-	}},
+	}, why: "the upper half of 64 bits is a plausible value of 32"},
 	{name: "64-bit whole number read as floating-point value", code: diagnose.TypeDiffers, make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint64, "energy", by(0.001))
 		p.Type = codec.TypeFloat64

@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"arithmon/internal/core/document"
@@ -30,6 +31,9 @@ type Dictionary struct {
 
 //go:embed units.yaml
 var builtIn []byte
+
+// Source is the dictionary that comes with the program, as YAML.
+func Source() []byte { return slices.Clone(builtIn) }
 
 // BuiltIn is the dictionary that comes with the program.
 func BuiltIn() *Dictionary {

@@ -11,6 +11,8 @@ import (
 const (
 	weighNew    = 4 * time.Second
 	weighOften  = 20 * time.Second
+	weighRest   = time.Minute // of one that has been right for long
+	restAfter   = 10 * time.Minute
 	newFor      = time.Minute
 	mostWeighed = 100
 )
@@ -53,8 +55,11 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 		list, fails := st.past.Weigh(signals, sec), st.past.Faults(signals, sec)
 		e.mu.Lock()
 		st.list, st.fails, st.due = list, fails, now.Add(weighOften)
-		if now.Sub(st.began) < newFor {
+		switch age := now.Sub(st.began); {
+		case age < newFor:
 			st.due = now.Add(weighNew)
+		case age > restAfter && len(list)+len(fails) == 0:
+			st.due = now.Add(weighRest)
 		}
 		e.mu.Unlock()
 	}

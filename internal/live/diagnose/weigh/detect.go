@@ -2,7 +2,6 @@ package weigh
 
 import (
 	"math"
-	"slices"
 	"strings"
 
 	"arithmon/internal/core/codec"
@@ -50,7 +49,7 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 		if f, ok := s.fell(values); ok {
 			list = append(list, f)
 		}
-		k := h.points[s.Point.Tag]
+		k := h.points[s.Point]
 		if !s.ticks(values) {
 			k.ticking = 0
 		} else if k.ticking == 0 {
@@ -58,7 +57,7 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 		} else if sec-k.ticking >= ticksFor {
 			list = append(list, Fault{Failing: IsClock, Point: s})
 		}
-		h.points[s.Point.Tag] = k
+		h.points[s.Point] = k
 		if s.Area == nil {
 			continue
 		}
@@ -105,10 +104,10 @@ func (s *Signal) ticks(v []float64) bool {
 	if len(v) < fewTicks || len(v) != len(secs) || !whole(s.Layout.Type) || s.Expect.Total { // a counter may go on as fast
 		return false
 	}
-	plain := *s
-	plain.Scale = nil
-	raw := plain.Values(Reading{})
-	exact := 0
+	if !(v[0] != v[1] && v[1] != v[2]) {
+		return false
+	}
+	raw, exact := s.raw(), 0
 	for i := 1; i < len(raw); i++ {
 		by := raw[i] - raw[i-1]
 		if d := by - float64(secs[i]-secs[i-1]); d < -1 || d > 1 || by <= 0 { // the device's second may begin a little later
@@ -133,6 +132,16 @@ func copied(a, b string) bool {
 	return a != b && bare(a) == bare(b)
 }
 
+// changes is how often values changed.
+func changes(v []float64) (n int) {
+	for i := 1; i < len(v); i++ {
+		if v[i] != v[i-1] {
+			n++
+		}
+	}
+	return n
+}
+
 // standing finds values that have stood since they were known, while all others of their kind move.
 func (h *History) standing(signals []*Signal, sec uint32) (list []Fault) {
 	type kind struct {
@@ -154,18 +163,18 @@ func (h *History) standing(signals []*Signal, sec uint32) (list []Fault) {
 		moving := 0
 		for _, s := range all {
 			v := s.Values(Reading{})
-			switch c := course(slices.DeleteFunc(slices.Clone(v), math.IsNaN)); {
+			switch n := changes(v); {
 			case len(v) < leastSeen:
-			case c.distinct >= 4:
+			case n >= 3:
 				moving++
-			case c.distinct == 1 && c.most != 0:
+			case n == 0 && v[0] != 0 && !math.IsNaN(v[0]):
 				still = append(still, s)
 			}
 		}
 		if len(still) != 1 || moving < len(all)-1 {
 			continue
 		}
-		if since := h.points[still[0].Point.Tag].began; since != 0 && sec-since >= standsFrom && !h.points[still[0].Point.Tag].moved {
+		if since := h.points[still[0].Point].began; since != 0 && sec-since >= standsFrom && !h.points[still[0].Point].moved {
 			list = append(list, Fault{Failing: Stands, Point: still[0], Other: still[0].Point.Unit, Seconds: int(sec - since)})
 		}
 	}

@@ -25,12 +25,19 @@ func (f Fit) Doubt() float64 {
 }
 
 // Fit is how well the signal fits as it is set.
-func (s *Signal) Fit() Fit { return s.fit(Reading{}, s.Values(Reading{})) }
+func (s *Signal) Fit() Fit {
+	if s.fits == nil {
+		f := s.fit(Reading{}, s.Values(Reading{}))
+		s.fits = &f
+	}
+	return *s.fits
+}
 
 // fit weighs the values under a reading.
 func (s *Signal) fit(r Reading, values []float64) (f Fit) {
 	l := s.layout(r)
-	good := make([]float64, 0, len(values))
+	var room [32]float64
+	good := room[:0]
 	all := 0
 	for i, v := range values {
 		if s.skip != nil && s.skip[i] {
@@ -71,7 +78,6 @@ type moves struct {
 	least, most float64
 	size        float64   // median magnitude
 	steps       []float64 // that are none, absolute, ascending
-	signed      []float64 // in their order
 	distinct    int
 	falls       int
 }
@@ -81,22 +87,27 @@ func course(v []float64) (c moves) {
 		return c
 	}
 	c.least, c.most = slices.Min(v), slices.Max(v)
-	seen := map[float64]bool{}
-	sizes := make([]float64, len(v))
+	var room, other [32]float64
+	sizes, order := slices.Grow(room[:0], len(v))[:len(v)], slices.Grow(other[:0], len(v))[:len(v)]
+	c.steps = make([]float64, 0, len(v))
 	for i, x := range v {
-		sizes[i] = math.Abs(x)
-		seen[x] = true
+		sizes[i], order[i] = math.Abs(x), x
 		if i > 0 && x != v[i-1] {
-			c.signed = append(c.signed, x-v[i-1])
 			c.steps = append(c.steps, math.Abs(x-v[i-1]))
 			if x < v[i-1] {
 				c.falls++
 			}
 		}
 	}
+	slices.Sort(order)
+	for i, x := range order {
+		if i == 0 || x != order[i-1] {
+			c.distinct++
+		}
+	}
 	slices.Sort(sizes)
 	slices.Sort(c.steps)
-	c.size, c.distinct = sizes[len(sizes)/2], len(seen)
+	c.size = sizes[len(sizes)/2]
 	return c
 }
 
@@ -243,8 +254,9 @@ func (s *Signal) carries(r Reading, l codec.Layout) float64 {
 		return 0
 	}
 	type step struct{ up, by int }
-	var steps []step
-	var resting []int // steps of the lower word while the upper one stays
+	var room [32]step
+	var other [32]int
+	steps, resting := room[:0], other[:0] // resting: steps of the lower word while the upper one stays
 	for i := 1; i < len(s.Area.Words); i++ {
 		top, bottom := l.Order.Ends(s.Area.Words[i][at], s.Area.Words[i][at+1])
 		wasTop, wasBottom := l.Order.Ends(s.Area.Words[i-1][at], s.Area.Words[i-1][at+1])
@@ -301,10 +313,11 @@ func (s *Signal) digits(r Reading, l codec.Layout) float64 {
 		return 0
 	}
 	at := s.At + r.By
-	if at < 0 || at+n > len(s.Area.Words[0]) {
+	if at < 0 || at+n > len(s.Area.Words[0]) || !whole(l.Type) {
 		return 0
 	}
-	seen := map[uint64]bool{}
+	var room [32]uint64
+	all := room[:0]
 	reverse, swap := l.Order == codec.CDAB || l.Order == codec.DCBA, l.Order == codec.BADC || l.Order == codec.DCBA
 	for _, w := range s.Area.Words {
 		x := uint64(0)
@@ -318,12 +331,10 @@ func (s *Signal) digits(r Reading, l codec.Layout) float64 {
 			}
 			x = x<<16 | uint64(word)
 		}
-		seen[x] = true
-	}
-	all := make([]uint64, 0, len(seen))
-	for x := range seen {
 		all = append(all, x)
 	}
+	slices.Sort(all)
+	all = slices.Compact(all)
 	switch l.Type {
 	case codec.TypeInt16, codec.TypeUint16, codec.TypeInt32, codec.TypeUint32:
 		return coarse(all, 8*n) + decimal(all) + edge(all, l.Type)
@@ -383,18 +394,20 @@ func decimal(all []uint64) float64 {
 	if len(all) < fewDistinct {
 		return 0
 	}
-	tens := map[uint64]bool{} // what the digits above the last are
+	tens, before := 0, uint64(math.MaxUint64) // what the digits above the last are; all ascends
 	for _, x := range all {
 		for at := x; at > 0; at >>= 4 {
 			if at&0xF > 9 {
 				return 0
 			}
 		}
-		tens[x>>4] = true
+		if x>>4 != before {
+			tens, before = tens+1, x>>4
+		}
 	}
-	if len(tens) < 2 { // numbers that follow each other may all be short of A
+	if tens < 2 { // numbers that follow each other may all be short of A
 		return 0
 	}
-	p := 0.47 * float64(min(len(all), 3*len(tens)))
+	p := 0.47 * float64(min(len(all), 3*tens))
 	return -min(p, 9)
 }

@@ -10,18 +10,17 @@ import (
 
 // History is what is known of the points of a station from before: how long each has been right as it is set. The zero History knows nothing.
 type History struct {
-	points map[string]known
+	points map[*site.Point]known
 }
 
-// known is a point as it is set, and since when its values fit.
+// known is a point as it is set; times are in seconds since 1970, 0 for never.
 type known struct {
-	point   *site.Point
-	layout  codec.Layout
-	since   uint32
+	layout  uint32 // in short
+	since   uint32 // its values fit
 	began   uint32 // it was seen first
-	moved   bool   // since then
-	last    float64
-	ticking uint32 // since when it counts the seconds; 0: it does not
+	ticking uint32 // since when it counts the seconds
+	last    float32
+	moved   bool // since it was seen first
 }
 
 // What is right for long is trusted: a mistake that was there from the beginning would have shown itself.
@@ -32,16 +31,18 @@ const (
 
 // Weigh weighs the points of a station at a moment, in seconds since 1970, as Station does, with what is known from before.
 func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
-	next := make(map[string]known, len(signals))
+	next := make(map[*site.Point]known, len(signals))
 	for _, s := range signals {
-		k, ok := h.points[s.Point.Tag]
-		if !ok || k.point != s.Point || k.layout != s.Layout {
-			k = known{point: s.Point, layout: s.Layout, began: sec, last: math.NaN()}
+		layout := short(s.Layout)
+		k, ok := h.points[s.Point]
+		if !ok || k.layout != layout {
+			k = known{layout: layout, began: sec, last: float32(math.NaN())}
 		}
 		if v := s.Values(Reading{}); len(v) > 0 {
 			lo, hi := slices.Min(v), slices.Max(v)
-			k.moved = k.moved || lo != hi || !math.IsNaN(k.last) && k.last != v[len(v)-1]
-			k.last = v[len(v)-1]
+			last := float32(v[len(v)-1])
+			k.moved = k.moved || lo != hi || k.last == k.last && k.last != last
+			k.last = last
 		}
 		if k.since == 0 && s.Fit().Doubt() < suspicious {
 			k.since = sec
@@ -49,8 +50,19 @@ func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
 		if k.since != 0 && sec > k.since {
 			s.trust = min(mostTrust, math.Log1p(float64(sec-k.since)/trustAfter))
 		}
-		next[s.Point.Tag] = k
+		next[s.Point] = k
 	}
 	h.points = next
 	return Station(signals)
+}
+
+// short is a layout in few bits.
+func short(l codec.Layout) uint32 {
+	h := uint32(2166136261)
+	for _, part := range [...]string{string(l.Type), string(l.Order)} {
+		for i := range len(part) {
+			h = (h ^ uint32(part[i])) * 16777619
+		}
+	}
+	return (h ^ uint32(l.Length)) * 16777619
 }

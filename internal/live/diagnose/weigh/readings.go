@@ -195,10 +195,8 @@ func (s *Signal) others() (list []Reading) {
 
 // within reports whether the raw values are within a range, or hardly beyond it.
 func (s *Signal) within(span [2]float64) bool {
-	plain := *s
-	plain.Scale = nil
 	by := 0.02 * (span[1] - span[0])
-	for _, raw := range plain.Values(Reading{}) {
+	for _, raw := range s.raw() {
 		if raw < span[0]-by || raw > span[1]+by {
 			return false
 		}

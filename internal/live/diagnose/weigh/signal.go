@@ -30,8 +30,10 @@ type Signal struct {
 	Secs     []uint32
 	Numbers  []float64 // raw values at Secs, where there are no registers
 
-	skip  []bool  // the moments at which the device gave no value
-	trust float64 // that it is set right, in the logarithm of a likelihood
+	own   []float64 // values as it is set, once they were asked for
+	fits  *Fit      // likewise
+	skip  []bool    // the moments at which the device gave no value
+	trust float64   // that it is set right, in the logarithm of a likelihood
 }
 
 // Expect is what is known beforehand about a value. The zero Expect knows nothing.
@@ -144,6 +146,26 @@ func (s *Signal) layout(r Reading) codec.Layout {
 
 // Values are the engineering values under a reading, NaN where the registers give none; nil where they are not known.
 func (s *Signal) Values(r Reading) []float64 {
+	if r != (Reading{}) {
+		return s.values(r)
+	}
+	if s.own == nil {
+		s.own = s.values(r)
+	}
+	return s.own
+}
+
+// raw are the values before they are scaled.
+func (s *Signal) raw() []float64 {
+	if s.Scale == nil {
+		return s.Values(Reading{})
+	}
+	plain := *s
+	plain.Scale = nil
+	return plain.values(Reading{})
+}
+
+func (s *Signal) values(r Reading) []float64 {
 	if s.Area == nil {
 		if r.Type != "" || r.Order != "" || r.By != 0 {
 			return nil

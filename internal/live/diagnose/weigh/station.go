@@ -67,7 +67,10 @@ func Station(signals []*Signal) (list []Explanation) {
 		if count(s.skip, false) < leastSeen {
 			continue
 		}
-		f := s.fit(Reading{}, values)
+		if slices.Contains(s.skip, true) || s.Expect.alike {
+			s.fits = nil
+		}
+		f := s.Fit()
 		w.all = append(w.all, weighed{s, f, values})
 		doubted = doubted || f.Doubt() > suspicious
 	}

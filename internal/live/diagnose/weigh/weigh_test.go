@@ -20,14 +20,14 @@ var units = unit.BuiltIn()
 
 // device is a station whose registers are seen at some moments.
 type device struct {
-	t       *testing.T
+	t       testing.TB
 	area    *weigh.Area
 	signals []*weigh.Signal
 }
 
 const moments = 16
 
-func newDevice(t *testing.T, registers int) *device {
+func newDevice(t testing.TB, registers int) *device {
 	d := &device{t: t, area: &weigh.Area{Space: site.HoldingRegisters}}
 	for i := range moments {
 		d.area.Words, d.area.Secs = append(d.area.Words, make([]uint16, registers)), append(d.area.Secs, uint32(1000+i))
@@ -191,7 +191,7 @@ func TestOneMistakeOfSeveralPoints(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.Equal(t, weigh.Reading{Order: codec.CDAB}, list[0].Reading)
 	assert.Len(t, list[0].Points, 4)
-	assert.Greater(t, list[0].Certainty, 0.99)
+	assert.Greater(t, list[0].Certainty, 0.95)
 }
 
 // All addresses one off are that, and not another order for each.

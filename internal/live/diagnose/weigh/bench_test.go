@@ -1,0 +1,35 @@
+package weigh_test
+
+import (
+	"testing"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose/weigh"
+)
+
+// A healthy station of 50 points, half of them floating-point values, weighed once.
+func BenchmarkStation50(b *testing.B) {
+	d := newDevice(b, 100)
+	for i := range 50 {
+		l := codec.Layout{Type: codec.TypeFloat32}
+		unit := "bar"
+		if i%2 == 1 {
+			l.Type, unit = codec.TypeUint16, ""
+		}
+		d.holds(2*i, l, walk(5+float64(i), 0.2, 0, 100))
+		d.point(site.Point{Type: l.Type, Unit: unit}, 2*i)
+	}
+	var h weigh.History
+	b.ReportAllocs()
+	for i := range b.N {
+		signals := make([]*weigh.Signal, len(d.signals))
+		for k, s := range d.signals { // nothing is known of them from before
+			fresh := *s
+			signals[k] = &fresh
+		}
+		if sec := uint32(2000 + 20*i); h.Weigh(signals, sec) != nil || h.Faults(signals, sec) != nil {
+			b.Fatal("nothing is wrong with it")
+		}
+	}
+}
