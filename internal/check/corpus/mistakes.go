@@ -30,30 +30,6 @@ type mistake struct {
 	make func(*trial) bool
 }
 
-// pick chooses a point that fits.
-func (t *trial) pick(fits func(*site.Point) bool) *site.Point {
-	var list []*site.Point
-	for i := range t.points {
-		if fits(&t.points[i]) {
-			list = append(list, &t.points[i])
-		}
-	}
-	if len(list) == 0 {
-		return nil
-	}
-	p := list[t.rng.IntN(len(list))]
-	return p
-}
-
-func (t *trial) truth(p *site.Point) *truth {
-	for i := range t.points {
-		if &t.points[i] == p {
-			return t.plant.points[i]
-		}
-	}
-	return nil
-}
-
 // needs makes a point of the plant one of a type, with a quantity, and gives it as it is set.
 func (t *trial) needs(typ codec.Type, quantity string, change func(*truth)) *site.Point {
 	i := t.rng.IntN(len(t.points))

@@ -30,6 +30,33 @@ func walk(from, step, least, most float64) func(int) float64 {
 	}
 }
 
+// Words that change places are told in whichever order they stand most.
+func TestWordsThatChangePlaces(t *testing.T) {
+	for _, device := range codec.Orders {
+		l := codec.Layout{Type: codec.TypeFloat32, Order: device}
+		signal := walk(25, 0.5, 20, 30)
+		var m Movement
+		for i := range 400 {
+			w := words(t, l, signal(i))
+			if i%5 == 4 {
+				w[0], w[1] = w[1], w[0]
+			}
+			m.Look(l, w, uint32(1000+2*i))
+		}
+		got := m.Strange(l, 1800, true)
+		assert.Greater(t, got.Swaps, 30, device)
+		f := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Points: []Point{got}})
+		require.Len(t, f, 1)
+		assert.Contains(t, f[0].Cause.String(), "jumps between two magnitudes")
+	}
+	// What comes in pieces of no known length says nothing, and breaks nothing.
+	var m Movement
+	m.Look(codec.Layout{Type: codec.TypeFloat64}, []uint16{1, 2}, 2000)
+	m.Look(codec.Layout{Type: codec.TypeString, Length: 8}, []uint16{1, 2, 3, 4}, 2001)
+	m.Look(codec.Layout{Type: codec.TypeFloat32}, nil, 2002)
+	assert.Empty(t, m.Strange(codec.Layout{Type: codec.TypeFloat32}, 2003, true))
+}
+
 func TestValuesThatStandStill(t *testing.T) {
 	p := func(tag string) Point {
 		return Point{Point: site.Point{Tag: tag, Station: "a"}, Frozen: true, Typical: time.Second, Still: time.Minute}
