@@ -18,6 +18,7 @@ import (
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/engine"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/dissection"
 	"arithmon/internal/record/store"
@@ -31,13 +32,14 @@ var trafficQuery = []parameter{
 
 func (s *Server) findings(c *gin.Context) error {
 	subject := c.Query("subject")
-	list, watching := s.engine.Findings(), s.engine.Watching()
+	list, watching, taken := s.engine.Findings(), s.engine.Watching(), s.engine.Mendings()
 	if subject != "" {
 		now := s.store.Site()
 		if err := known(now, subject, site.KindLink, site.KindStation, site.KindPoint); err != nil {
 			return err
 		}
 		list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !concerns(now, f, subject) })
+		taken = slices.DeleteFunc(taken, func(m engine.Mending) bool { return !concerns(now, m.Finding, subject) })
 		watching = slices.DeleteFunc(watching, func(w diagnose.Watch) bool {
 			return !concerns(now, diagnose.Finding{Kind: site.KindStation, Subject: w.Station}, subject)
 		})
@@ -46,7 +48,7 @@ func (s *Server) findings(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, Findings{each(page, newFinding), each(watching, newWatch), next})
+	c.JSON(http.StatusOK, Findings{each(page, newFinding), each(watching, newWatch), each(taken, newMending), next})
 	return nil
 }
 
@@ -74,7 +76,7 @@ func (s *Server) takeStep(c *gin.Context) error {
 	if faults := node.Decode(&t, none); faults != nil {
 		return faults
 	}
-	step, err := s.stepOf(t)
+	f, step, err := s.stepOf(t)
 	if err != nil {
 		return err
 	}
@@ -104,12 +106,15 @@ func (s *Server) takeStep(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if !t.DryRun {
+		s.engine.Took(f, step.Text)
+	}
 	c.JSON(http.StatusOK, Taken{newStep(step), summary(left, changes, t.DryRun)})
 	return nil
 }
 
 // stepOf is a step of a finding that stands, which is a change of settings: that of a number, from 1, or the first there is.
-func (s *Server) stepOf(t Take) (diagnose.Step, error) {
+func (s *Server) stepOf(t Take) (diagnose.Finding, diagnose.Step, error) {
 	for _, f := range s.engine.Findings() {
 		if f.Code != t.Code || f.Subject != t.Subject {
 			continue
@@ -120,15 +125,15 @@ func (s *Server) stepOf(t Take) (diagnose.Step, error) {
 		}
 		switch {
 		case number == 0:
-			return diagnose.Step{}, fail(http.StatusUnprocessableEntity, "%s of %s: none of its steps is a change of settings", t.Code, t.Subject)
+			return f, diagnose.Step{}, fail(http.StatusUnprocessableEntity, "%s of %s: none of its steps is a change of settings", t.Code, t.Subject)
 		case number < 0 || number > len(f.Next):
-			return diagnose.Step{}, fail(http.StatusBadRequest, "%s of %s has no step %d; its steps are 1 to %d", t.Code, t.Subject, number, len(f.Next))
+			return f, diagnose.Step{}, fail(http.StatusBadRequest, "%s of %s has no step %d; its steps are 1 to %d", t.Code, t.Subject, number, len(f.Next))
 		case len(f.Next[number-1].Changes) == 0:
-			return diagnose.Step{}, fail(http.StatusBadRequest, "step %d of %s of %s is no change of settings: %s", number, t.Code, t.Subject, f.Next[number-1].Text)
+			return f, diagnose.Step{}, fail(http.StatusBadRequest, "step %d of %s of %s is no change of settings: %s", number, t.Code, t.Subject, f.Next[number-1].Text)
 		}
-		return f.Next[number-1], nil
+		return f, f.Next[number-1], nil
 	}
-	return diagnose.Step{}, fail(http.StatusNotFound, "there is no finding %s of %s now; arithmon findings shows what there is", t.Code, t.Subject)
+	return diagnose.Finding{}, diagnose.Step{}, fail(http.StatusNotFound, "there is no finding %s of %s now; arithmon findings shows what there is", t.Code, t.Subject)
 }
 
 // concerns reports whether a finding helps with what is named subject: it is about it, about something on it, or about what it is

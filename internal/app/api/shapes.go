@@ -9,6 +9,7 @@ import (
 	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/engine"
 	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/modbus"
@@ -156,7 +157,23 @@ type ProbeRequest struct {
 type Findings struct {
 	Items    []Finding `json:"items"`
 	Watching []Watch   `json:"watching" doc:"stations without a good point of which too little is known yet to say why"`
+	Taken    []Mending `json:"taken" doc:"steps that were taken within ten minutes, and what came of each, the newest first"`
 	Next     string    `json:"next,omitempty" doc:"cursor of the next page; absent on the last"`
+}
+
+// Mending is a step of a finding that was taken, and what came of it.
+type Mending struct {
+	Code    diagnose.Code    `json:"code"`
+	Subject string           `json:"subject"`
+	Kind    site.Kind        `json:"kind" enum:"link,station,point"`
+	Step    string           `json:"step"`
+	Time    time.Time        `json:"time" doc:"when it was taken"`
+	State   engine.MendState `json:"state" enum:"checking,mended,not-mended"`
+	Text    string           `json:"text"`
+}
+
+func newMending(m engine.Mending) Mending {
+	return Mending{m.Finding.Code, m.Finding.Subject, m.Finding.Kind, m.Step, m.Taken.UTC(), m.State, m.Text}
 }
 
 // Watch is a station that is watched until there is enough evidence.

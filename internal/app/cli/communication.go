@@ -97,6 +97,9 @@ func (a *app) tellFindings(t *table, all api.Findings) {
 		}
 		return
 	}
+	for _, m := range all.Taken {
+		a.tell(t, "", m.Text)
+	}
 	for _, w := range all.Watching {
 		a.tell(t, "", w.Text)
 	}
@@ -104,7 +107,7 @@ func (a *app) tellFindings(t *table, all api.Findings) {
 		t.line("nothing is wrong with communication")
 	}
 	for i, f := range list {
-		if i > 0 || len(all.Watching) > 0 {
+		if i > 0 || len(all.Watching)+len(all.Taken) > 0 {
 			t.line("")
 		}
 		a.tell(t, "", fmt.Sprintf("%s %s: %s (%.0f %% certain, since %s %s)", f.Kind, f.Subject, f.Code, 100*f.Certainty, f.Since.Local().Format(time.TimeOnly), zone()))

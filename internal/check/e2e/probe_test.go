@@ -114,5 +114,12 @@ points: [{tag: level, station: sensor, address: "hr:0"}]
 	assert.Contains(t, f.Cause, "Unit 1 does not answer, while a scan of the link found unit 9.")
 	assert.Contains(t, p.run("findings", "apply", "unit-silent", "sensor").out, "is set to")
 	p.awaitQuality("level", "good")
-	p.until("all is well", func() bool { return p.run("findings").out == "nothing is wrong with communication\n" })
+	p.until("all is well", func() bool {
+		return strings.HasSuffix(p.run("findings").out, "nothing is wrong with communication\n")
+	})
+	p.until("that is said", func() bool { return strings.Contains(p.run("findings").out, "station sensor: mended") })
+	list, err := p.client.FindingsAndWatching(t.Context(), "level")
+	require.NoError(t, err)
+	require.Len(t, list.Taken, 1)
+	assert.Contains(t, list.Taken[0].Text, "its value is good, and nothing speaks against it")
 }

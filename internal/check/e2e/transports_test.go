@@ -14,6 +14,7 @@ import (
 	"arithmon/internal/app/api"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/rig"
 )
 
@@ -68,6 +69,46 @@ func (p *plant) link(transport, framing string, more map[string]any) {
 	add(site.KindPoint, map[string]any{"tag": "level", "station": "one", "address": "hr:9", "type": "float32"})
 	add(site.KindPoint, map[string]any{"tag": "setpoint", "station": "one", "address": "hr:20", "type": "int16", "writable": true})
 	add(site.KindPoint, map[string]any{"tag": "other", "station": "two", "address": "hr:0"})
+}
+
+// A framing that is another is asked for, not guessed, and so is the setting of a line; the first step mends it.
+func TestAnotherFramingIsFound(t *testing.T) {
+	for _, c := range []struct{ is, set string }{{"rtu", "mbap"}, {"ascii", "mbap"}, {"mbap", "rtu"}, {"ascii", "rtu"}, {"mbap", "ascii"}, {"rtu", "ascii"}} {
+		t.Run(c.is+" set as "+c.set, func(t *testing.T) {
+			t.Parallel()
+			p := wired(t, "tcp", c.is, "127.0.0.1:0")
+			p.link("tcp", c.set, nil)
+			f := p.found(diagnose.FramingDiffers, "line")
+			assert.Contains(t, f.Cause, "speaks framing "+c.is+", and the link has "+c.set)
+			assert.Contains(t, f.Evidence[1], "unit 1 answers")
+			took := p.run("findings", "apply", "framing-differs", "line")
+			require.Zero(t, took.code, took.err)
+			p.awaitQuality("level", "good")
+			p.until("all is well", func() bool { return p.run("findings").code == 0 })
+		})
+	}
+	t.Run("a line", func(t *testing.T) {
+		t.Parallel()
+		p := startWith(t, []byte(`
+rig: 1
+lines:
+  - {name: line, transport: serial, framing: rtu, strict: true, serial: {baud: 38400}, stations: [{unit: 2, tables: {hr: 4}, values: [{at: "hr:0", type: uint16, set: 22}]}]}
+`))
+		p.apply(`
+arithmon: 1
+links: [{name: line, protocol: modbus, transport: serial, timeout: 200ms, serial: {device: ` + p.rig.Address("line") + `, baud: 19200}}]
+stations: [{name: two, link: line, unit: 2, poll: 200ms}]
+points: [{tag: other, station: two, address: "hr:0"}]
+`)
+		p.until("the settings are found", func() bool {
+			list, err := p.client.Findings(t.Context(), "line")
+			require.NoError(t, err)
+			return len(list) > 0 && strings.Contains(list[0].Cause, "The line is set to 38400 8E1, and the link to 19200 8E1.")
+		})
+		took := p.run("findings", "apply", "line-settings", "line")
+		require.Zero(t, took.code, took.err)
+		p.awaitQuality("other", "good")
+	})
 }
 
 func TestEveryTransportAndFraming(t *testing.T) {

@@ -262,7 +262,7 @@ func TestScanRequestsAreChecked(t *testing.T) {
 
 func TestCandidatesBeginWithTheOwnSettings(t *testing.T) {
 	own := site.LineSettings{Device: "/dev/x", Baud: 19200, DataBits: 8, Parity: "odd", StopBits: 1}
-	list := Candidates(own)
+	list := site.UsualLineSettings(own)
 	assert.Equal(t, own, list[0])
 	seen := map[site.LineSettings]bool{}
 	for _, s := range list {

@@ -65,24 +65,6 @@ type Found struct {
 	Text string // what it says of itself, or how it answers
 }
 
-// Candidates are the line settings that a scan tries, the link's own first, then the usual ones.
-func Candidates(own site.LineSettings) []site.LineSettings {
-	list := []site.LineSettings{own}
-	for _, baud := range []int{9600, 19200, 38400, 115200, 57600, 4800, 2400, 1200} {
-		for _, frame := range []struct {
-			parity string
-			stop   int
-		}{{"even", 1}, {"none", 1}, {"odd", 1}, {"none", 2}} {
-			s := own
-			s.Baud, s.Parity, s.StopBits = baud, frame.parity, frame.stop
-			if s != own {
-				list = append(list, s)
-			}
-		}
-	}
-	return list
-}
-
 // Scan looks for units on a link, and first for its line settings where that is asked for; known are units that are to be
 // tried first. report is told of every step. It ends early with ctx.
 func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, report func(Progress)) error {
@@ -105,7 +87,7 @@ func Scan(ctx context.Context, link site.Link, r ScanRequest, known []int, repor
 			known = append(known, u)
 		}
 	}
-	candidates := Candidates(*link.Serial)
+	candidates := site.UsualLineSettings(*link.Serial)
 	total, done := len(candidates)*len(known)+units, 0
 	for _, s := range candidates {
 		link.Serial = &s

@@ -91,6 +91,24 @@ type LineSettings struct {
 	Echo     bool     `json:"echo,omitempty" doc:"true: the adapter gives back what it sends"`
 }
 
+// UsualLineSettings are those that lines commonly have, with the port and its direction as of own, which come first.
+func UsualLineSettings(own LineSettings) []LineSettings {
+	list := []LineSettings{own}
+	for _, baud := range []int{9600, 19200, 38400, 115200, 57600, 4800, 2400, 1200} {
+		for _, frame := range []struct {
+			parity string
+			stop   int
+		}{{"even", 1}, {"none", 1}, {"odd", 1}, {"none", 2}} {
+			s := own
+			s.Baud, s.Parity, s.StopBits = baud, frame.parity, frame.stop
+			if s != own {
+				list = append(list, s)
+			}
+		}
+	}
+	return list
+}
+
 // Bits is the length of a character on the line: start bit, data bits, parity bit, stop bits.
 func (s LineSettings) Bits() int {
 	bits := 1 + s.DataBits + s.StopBits

@@ -37,6 +37,7 @@ const (
 	ClosesConnection  Code = "closes-connection"
 	ConnectionLimit   Code = "connection-limit"
 	NotTheProtocol    Code = "not-the-protocol"
+	FramingDiffers    Code = "framing-differs"
 	InternalFault     Code = "internal-fault"
 )
 
@@ -153,6 +154,15 @@ type Link struct {
 	Fault        string       // the last one
 	Found        []int        // units or outstations that a scan or a probe found on it lately
 	FoundAgo     time.Duration
+	Other        *Other // settings with which something answered, when nothing does with those that it has
+	Tried        int    // other settings that were tried
+}
+
+// Other are settings of a link with which a station answered.
+type Other struct {
+	Link    site.Link
+	Station string
+	Said    string
 }
 
 // Station is the evidence about a station.

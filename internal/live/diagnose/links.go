@@ -13,6 +13,10 @@ func (f *finder) link(l Link) bool {
 	if l.Down {
 		return f.down(l)
 	}
+	if l.Other != nil && l.Since.Answers == 0 && !l.Worked {
+		f.otherSettings(l)
+		return true
+	}
 	if !l.Up {
 		return false
 	}
@@ -75,6 +79,27 @@ func (f *finder) link(l Link) bool {
 	return false
 }
 
+// otherSettings says with which settings something answers that does not with those of the link.
+func (f *finder) otherSettings(l Link) {
+	name, other := l.Link.Name, l.Other.Link
+	evidence := []string{fmt.Sprintf("%d requests, no response", l.Since.Requests), fmt.Sprintf("station %s, asked otherwise: %s", l.Other.Station, l.Other.Said)}
+	if other.Framing != l.Link.Framing {
+		fields := map[string]any{"framing": string(other.Framing)}
+		if other.Framing != site.MBAP && l.Link.InFlight > 1 {
+			fields["in_flight"] = 1
+		}
+		f.add(site.KindLink, name, FramingDiffers, 0.97, because("framing-differs", "place", l.Link.FarEnd(), "is", other.Framing, "framing", l.Link.Framing), evidence,
+			set(fmt.Sprintf("set framing: %s", other.Framing), site.KindLink, name, fields))
+		return
+	}
+	lineOf := func(s *site.LineSettings) string {
+		return fmt.Sprintf("%d %d%s%d", s.Baud, s.DataBits, strings.ToUpper(s.Parity[:1]), s.StopBits)
+	}
+	serial := map[string]any{"baud": other.Serial.Baud, "parity": other.Serial.Parity, "stop_bits": other.Serial.StopBits}
+	f.add(site.KindLink, name, LineSettings, 0.97, because("line-settings-found", "is", lineOf(other.Serial), "settings", lineOf(l.Link.Serial)), evidence,
+		set(fmt.Sprintf("set serial: {baud: %d, parity: %s, stop_bits: %d}", other.Serial.Baud, other.Serial.Parity, other.Serial.StopBits), site.KindLink, name, map[string]any{"serial": serial}))
+}
+
 // lateAll makes one finding of several stations that answer late: one that is slow keeps the line from the others.
 func (f *finder) lateAll(l Link) {
 	var names []string
@@ -130,7 +155,7 @@ func (f *finder) line(l Link) bool {
 		return false
 	case now.Timeouts >= enough && now.Received == 0 && now.Answers == 0 && len(l.Found) == 0 && f.allSilent(name):
 		f.add(site.KindLink, name, LineSilent, 0.85, because("line-silent"),
-			[]string{fmt.Sprintf("%d requests, %d bytes sent, none received", now.Requests, now.Sent)},
+			[]string{fmt.Sprintf("%d requests, %d bytes sent, none received", now.Requests, now.Sent), tried(l)},
 			say("check the wiring: A and B swapped, the wrong pair, no common ground, the plug out"),
 			say("check that the devices have power and that this is their line"),
 			say("check whether the adapter needs RTS to send (rts: toggle) or a switch from RS-232 to RS-485"),
@@ -168,6 +193,14 @@ func (f *finder) line(l Link) bool {
 		say("put 120 ohms at both ends of the bus and nowhere else; no long stubs"), say("keep the cable away from drive cables, and earth its screen at one end"),
 		say("see whether another master is on the line"), slower(l.Link))
 	return false
+}
+
+// tried says that other settings were, and that nothing answered; "" when none were.
+func tried(l Link) string {
+	if l.Tried == 0 || l.Other != nil {
+		return ""
+	}
+	return fmt.Sprintf("%d other settings were tried, and nothing answered with them, either", l.Tried)
 }
 
 func otherParity(l site.Link) Step {

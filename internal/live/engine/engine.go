@@ -53,6 +53,7 @@ type Engine struct {
 	findings findings // guarded by mu
 	units    *unit.Dictionary
 	weighed  map[string]*weighed // by station
+	mendings []Mending           // guarded by mu
 }
 
 // New makes an engine without links.

@@ -32,6 +32,15 @@ func (e *Engine) diagnose(ctx context.Context) {
 				e.conclude(now)
 				for _, r := range e.all() {
 					r.ProbeAlternatives(ctx, now)
+					if r.WantsOthers(now) {
+						e.ending.Go(func() {
+							e.guarded("trying other settings", func() {
+								if err := r.TryOthers(ctx); err != nil {
+									e.log.Info("other settings were not tried", "link", r.Link().Name, "reason", err)
+								}
+							})
+						})
+					}
 				}
 			})
 		}

@@ -184,6 +184,9 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	if ago := now.Sub(r.foundAt); len(r.found) > 0 && ago < foundFor {
 		l.Found, l.FoundAgo = slices.Clone(r.found), ago
 	}
+	if l.Other = r.others.found; !l.Worked {
+		l.Tried = r.others.tried
+	}
 	for _, c := range r.connections {
 		if c.session != nil {
 			l.Open++

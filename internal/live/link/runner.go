@@ -64,6 +64,7 @@ type Runner struct {
 	units    map[int]*stationRun // by unit; guarded by mu
 	found    []int               // by a scan or probe; guarded by mu
 	foundAt  time.Time           // likewise
+	others   others              // settings that were tried; guarded by mu
 	failure  failure.Kind        // why it does not open; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
 	faults   int                 // panics of its sessions; guarded by mu

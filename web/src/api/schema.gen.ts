@@ -1130,6 +1130,8 @@ export interface components {
             items: components["schemas"]["Finding"][];
             /** @description cursor of the next page; absent on the last */
             next?: string;
+            /** @description steps that were taken within ten minutes, and what came of each, the newest first */
+            taken: components["schemas"]["Mending"][];
             /** @description stations without a good point of which too little is known yet to say why */
             watching: components["schemas"]["Watch"][];
         };
@@ -1310,6 +1312,21 @@ export interface components {
         LiveRequest: {
             /** @description tags or patterns, * for any characters */
             tags: string[];
+        };
+        Mending: {
+            code: string;
+            /** @enum {string} */
+            kind: "link" | "station" | "point";
+            /** @enum {string} */
+            state: "checking" | "mended" | "not-mended";
+            step: string;
+            subject: string;
+            text: string;
+            /**
+             * Format: date-time
+             * @description when it was taken
+             */
+            time: string;
         };
         Modem: {
             /** @description time for a call to come about, 1s to 3m (default 60s) */

@@ -2,7 +2,7 @@
 import { ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 
-import { api, type Finding, type Watch } from '../api/client'
+import { api, type Finding, type Mending, type Watch } from '../api/client'
 import { useEvery } from '../composables/useEvery'
 import { useSteps } from '../composables/useSteps'
 import { age } from '../format'
@@ -12,6 +12,7 @@ const props = defineProps<{ subject?: string; always?: boolean }>()
 const { t } = useI18n()
 const list = ref<Finding[]>([])
 const watching = ref<Watch[]>([])
+const taken = ref<Mending[]>([])
 const now = ref(Date.now())
 const loaded = ref(false)
 
@@ -20,6 +21,7 @@ async function load() {
     const all = await api.findings(props.subject)
     list.value = all.items
     watching.value = all.watching
+    taken.value = all.taken
     loaded.value = true
   } catch {
     // the page says that the service does not answer
@@ -29,11 +31,13 @@ async function load() {
 useEvery(2000, load)
 const { change, open, act } = useSteps(load)
 
+const marks = { checking: '…', mended: '✓', 'not-mended': '✕' }
 const pages = { link: '/links', station: '/stations', point: '/live' }
 </script>
 
 <template>
   <div v-if="always && loaded && list.length + watching.length === 0" class="watching well" data-test="no-finding">{{ t('findings.none') }}</div>
+  <div v-for="m in taken" :key="m.time" class="watching" :class="{ well: m.state === 'mended' }" :data-test="`taken-${m.state}`">{{ marks[m.state] }} {{ m.text }}</div>
   <div v-for="w in watching" :key="w.station" class="watching" data-test="watching">{{ w.text }}</div>
   <section v-for="f in list" :key="f.code + f.subject" class="finding" :data-test="`finding-${f.code}`">
     <div class="cause">

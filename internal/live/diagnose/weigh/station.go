@@ -36,6 +36,7 @@ const (
 	leastSeen   = 6    // moments
 	costTaken   = 2.5  // of a register that is another point's
 	costAlone   = 0.8  // of one address that is off, where
+	costKept    = 1.5  // of another order than that of the station, where others are right with that
 	fewFine     = 2    // others are not
 	costEmpty   = 3.0  // and hold nothing
 	costStill   = 3.0  // of registers that rest, where those that it has move
@@ -309,9 +310,7 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 	for _, i := range group {
 		total += gains[i] - w.clash(r, i, group)
 	}
-	if r.By != 0 && len(group) == 1 && w.fine(group[0]) >= fewFine {
-		total -= costAlone
-	}
+	total -= w.alone(r, group)
 	more := another
 	if kept > 0 {
 		more = apart
@@ -319,14 +318,30 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 	return total - w.all[group[0]].cost(r) - more*float64(len(group)-1), group
 }
 
-// fine is how many other points of the area of a point are right where they are.
-func (w *weighing) fine(i int) (n int) {
+// alone is what speaks against a mistake by those that have the setting from the same place, and are right with it: one address that is off
+// beside others that are not, and an order that a point has from its station, as others have.
+func (w *weighing) alone(r Reading, group []int) float64 {
+	first := w.all[group[0]]
+	fine, kept := 0, false
 	for k, o := range w.all {
-		if k != i && o.Area == w.all[i].Area && o.own.Doubt() < doubtful {
-			n++
+		if slices.Contains(group, k) || o.own.Doubt() >= doubtful {
+			continue
+		}
+		if o.Area == first.Area {
+			fine++
+		}
+		if r.Order != "" && o.Inherits && o.Layout.Words() > 1 {
+			gain, ok := o.gain(r)
+			kept = kept || ok && gain < -telling
 		}
 	}
-	return n
+	switch {
+	case r.By != 0 && len(group) == 1 && fine >= fewFine:
+		return costAlone
+	case kept && first.Inherits:
+		return costKept
+	}
+	return 0
 }
 
 // totalOf is what a mistake explains of given points.
@@ -338,7 +353,7 @@ func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 		}
 		total += gain - w.clash(r, i, group)
 	}
-	return total - w.all[group[0]].cost(r) - another*float64(len(group)-1)
+	return total - w.alone(r, group) - w.all[group[0]].cost(r) - another*float64(len(group)-1)
 }
 
 // clash is what speaks against a reading of a point by the registers that it takes: those of another point that does not give them up, too,
