@@ -327,8 +327,12 @@ var mistakes = []mistake{
 	}},
 	{name: "a failed sensor: an end of the type", code: diagnose.EndOfType, make: func(t *trial) bool {
 		p := t.needs(codec.TypeInt16, t.moving("temperature", "level"), by([]float64{0.1, 0.01}[t.rng.IntN(2)]))
-		code, at := []uint16{0x8000, 0x7FFF}[t.rng.IntN(2)], int(p.Address.Offset)
-		t.spoil = append(t.spoil, func(int) { t.words[at] = code })
+		words, err := p.Layout(t.station).Encode(codec.IntValue([]int64{-32768, 32767}[t.rng.IntN(2)]))
+		if err != nil {
+			panic(err)
+		}
+		at := int(p.Address.Offset)
+		t.spoil = append(t.spoil, func(int) { t.words[at] = words[0] })
 		t.device = true
 		return t.is(p)
 	}},
@@ -337,8 +341,14 @@ var mistakes = []mistake{
 			t.needs(codec.TypeFloat32, "temperature", nil)
 		}
 		p := t.needs(codec.TypeFloat32, "temperature", nil)
-		x := t.plant.points[len(t.plant.points)-1]
-		x.process.steps = true
+		at := int(p.Address.Offset)
+		var then [2]uint16
+		t.spoil = append(t.spoil, func(second int) {
+			if second == 1 {
+				then = [2]uint16{t.words[at], t.words[at+1]}
+			}
+			t.words[at], t.words[at+1] = then[0], then[1]
+		})
 		t.device = true
 		return t.is(p)
 	}},

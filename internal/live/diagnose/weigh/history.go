@@ -25,8 +25,8 @@ type known struct {
 
 // What is right for long is trusted: a mistake that was there from the beginning would have shown itself.
 const (
-	trustAfter = 300.0 // seconds, from which it counts
-	mostTrust  = 5.0
+	trustAfter = 120.0 // seconds, from which it counts
+	mostTrust  = 8.0
 )
 
 // Weigh weighs the points of a station at a moment, in seconds since 1970, as Station does, with what is known from before.

@@ -315,7 +315,16 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 	if kept > 0 {
 		more = apart
 	}
-	return total - w.all[group[0]].cost(r) - more*float64(len(group)-1), group
+	return total - w.cost(r, group, more), group
+}
+
+// cost is that of a mistake of several points, of which each beyond the first costs little, but for the trust in it.
+func (w *weighing) cost(r Reading, group []int, more float64) float64 {
+	c := w.all[group[0]].cost(r)
+	for _, i := range group[1:] {
+		c += more + w.all[i].trust
+	}
+	return c
 }
 
 // alone is what speaks against a mistake by those that have the setting from the same place, and are right with it: one address that is off
@@ -353,7 +362,7 @@ func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 		}
 		total += gain - w.clash(r, i, group)
 	}
-	return total - w.alone(r, group) - w.all[group[0]].cost(r) - another*float64(len(group)-1)
+	return total - w.alone(r, group) - w.cost(r, group, another)
 }
 
 // clash is what speaks against a reading of a point by the registers that it takes: those of another point that does not give them up, too,
