@@ -1,0 +1,91 @@
+package diagnose
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose/weigh"
+)
+
+// reads makes signals of float32 points of station a whose registers hold the float32 values of 25, 3 and so on, word by word.
+func reads(t *testing.T, n int, order codec.Order) (signals []*weigh.Signal) {
+	t.Helper()
+	area := &weigh.Area{Space: site.HoldingRegisters}
+	for range 8 {
+		var words []uint16
+		for i := range n + 1 {
+			w, err := codec.Layout{Type: codec.TypeFloat32, Order: codec.CDAB}.Encode(codec.FloatValue(25 + float64(i)))
+			require.NoError(t, err)
+			words = append(words, w...)
+		}
+		area.Words, area.Secs = append(area.Words, words), append(area.Secs, uint32(len(area.Secs)))
+	}
+	for i := range n {
+		p := &site.Point{Tag: fmt.Sprintf("a/%02d", i), Station: "a", Type: codec.TypeFloat32, Order: order, Unit: "bar", Address: site.Address{Space: site.HoldingRegisters, Offset: uint16(2 * i)}}
+		signals = append(signals, &weigh.Signal{Point: p, Layout: p.Layout(site.NewStation()), Inherits: order == "", Area: area, At: 2 * i})
+	}
+	return signals
+}
+
+func misread(t *testing.T, e weigh.Explanation) Finding {
+	t.Helper()
+	list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Misread: []weigh.Explanation{e}})
+	require.Len(t, list, 1)
+	return list[0]
+}
+
+// The order that a station gives its points is one cause with one step; orders of their own are one step with a change for each.
+func TestStepsOfValuesThatAreReadWrongly(t *testing.T) {
+	cdab := weigh.Reading{Order: codec.CDAB}
+	f := misread(t, weigh.Explanation{Reading: cdab, Points: reads(t, 2, ""), Certainty: 0.987, Share: 0.98})
+	assert.Equal(t, WordOrder, f.Code)
+	assert.Equal(t, "a", f.Subject)
+	assert.Equal(t, 0.98, f.Certainty)
+	assert.Contains(t, f.Cause.String(), "What each of 2 points shows")
+	assert.Regexp(t, `^a/01 shows \S+e-\d+ bar, and would show 26 bar$`, f.Evidence[1])
+	assert.Equal(t, []Change{{site.KindStation, "a", map[string]any{"order": "CDAB"}}}, f.Next[0].Changes)
+
+	f = misread(t, weigh.Explanation{Reading: cdab, Points: reads(t, 2, codec.ABCD), Certainty: 0.9})
+	assert.Equal(t, []Change{{site.KindPoint, "a/00", map[string]any{"order": "CDAB"}}, {site.KindPoint, "a/01", map[string]any{"order": "CDAB"}}}, f.Next[0].Changes)
+	assert.Equal(t, "set order: CDAB, on all 2 points", f.Next[0].Text)
+
+	second := weigh.Reading{By: 1}
+	f = misread(t, weigh.Explanation{Reading: cdab, Points: reads(t, 1, ""), Certainty: 0.6, Share: 0.6, RunnerUp: &second, Second: 0.35})
+	assert.Equal(t, []string{"set order: CDAB", "or set address: hr:1"}, []string{f.Next[0].Text, f.Next[1].Text})
+	assert.Contains(t, f.Evidence, "nearly as likely: addresses 1 higher (35 %, beside 60 %)")
+	assert.Equal(t, "a/00", f.Subject)
+
+	f = misread(t, weigh.Explanation{Reading: weigh.Reading{By: -1}, Points: reads(t, 9, "")[1:], Certainty: 0.9})
+	assert.Equal(t, AddressShifted, f.Code)
+	assert.Len(t, f.Next[0].Changes, 8)
+	assert.Equal(t, "hr:1", f.Next[0].Changes[0].Fields["address"])
+	assert.Equal(t, "and 2 more", f.Evidence[6])
+
+	f = misread(t, weigh.Explanation{Points: reads(t, 2, ""), Certainty: 0.9})
+	assert.Equal(t, ValueOdd, f.Code)
+	for _, s := range f.Next {
+		assert.Empty(t, s.Changes, "nobody knows what mends it")
+	}
+	f = misread(t, weigh.Explanation{Reading: weigh.Reading{Type: codec.TypeUint32}, Points: reads(t, 1, ""), Certainty: 0.9})
+	assert.Equal(t, TypeDiffers, f.Code)
+	f = misread(t, weigh.Explanation{Reading: weigh.Reading{Factor: 0.1}, Points: reads(t, 1, ""), Certainty: 0.9})
+	assert.Equal(t, ScalingDiffers, f.Code)
+	assert.Equal(t, map[string]any{"scaling": map[string]any{"factor": 0.1}}, f.Next[0].Changes[0].Fields)
+}
+
+// What is uncertain is not said, nor what follows from something else.
+func TestWhatIsNotSaidOfValues(t *testing.T) {
+	e := weigh.Explanation{Reading: weigh.Reading{Order: codec.CDAB}, Points: reads(t, 1, ""), Certainty: 0.49}
+	evidence := Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Misread: []weigh.Explanation{e}}
+	assert.Empty(t, Find(evidence))
+	evidence.Misread[0].Certainty = 0.9
+	evidence.Points = []Point{{Point: *e.Points[0].Point, Swaps: 1}}
+	assert.Empty(t, Find(evidence), "its words change places")
+	evidence.Points, evidence.Stations = nil, []Station{station("a", 1, silent(Counts{Requests: 9, Timeouts: 9}))}
+	assert.Equal(t, []Code{UnitSilent}, codes(Find(evidence)))
+}

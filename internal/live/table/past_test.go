@@ -1,0 +1,56 @@
+package table
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+	"arithmon/internal/core/unit"
+)
+
+// What is kept of the past is what was there, in its order, at first of each look and then further apart; the newest is always recent.
+func TestThePastOfABlock(t *testing.T) {
+	table, st := New(), site.NewStation()
+	st.Name = "a"
+	p := site.Point{Tag: "a/x", Station: "a", Type: codec.TypeUint16, Address: site.Address{Space: site.HoldingRegisters, Offset: 11}, Unit: "bar"}
+	slot := table.Put(&p, st)
+	var b Block
+	at := time.Unix(1_000_000, 0)
+	for look := 1; look <= 300; look++ {
+		at = at.Add(time.Second)
+		b.Store([]byte{0, 1, byte(look >> 8), byte(look), 0, 3}, false, []Place{{Slot: slot, First: 1, Count: 1}}, at)
+		table.Age(at)
+		table.Age(at.Add(time.Second / 2)) // which sees nothing new
+		signals := Signals([]*Slot{slot}, unit.BuiltIn())
+		require.Len(t, signals, 1)
+		s := signals[0]
+		require.Equal(t, 10, s.Area.First)
+		require.Equal(t, 1, s.At)
+		require.LessOrEqual(t, len(s.Area.Secs), mostMoments)
+		if look <= mostMoments {
+			require.Len(t, s.Area.Secs, look, "of each look at first")
+		}
+		for i, sec := range s.Area.Secs {
+			require.Equal(t, []uint16{1, uint16(sec - 1_000_000), 3}, s.Area.Words[i], "what was there then")
+			if i > 0 {
+				require.Greater(t, sec, s.Area.Secs[i-1])
+			}
+		}
+		last := s.Area.Secs[len(s.Area.Secs)-1]
+		require.LessOrEqual(t, uint32(at.Unix())-last, uint32(mostApart))
+	}
+	s := Signals([]*Slot{slot}, unit.BuiltIn())[0]
+	assert.GreaterOrEqual(t, s.Area.Secs[len(s.Area.Secs)-1]-s.Area.Secs[0], uint32(mostApart*(mostMoments-3)))
+
+	b.Store([]byte{0, 1, 0, 2, 0, 3, 0, 4}, false, []Place{{Slot: slot, First: 1, Count: 1}}, at.Add(time.Second))
+	table.Age(at.Add(2 * time.Second))
+	assert.Len(t, Signals([]*Slot{slot}, unit.BuiltIn())[0].Area.Secs, 1, "a block of another length begins anew")
+
+	slot.Bad("timeout", at)
+	assert.Empty(t, Signals([]*Slot{slot}, unit.BuiltIn()), "of what is not read, nothing is weighed")
+	assert.Empty(t, Signals(nil, unit.BuiltIn()))
+}
