@@ -36,7 +36,13 @@ func (f *finder) misread(list []weigh.Explanation, points []Point) {
 		for _, s := range points {
 			evidence = append(evidence, seenOf(s, e.Reading, len(points) > 1))
 		}
-		evidence = append(abridged(evidence), doubts(points[0], e.Why)...)
+		evidence = abridged(evidence)
+		for _, doubt := range doubts(e.Points[0], e.Why) {
+			if len(points) > 1 {
+				doubt = e.Points[0].Point.Tag + ": " + doubt
+			}
+			evidence = append(evidence, doubt)
+		}
 		next := mend(points, e.Reading)
 		if e.RunnerUp != nil {
 			for _, step := range mend(points, *e.RunnerUp) {

@@ -65,7 +65,10 @@ func (e *Engine) Mendings() []Mending {
 // mended says what came of a step. e.mu is held.
 func (e *Engine) mended(m Mending, standing []diagnose.Finding, ago time.Duration) (MendState, string) {
 	f := m.Finding
-	when := fmt.Sprintf("%s ago", ago.Round(time.Second))
+	when := fmt.Sprintf("%d s ago", int(ago.Round(time.Second)/time.Second))
+	if ago >= 2*time.Minute {
+		when = fmt.Sprintf("%d min ago", int(ago/time.Minute))
+	}
 	for _, other := range standing {
 		if other.Subject == f.Subject && other.Kind == f.Kind {
 			switch {
