@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"math"
 	"time"
 
 	"arithmon/internal/core/codec"
@@ -99,6 +100,16 @@ type Finding struct {
 	With      map[string]any `json:"with" doc:"what the sentence names"`
 	Evidence  []string       `json:"evidence" doc:"what was seen: counts, times, frames"`
 	Next      []Step         `json:"next" doc:"what to try, most promising first"`
+	Drawn     []Drawing      `json:"drawn,omitempty" doc:"of values that are read wrongly, some: how each went, and would have gone after the first step"`
+}
+
+// Drawing is how a value went, as it is set and as it would be.
+type Drawing struct {
+	Tag   string      `json:"tag"`
+	Unit  string      `json:"unit,omitempty"`
+	Times []time.Time `json:"times"`
+	Shows []*float64  `json:"shows" doc:"null: no value"`
+	Would []*float64  `json:"would,omitempty" doc:"likewise; absent where no step is known"`
 }
 
 // Step is something to try.
@@ -137,7 +148,17 @@ func newQuarantined(q store.Quarantined) Quarantined { return Quarantined(q) }
 func newEventRecord(e store.EventRecord) EventRecord { return EventRecord(e) }
 
 func newFinding(f diagnose.Finding) Finding {
-	return Finding{f.Code, f.Subject, f.Kind, f.Since, f.Certainty, f.Cause.String(), f.Cause.Sentence, f.Cause.With, f.Evidence, each(f.Next, newStep)}
+	return Finding{f.Code, f.Subject, f.Kind, f.Since, f.Certainty, f.Cause.String(), f.Cause.Sentence, f.Cause.With, f.Evidence, each(f.Next, newStep), each(f.Drawn, newDrawing)}
+}
+
+func newDrawing(d diagnose.Drawing) Drawing {
+	number := func(f float64) *float64 {
+		if math.IsNaN(f) || math.IsInf(f, 0) {
+			return nil // JSON has none
+		}
+		return &f
+	}
+	return Drawing{d.Tag, d.Unit, each(d.Secs, func(sec uint32) time.Time { return time.Unix(int64(sec), 0).UTC() }), each(d.Shows, number), each(d.Would, number)}
 }
 
 func newStep(s diagnose.Step) Step {

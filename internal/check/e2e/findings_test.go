@@ -326,6 +326,13 @@ func TestValuesThatAreStrange(t *testing.T) {
 		f := p.found(diagnose.WordOrder, "plc")
 		assert.Equal(t, &api.Change{Kind: site.KindStation, Name: "plc", Fields: map[string]any{"order": "CDAB"}}, step(t, f))
 		assert.Contains(t, f.Evidence[0], "gate/level shows")
+		require.Len(t, f.Drawn, 2)
+		require.Len(t, f.Drawn[0].Would, len(f.Drawn[0].Times))
+		for _, v := range f.Drawn[0].Would {
+			assert.True(t, *v >= 20 && *v <= 30, "what the device had: %g", *v)
+		}
+		page := p.console("/findings")
+		shows(t, page, "[data-test=drawn] figcaption", "gate/level")
 		for number, says := range map[string]string{"7": "has no step 7; its steps are 1 to 2", "2": "is no change of settings"} {
 			wrong := p.run("findings", "apply", "word-order", "plc", "--step", number)
 			assert.Equal(t, 2, wrong.code)

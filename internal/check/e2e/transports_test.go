@@ -87,6 +87,23 @@ func TestAnotherFramingIsFound(t *testing.T) {
 			p.until("all is well", func() bool { return p.run("findings").code == 0 })
 		})
 	}
+	t.Run("another unit", func(t *testing.T) {
+		t.Parallel()
+		p := wired(t, "tcp", "rtu", "127.0.0.1:0")
+		host, port, err := net.SplitHostPort(p.rig.Address("line"))
+		require.NoError(t, err)
+		p.apply(fmt.Sprintf(`
+arithmon: 1
+links: [{name: line, protocol: modbus, transport: tcp, framing: rtu, host: %s, port: %s, timeout: 200ms}]
+stations: [{name: one, link: line, unit: 7, poll: 200ms}]
+points: [{tag: level, station: one, address: "hr:9", type: float32}]
+`, host, port))
+		p.until("unit 1 is offered", func() bool {
+			list, err := p.client.Findings(t.Context(), "one")
+			require.NoError(t, err)
+			return len(list) > 0 && len(list[0].Next) > 0 && strings.Contains(list[0].Next[0].Text, "set unit: 1, which answered")
+		})
+	})
 	t.Run("a line", func(t *testing.T) {
 		t.Parallel()
 		p := startWith(t, []byte(`

@@ -89,6 +89,15 @@ type Finding struct {
 	Cause     Cause    // what is likely wrong
 	Evidence  []string // what was seen: counts, times, frames
 	Next      []Step   // what to try, most promising first
+	Drawn     []Drawing
+}
+
+// Drawing is how a value that is read wrongly went: as it is set, and as it would be after the first step.
+type Drawing struct {
+	Tag, Unit string
+	Secs      []uint32  // seconds since 1970
+	Shows     []float64 // NaN: no value
+	Would     []float64 // likewise; nil where no step is known
 }
 
 // Step is something to try.

@@ -53,7 +53,22 @@ func (f *finder) misread(list []weigh.Explanation, points []Point) {
 		}
 		code, cause, say := verdict(points, e.Reading)
 		f.add(kind, subject, code, math.Floor(100*e.Certainty)/100, cause, evidence, append(next, say...)...)
+		f.list[len(f.list)-1].Drawn = drawn(points, e.Reading)
 	}
+}
+
+// mostDrawn are as many values of a finding as are drawn.
+const mostDrawn = 3
+
+func drawn(points []*weigh.Signal, r weigh.Reading) (list []Drawing) {
+	for _, s := range points[:min(len(points), mostDrawn)] {
+		d := Drawing{Tag: s.Point.Tag, Unit: s.Point.Unit, Secs: s.Moments(), Shows: s.Values(weigh.Reading{})}
+		if r.Kind() != weigh.Odd {
+			d.Would = s.Values(r)
+		}
+		list = append(list, d)
+	}
+	return list
 }
 
 // verdict is the finding of a mistake.

@@ -17,6 +17,8 @@ import (
 // usual first. To try them must harm nothing.
 type Alternator interface {
 	Others(link site.Link) []site.Link
+	// Likely are stations like one, each with an address that devices on such a link often have.
+	Likely(link site.Link, station site.Station) []site.Station
 }
 
 // When other settings are tried: once, after so many exchanges without a response, where nothing was ever answered with the settings that
@@ -87,7 +89,25 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 		r.mu.Lock()
 		r.others.tried = tried
 		r.mu.Unlock()
+		if len(stations) > 0 {
+			r.tryLikely(ctx, stations[0])
+		}
 	})
+}
+
+// tryLikely asks the addresses that devices often have, with the settings that the link has; who answers counts as found.
+func (r *Runner) tryLikely(ctx context.Context, like site.Station) {
+	for _, station := range r.driver.(Alternator).Likely(r.link, like) {
+		r.mu.Lock()
+		known := r.units[station.LinkAddress()] != nil
+		r.mu.Unlock()
+		if known || ctx.Err() != nil {
+			continue
+		}
+		if _, _, ok := r.tryOther(ctx, r.link, []site.Station{station}); ok {
+			r.Found([]int{station.LinkAddress()}, time.Now())
+		}
+	}
 }
 
 // tryOther asks stations on a connection of its own.

@@ -954,6 +954,15 @@ export interface components {
             good: number;
             uncertain: number;
         };
+        Drawing: {
+            /** @description null: no value */
+            shows: (number | null)[];
+            tag: string;
+            times: string[];
+            unit?: string;
+            /** @description likewise; absent where no step is known */
+            would?: (number | null)[];
+        };
         EventPage: {
             items: components["schemas"]["EventRecord"][];
             /** @description id of the newest event there is, whether or not it is wanted */
@@ -1100,6 +1109,8 @@ export interface components {
             /** @description 0 to 1 */
             certainty: number;
             code: string;
+            /** @description of values that are read wrongly, some: how each went, and would have gone after the first step */
+            drawn?: components["schemas"]["Drawing"][];
             /** @description what was seen: counts, times, frames */
             evidence: string[];
             /** @enum {string} */

@@ -6,6 +6,7 @@ import { api, type Finding, type Mending, type Watch } from '../api/client'
 import { useEvery } from '../composables/useEvery'
 import { useSteps } from '../composables/useSteps'
 import { age } from '../format'
+import DrawnValue from './DrawnValue.vue'
 
 // What is wrong with communication: of everything, or what helps with one link, station or point.
 const props = defineProps<{ subject?: string; always?: boolean }>()
@@ -52,6 +53,7 @@ const pages = { link: '/links', station: '/stations', point: '/live' }
     <ul class="seen">
       <li v-for="e in f.evidence.filter(Boolean)" :key="e">{{ e }}</li>
     </ul>
+    <DrawnValue v-for="d in subject ? [] : (f.drawn ?? [])" :key="d.tag" :drawing="d" />
     <ol>
       <li v-for="(step, index) in f.next" :key="step.text">
         {{ step.text }}

@@ -96,7 +96,7 @@ func (s *Signal) fell(v []float64) (f Fault, ok bool) {
 
 // ticks reports whether a value counts the seconds, and has a unit that is none of time.
 func (s *Signal) ticks(v []float64) bool {
-	secs := s.secs()
+	secs := s.Moments()
 	switch s.Point.Unit {
 	case "", "s", "sec", "ms", "min", "h":
 		return false

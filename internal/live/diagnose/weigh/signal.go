@@ -250,8 +250,8 @@ func (s *Signal) ends() (lo, hi float64) {
 	return 0, 100
 }
 
-// secs are the moments.
-func (s *Signal) secs() []uint32 {
+// Moments are when the values were, in seconds since 1970.
+func (s *Signal) Moments() []uint32 {
 	if s.Area != nil {
 		return s.Area.Secs
 	}

@@ -36,3 +36,18 @@ func (Driver) Others(l site.Link) (list []site.Link) {
 	}
 	return slices.Clip(list)
 }
+
+// Likely are units that devices often have: of a network 1 and 255, which stands for the device itself (MODBUS Messaging on TCP/IP V1.0b, 4.4.2),
+// of a line the first ones.
+func (Driver) Likely(l site.Link, station site.Station) (list []site.Station) {
+	units := []int{1, 255}
+	if l.Transport.UsesSerialPort() {
+		units = []int{1, 2, 3, 10}
+	}
+	for _, unit := range units {
+		other := station
+		other.Unit = unit
+		list = append(list, other)
+	}
+	return list
+}
