@@ -63,7 +63,7 @@ const mostDrawn = 3
 func drawn(points []*weigh.Signal, r weigh.Reading) (list []Drawing) {
 	for _, s := range points[:min(len(points), mostDrawn)] {
 		d := Drawing{Tag: s.Point.Tag, Unit: s.Point.Unit, Secs: s.Moments(), Shows: s.Values(weigh.Reading{})}
-		if r.Kind() != weigh.Odd {
+		if r.Kind() != weigh.Odd && s.Whole(r) {
 			d.Would = s.Values(r)
 		}
 		list = append(list, d)
@@ -113,7 +113,11 @@ func seenOf(s *weigh.Signal, r weigh.Reading, among bool) string {
 		text = s.Point.Tag + " shows " + shown(s, weigh.Reading{})
 	}
 	if r.Kind() != weigh.Odd {
-		text += ", and would show " + shown(s, r)
+		text += ", and would show "
+		if !s.Whole(r) { // its lower half was not read
+			text += "about "
+		}
+		text += shown(s, r)
 	}
 	return text
 }

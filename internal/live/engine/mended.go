@@ -54,7 +54,7 @@ func (e *Engine) Mendings() []Mending {
 	list := []Mending{}
 	for i := len(e.mendings) - 1; i >= 0; i-- {
 		m := e.mendings[i]
-		if ago := now.Sub(m.Taken); ago < mendedShown {
+		if ago := now.Sub(m.Taken); ago < mendedShown && len(e.about(m.Finding)) > 0 { // of what is gone, nothing is known
 			m.State, m.Text = e.mended(m, standing, ago)
 			list = append(list, m)
 		}

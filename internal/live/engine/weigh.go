@@ -21,7 +21,8 @@ const (
 type weighed struct {
 	began time.Time
 	due   time.Time
-	past  weigh.History // of those who weigh it alone
+	busy  bool // somebody weighs it, who alone has past; all else is guarded by the engine's mu
+	past  weigh.History
 	list  []weigh.Explanation
 	fails []weigh.Fault
 }
@@ -40,7 +41,8 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 			w = &weighed{began: now}
 			e.weighed[name] = w
 		}
-		if w.standing(slots); !now.Before(w.due) && len(stations) < mostWeighed {
+		if w.standing(slots); !w.busy && !now.Before(w.due) && len(stations) < mostWeighed {
+			w.busy = true
 			stations = append(stations, station{w, slots})
 		}
 	}
@@ -54,7 +56,7 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 		signals, sec := table.Signals(st.slots, e.units), uint32(now.Unix())
 		list, fails := st.past.Weigh(signals, sec), st.past.Faults(signals, sec)
 		e.mu.Lock()
-		st.list, st.fails, st.due = list, fails, now.Add(weighOften)
+		st.busy, st.list, st.fails, st.due = false, list, fails, now.Add(weighOften)
 		switch age := now.Sub(st.began); {
 		case age < newFor:
 			st.due = now.Add(weighNew)

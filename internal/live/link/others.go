@@ -70,7 +70,7 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 		ask = 1
 	}
 	stations = stations[:min(len(stations), ask)]
-	return r.Lend(ctx, "trying other settings, since nothing answers", func(ctx context.Context) {
+	err := r.Lend(ctx, "trying other settings, since nothing answers", func(ctx context.Context) {
 		tried := 0
 		for _, other := range r.driver.(Alternator).Others(r.link) {
 			if ctx.Err() != nil {
@@ -93,6 +93,12 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 			r.tryLikely(ctx, stations[0])
 		}
 	})
+	if err != nil { // the link was not to be had
+		r.mu.Lock()
+		r.others = others{}
+		r.mu.Unlock()
+	}
+	return err
 }
 
 // tryLikely asks the addresses that devices often have, with the settings that the link has; who answers counts as found.

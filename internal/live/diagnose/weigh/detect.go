@@ -22,7 +22,7 @@ const (
 type Fault struct {
 	Failing Failing
 	Point   *Signal
-	Other   string  // tag of the other point, or how many others move
+	Other   string  // tag of the point whose address it has
 	Before  float64 // value before it fell
 	After   float64
 	Seconds int // for which it has stood
@@ -175,7 +175,7 @@ func (h *History) standing(signals []*Signal, sec uint32) (list []Fault) {
 			continue
 		}
 		if since := h.points[still[0].Point].began; since != 0 && sec-since >= standsFrom && !h.points[still[0].Point].moved {
-			list = append(list, Fault{Failing: Stands, Point: still[0], Other: still[0].Point.Unit, Seconds: int(sec - since)})
+			list = append(list, Fault{Failing: Stands, Point: still[0], Seconds: int(sec - since)})
 		}
 	}
 	return list

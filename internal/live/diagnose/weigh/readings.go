@@ -61,7 +61,7 @@ func (s *Signal) cost(r Reading) (c float64) {
 		}
 	}
 	switch by := max(r.By, -r.By); {
-	case r.Type != "" && before(s.Layout) == 1 && r.By == -1: // of the two registers, the other was taken
+	case r.Type != "" && s.Layout.Words() == 1 && r.By == -1: // of the two registers, the other was taken
 	case by == 1:
 		c += costShift
 	case by > 1:
@@ -102,8 +102,6 @@ func (s *Signal) low(r Reading) float64 {
 	}
 	return min(mostLow, max(0, costLow*math.Log(full/top)))
 }
-
-func before(l codec.Layout) int { return l.Words() }
 
 func own(o codec.Order) codec.Order {
 	if o == "" {

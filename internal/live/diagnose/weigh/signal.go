@@ -201,7 +201,7 @@ func (s *Signal) values(r Reading) []float64 {
 
 // has reports whether the area has the registers of a value, or all of a floating-point one but its lower half, which hardly matters.
 func (s *Signal) has(l codec.Layout, at int) bool {
-	if len(s.Area.Words) == 0 {
+	if len(s.Area.Words) == 0 || s.Area.First+at < 0 || s.Area.First+at+l.Words() > 1<<16 {
 		return false
 	}
 	end := len(s.Area.Words[0])
@@ -216,6 +216,15 @@ func (s *Signal) has(l codec.Layout, at int) bool {
 	default:
 		return at >= 0 && at+n <= end
 	}
+}
+
+// Whole reports whether all registers of a value were read, and not just its upper half.
+func (s *Signal) Whole(r Reading) bool {
+	if s.Area == nil || len(s.Area.Words) == 0 {
+		return true
+	}
+	at := s.At + r.By
+	return at >= 0 && at+s.layout(r).Words() <= len(s.Area.Words[0])
 }
 
 func (s *Signal) engineering(r Reading, raw float64) float64 {

@@ -225,6 +225,19 @@ func TestAnAddressThatIsOffAtTheEdge(t *testing.T) {
 		likely = append(likely, *list[0].RunnerUp)
 	}
 	assert.Contains(t, likely, weigh.Reading{By: 1})
+	assert.False(t, d.signals[0].Whole(weigh.Reading{By: 1}), "its lower half was not read")
+	assert.True(t, d.signals[0].Whole(weigh.Reading{}))
+}
+
+// No reading is at an address that there is not.
+func TestReadingsBeyondTheAddresses(t *testing.T) {
+	d := newDevice(t, 2)
+	first := d.point(site.Point{Type: codec.TypeFloat32, Order: codec.CDAB}, 0)
+	assert.Nil(t, first.Values(weigh.Reading{By: -1}))
+	d.area.First = 1<<16 - 2
+	last := d.point(site.Point{Type: codec.TypeFloat32}, 0)
+	assert.Nil(t, last.Values(weigh.Reading{By: 1}))
+	assert.NotNil(t, last.Values(weigh.Reading{}))
 }
 
 // The scaling that a reading proposes gives what the reading gives.
