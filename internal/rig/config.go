@@ -40,6 +40,7 @@ type Line struct {
 	Call      string            `json:"call" example:"busy"` // dnp3 over tcp: the outstations call a master that listens at host:port, instead of listening
 	Strict    bool              `json:"strict"`              // a serial line answers under its own settings only; under others bytes are garbled
 	Connect   site.Duration     `json:"connect"`             // how long the modem of a dialup line takes to connect (default 2s)
+	Places    int               `json:"places"`              // on a network: how many connections it takes at a time (default any); others are closed at once
 	Stations  []Station         `json:"stations"`
 }
 
@@ -114,6 +115,7 @@ type Faults struct {
 	Miscount     bool          `json:"miscount,omitempty" on:"modbus" doc:"answers to reads whose byte count does not fit"`
 	Echo         bool          `json:"echo,omitempty" on:"modbus" doc:"the request comes back before the response"`
 	Short        bool          `json:"short,omitempty" on:"modbus" doc:"answers with a register too few"`
+	Longest      int           `json:"longest,omitempty" example:"20" on:"modbus" doc:"requests for more addresses than that stay without a response"`
 	Truncate     bool          `json:"truncate,omitempty" doc:"responses that end early"`
 	Exception    int           `json:"exception,omitempty" example:"2" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
 	Duplicate    bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit; of DNP3: every frame comes twice"`
@@ -124,7 +126,7 @@ type Faults struct {
 	Restart      site.Duration `json:"restart,omitempty" example:"5s" doc:"the device restarts, once: no responses for so long, and what was written is forgotten"`
 	LinkOnly     bool          `json:"link_only,omitempty" on:"dnp3" doc:"DNP3: its data link layer answers, its application does not"`
 	LostConfirms bool          `json:"lost_confirms,omitempty" on:"dnp3" doc:"DNP3: confirmations do not reach it"`
-	TwoMasters   bool          `json:"two_masters,omitempty" on:"dnp3" doc:"DNP3: another master, at address 99, asks it, too"`
+	TwoMasters   bool          `json:"two_masters,omitempty" on:"checked" doc:"another master asks it, too; of DNP3: one at address 99"`
 	NoEvents     bool          `json:"no_events,omitempty" on:"dnp3" doc:"DNP3: it knows no event classes"`
 	Overflow     bool          `json:"overflow,omitempty" on:"dnp3" doc:"DNP3: events were lost, once"`
 	CommLost     bool          `json:"comm_lost,omitempty" on:"dnp3" doc:"DNP3: it does not reach what is behind it: its points say so"`
@@ -182,6 +184,8 @@ func (f Faults) Check(line Line) error {
 		return fmt.Errorf("exception: %d is out of range: 1 to 255", f.Exception)
 	case f.Function < 0 || f.Function > 127:
 		return fmt.Errorf("function: %d is out of range: 1 to 127", f.Function)
+	case f.Longest < 0:
+		return errors.New("longest is not negative")
 	case f.Delay < 0 || f.Restart < 0 || f.Some < 0:
 		return errors.New("delay, restart and some are not negative")
 	}

@@ -14,6 +14,7 @@ import (
 	"math/big"
 	"net"
 	"os"
+	"sync"
 	"time"
 
 	"arithmon/internal/core/site"
@@ -52,6 +53,9 @@ func (r *Rig) listen(l *line, at string) error {
 		var listener net.Listener
 		if listener, err = net.Listen("tcp", at); err == nil {
 			l.listen = listener.Addr().String()
+			if l.config.Places > 0 {
+				listener = &places{Listener: listener, free: make(chan struct{}, l.config.Places)}
+			}
 			if l.config.Transport == site.TLS {
 				listener = tls.NewListener(listener, r.identity())
 			}
@@ -69,6 +73,38 @@ func (r *Rig) listen(l *line, at string) error {
 		serve()
 	}()
 	return nil
+}
+
+// places takes so many connections at a time, and closes further ones at once.
+type places struct {
+	net.Listener
+	free chan struct{}
+}
+
+func (p *places) Accept() (net.Conn, error) {
+	for {
+		conn, err := p.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		select {
+		case p.free <- struct{}{}:
+			return &placed{Conn: conn, leave: sync.OnceFunc(func() { <-p.free })}, nil
+		default:
+			conn.Close()
+		}
+	}
+}
+
+// placed is a connection that has a place until it is closed.
+type placed struct {
+	net.Conn
+	leave func()
+}
+
+func (p *placed) Close() error {
+	defer p.leave()
+	return p.Conn.Close()
 }
 
 // openPort makes a serial line of a pseudo-terminal, and a link to it at path unless that is "". use has the far end.

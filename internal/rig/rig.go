@@ -254,6 +254,9 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	if f.Drop || f.Outage != nil && time.Since(r.began)%time.Duration(f.Outage.Every) >= time.Duration(f.Outage.Every-f.Outage.For) {
 		return modbus.Reply{}
 	}
+	if f.Longest > 0 && len(pdu) == 5 && modbus.Function(pdu[0]) <= modbus.ReadInputRegisters && int(pdu[3])<<8+int(pdu[4]) > f.Longest {
+		return modbus.Reply{}
+	}
 	reply := modbus.Reply{Delay: time.Duration(f.Delay)}
 	if l.config.Transport.UsesSerialPort() { // a request has ended when silence has followed it (serial line 2.5.1.1)
 		reply.Delay += modbus.Silence(l.config.Serial.Baud, l.config.Serial.Bits())
@@ -280,6 +283,11 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 		}
 	}
 	f.spoil(&reply)
+	if f.TwoMasters {
+		reply.Alter = func(frame []byte) []byte {
+			return append(frame, overheard(modbus.Framings[string(l.config.Framing)], unit)...)
+		}
+	}
 	return reply
 }
 
@@ -295,6 +303,12 @@ func (l *line) readdress(s *station, unit byte) {
 	}
 	delete(l.stations, unit)
 	l.stations[byte(wanted)] = s
+}
+
+// overheard is what crosses the line when another master asks a unit, too.
+func overheard(framing modbus.Framing, unit byte) []byte {
+	asked := framing.Append(nil, modbus.Frame{Unit: unit, PDU: []byte{byte(modbus.ReadHoldingRegisters), 0, 0, 0, 2}})
+	return framing.Append(asked, modbus.Frame{Unit: unit, PDU: []byte{byte(modbus.ReadHoldingRegisters), 4, 0, 0, 0, 0}})
 }
 
 // spoil makes of a proper reply what the faults say.

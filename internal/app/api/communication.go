@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -106,11 +107,20 @@ func (s *Server) takeStep(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if !t.DryRun {
-		s.engine.Took(f, step.Text)
+	if !t.DryRun && len(changes) > 0 {
+		s.engine.Took(f, step.Text, s.recorded(c.Request.Context(), changes[0]))
 	}
 	c.JSON(http.StatusOK, Taken{newStep(step), summary(left, changes, t.DryRun)})
 	return nil
+}
+
+// recorded is the number of the first change of those that were made together with the latest one of an entity, 0 when that cannot be read.
+func (s *Server) recorded(ctx context.Context, change site.Change) int64 {
+	list, err := s.store.Changes(ctx, change.Kind(), change.Name(), 0, 1)
+	if err != nil || len(list) == 0 {
+		return 0
+	}
+	return list[0].Batch
 }
 
 // stepOf is a step of a finding that stands, which is a change of settings: that of a number, from 1, or the first there is.

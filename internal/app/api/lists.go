@@ -181,6 +181,9 @@ func (s *Server) undo(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if undone, err := s.store.Changes(c.Request.Context(), "", "", id+1, 1); err == nil && len(undone) == 1 && undone[0].ID == id {
+		s.engine.TookBack(undone[0].Batch)
+	}
 	c.JSON(http.StatusOK, summary(left, changes, false))
 	return nil
 }

@@ -168,12 +168,13 @@ type Mending struct {
 	Kind    site.Kind        `json:"kind" enum:"link,station,point"`
 	Step    string           `json:"step"`
 	Time    time.Time        `json:"time" doc:"when it was taken"`
-	State   engine.MendState `json:"state" enum:"checking,mended,not-mended"`
+	Change  int64            `json:"change" doc:"number of the first recorded change that it was; undoing that takes the step back"`
+	State   engine.MendState `json:"state" enum:"checking,mended,not-mended,taken-back"`
 	Text    string           `json:"text"`
 }
 
 func newMending(m engine.Mending) Mending {
-	return Mending{m.Finding.Code, m.Finding.Subject, m.Finding.Kind, m.Step, m.Taken.UTC(), m.State, m.Text}
+	return Mending{m.Finding.Code, m.Finding.Subject, m.Finding.Kind, m.Step, m.Taken.UTC(), m.Change, m.State, m.Text}
 }
 
 // Watch is a station that is watched until there is enough evidence.

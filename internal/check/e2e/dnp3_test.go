@@ -54,7 +54,7 @@ lines:
 
 const yardSite = `
 arithmon: 1
-links: [{name: yard, protocol: dnp3, transport: tcp, host: 127.0.0.1, port: PORT, timeout: 300ms, retries: 1}]
+links: [{name: yard, protocol: dnp3, transport: tcp, host: 127.0.0.1, port: PORT, timeout: 1s, retries: 1}]
 stations: [{name: rtu, link: yard, outstation: 10, integrity_poll: 1m, event_poll: 200ms, unsolicited: true, time_sync: lan}]
 points:
   - {tag: yard/closed, station: rtu, address: "bi:0", states: [open, closed]}

@@ -179,7 +179,9 @@ func TestFindingsOfASerialLine(t *testing.T) {
 		{"every checksum fails", rig.Faults{Checksum: true}, rig.Faults{Checksum: true}, diagnose.LineSettings, "line"},
 		{"some checksums fail", rig.Faults{Checksum: true, Some: 4}, rig.Faults{Checksum: true, Some: 5}, diagnose.LineNoise, "line"},
 		{"two devices of one unit", rig.Faults{Duplicate: true}, rig.Faults{}, diagnose.UnitTwice, "one"},
-		{"two devices at once", rig.Faults{}, rig.Faults{Checksum: true}, diagnose.UnitTwice, "two"},
+		{"one device whose frames are damaged", rig.Faults{}, rig.Faults{Checksum: true}, diagnose.UnitDamaged, "two"},
+		{"one device some of whose frames are", rig.Faults{}, rig.Faults{Checksum: true, Some: 3}, diagnose.UnitDamaged, "two"},
+		{"two masters", rig.Faults{TwoMasters: true}, rig.Faults{}, diagnose.TwoMasters, "line"},
 		{"one device of several", rig.Faults{}, rig.Faults{Drop: true}, diagnose.UnitSilent, "two"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -111,7 +111,7 @@ points: [{tag: level, station: sensor, address: "hr:0"}]
 	assert.Equal(t, 4, first.code)
 	assert.Contains(t, p.run("scan", "line", "--last", "10", "--wait", "50ms").out, "unit 9")
 	f := p.found(diagnose.UnitSilent, "sensor")
-	assert.Contains(t, f.Cause, "Unit 1 does not answer, while a scan of the link found unit 9.")
+	assert.Contains(t, f.Cause, "Unit 1 does not answer. What does, and is no station's: unit 9.")
 	assert.Contains(t, p.run("findings", "apply", "unit-silent", "sensor").out, "is set to")
 	p.awaitQuality("level", "good")
 	p.until("all is well", func() bool {

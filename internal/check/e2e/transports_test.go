@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -237,4 +238,55 @@ func TestTheTransportOfALinkCanBeChanged(t *testing.T) {
 	assert.Contains(t, string(e), `"parity":"even"`)
 	shown := p.run("link", "list")
 	assert.True(t, strings.Contains(shown.out, "/dev/ttyX 9600 8E1"), shown.out)
+}
+
+// A device that wants TLS asked without it, and the reverse: found, and where no certificate is needed mended.
+func TestALinkWithTheOtherSecurity(t *testing.T) {
+	for _, c := range []struct{ rig, link string }{{"tcp", "tls"}, {"tls", "tcp"}} {
+		t.Run(c.link+" where it is "+c.rig, func(t *testing.T) {
+			t.Parallel()
+			p := wired(t, c.rig, "mbap", "127.0.0.1:0")
+			p.link(c.link, "mbap", nil)
+			f := p.found(diagnose.TransportDiffers, "line")
+			assert.Contains(t, f.Cause, "TLS")
+			took := p.run("findings", "apply", "transport-differs", "line")
+			require.Zero(t, took.code, took.err)
+			if c.rig == "tls" {
+				ca := filepath.Join(t.TempDir(), "ca.pem")
+				require.NoError(t, os.WriteFile(ca, p.rig.CertificatePEM(), 0o600))
+				set := p.run("link", "set", "line", "--tls", "{ca: "+ca+"}")
+				require.Zero(t, set.code, set.err)
+			}
+			p.awaitQuality("level", "good")
+		})
+	}
+}
+
+// A device all of whose places are taken closes connections before anything is asked.
+func TestAPlaceThatIsTaken(t *testing.T) {
+	p := startWith(t, []byte(`
+rig: 1
+lines:
+  - {name: line, listen: "127.0.0.1:0", places: 1, stations: [{unit: 1, tables: {hr: 40}, values: [{at: "hr:9", type: float32, set: 25}]}, {unit: 2, tables: {hr: 4}}]}
+`))
+	holder, err := net.Dial("tcp", p.rig.Address("line"))
+	require.NoError(t, err)
+	defer holder.Close()
+	p.link("tcp", "mbap", nil)
+	f := p.found(diagnose.ClosesConnection, "line")
+	assert.Contains(t, f.Cause, "before anything is asked")
+	holder.Close()
+	p.awaitQuality("level", "good")
+
+	second := p.run("link", "copy", "line", "again")
+	require.Zero(t, second.code, second.err)
+	p.apply(`{arithmon: 1, stations: [{name: three, link: again, unit: 3}], points: [{tag: three, station: three, address: "hr:0"}]}`)
+	require.Zero(t, p.run("link", "enable", "again").code)
+	f = p.found(diagnose.ClosesConnection, "again")
+	assert.Contains(t, f.Cause, "while it serves link line")
+	took := p.run("findings", "apply", "closes-connection", "again")
+	require.Zero(t, took.code, took.err)
+	shown, err := p.client.Show(t.Context(), site.KindStation, "three")
+	require.NoError(t, err)
+	assert.Contains(t, string(shown), `"link":"line"`)
 }

@@ -177,6 +177,12 @@ func (l Link) WithDefaults() Link {
 	return l
 }
 
+// Unsecured is the link without TLS, at the same port.
+func (l Link) Unsecured() Link {
+	l.Transport, l.TLS = TCP, nil
+	return l
+}
+
 // FarEnd says where the link goes, as a person would: host:port, or the port and its settings.
 func (l Link) FarEnd() string {
 	if l.Transport.UsesSerialPort() && l.Serial != nil {

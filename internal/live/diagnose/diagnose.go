@@ -25,6 +25,7 @@ const (
 	ConnectTimeout    Code = "connect-timeout"
 	BindWrong         Code = "bind-wrong"
 	TLSRefused        Code = "tls-refused"
+	TransportDiffers  Code = "transport-differs"
 	PortMissing       Code = "port-missing"
 	RTSMissing        Code = "rts-missing"
 	PortTaken         Code = "port-taken"
@@ -39,6 +40,7 @@ const (
 	NotTheProtocol    Code = "not-the-protocol"
 	FramingDiffers    Code = "framing-differs"
 	InternalFault     Code = "internal-fault"
+	PollsLate         Code = "polls-late"
 )
 
 // The codes of stations.
@@ -47,6 +49,7 @@ const (
 	OtherUnit         Code = "other-unit"
 	UnitOfAnother     Code = "unit-of-another"
 	UnitTwice         Code = "unit-twice"
+	UnitDamaged       Code = "unit-damaged"
 	GatewayPath       Code = "gateway-path"
 	GatewayTarget     Code = "gateway-target"
 	FunctionRefused   Code = "function-refused"
@@ -60,6 +63,7 @@ const (
 	AnswersMissing    Code = "answers-missing"
 	ExtraBytes        Code = "extra-bytes"
 	DeviceBusy        Code = "device-busy"
+	LengthLimit       Code = "length-limit"
 	ExceptionUnknown  Code = "exception-unknown"
 )
 
@@ -142,6 +146,7 @@ type Counts struct {
 	Requests, Answers, Timeouts, Checksums, Malformed, Closed int
 	Late, Foreign, Stray, Echoes                              int
 	Damaged                                                   int // frames
+	Alien                                                     int // frames that were a request which nobody here had made
 	Sent, Received                                            int // bytes
 	Exceptions                                                map[int]int
 }
@@ -152,6 +157,7 @@ type Link struct {
 	Up           bool
 	Down         bool
 	Failure      failure.Kind // why it does not open
+	Port         string       // the serial port that may be meant, where that of the link is not there; "" when none is known
 	Failures     int          // attempts in a row that failed
 	Reason       string       // in words
 	Worked       bool         // something was answered on it with the settings that it has
@@ -165,6 +171,16 @@ type Link struct {
 	FoundAgo     time.Duration
 	Other        *Other // settings with which something answered, when nothing does with those that it has
 	Tried        int    // other settings that were tried
+	Looked       bool   // it was looked what else it may be
+	Place        *Place // what its far end did when nothing was asked; nil: that was not looked at
+}
+
+// Place is what a place on the network does with connections on which nothing of the protocol is asked.
+type Place struct {
+	Closed bool // it closed one before anything was asked
+	After  time.Duration
+	Said   []byte // what it said by itself
+	TLS    bool   // it takes TLS
 }
 
 // Other are settings of a link with which a station answered.
@@ -192,6 +208,16 @@ type Station struct {
 	Bad         int           // of its points, when none of them is good or uncertain; 0 otherwise
 	BadFor      time.Duration // how long that has been so
 	Why         string        // for most of them
+	Demand      []Demand      // what is to be asked
+	Exchange    time.Duration // how long one takes, the pause after it included; 0 where there was none
+	Polls       int           // within the last minute
+	LatePolls   int           // of them, those that began late
+}
+
+// Demand is how many requests are to be made every so often.
+type Demand struct {
+	Period   time.Duration
+	Requests int
 }
 
 // NoteKind is a kind of note.
@@ -215,6 +241,7 @@ const (
 	NoteRestarted     NoteKind = "restarted"      // it restarted while it was watched
 	NoteTrouble       NoteKind = "trouble"        // it says that it has trouble
 	NoteCorrupt       NoteKind = "corrupt"        // or that its configuration is corrupt
+	NoteLongest       NoteKind = "longest"        // it answers reads of at most Number registers, or bits, and leaves longer ones without a response
 	NoteLocal         NoteKind = "local"          // or that points are in local control
 )
 
@@ -223,8 +250,16 @@ type Note struct {
 	Kind   NoteKind
 	Text   string // what was seen; "" takes the note back
 	Number float64
-	Count  int // how often, since it was taken back
+	Of     string // what the number counts, where that differs
+	Moves  []Move // where points of it were found
+	Count  int    // how often, since it was taken back
 	At     time.Time
+}
+
+// Move is another address of a point than it has.
+type Move struct {
+	Tag      string
+	From, To site.Address
 }
 
 // Refusal is a request that a device refused for good.
@@ -233,9 +268,14 @@ type Refusal struct {
 	Table   site.Space
 	From    int
 	Count   int
-	Tags    []string
-	Instead []string // what was found to work: hr:10, 4 registers from ir:0
-	Fields  map[string]any
+	Points  []At
+	Instead []site.Range // what was found to work
+}
+
+// At is a point and where it is read.
+type At struct {
+	Tag     string
+	Address site.Address
 }
 
 // Evidence is all that is known.
@@ -252,7 +292,7 @@ const enough = 3
 
 // Find draws the conclusions, the most certain first.
 func Find(e Evidence) []Finding {
-	f := finder{stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}, noisy: map[string]bool{}}
+	f := finder{links: e.Links, stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}, masters: map[string]bool{}, noisy: map[string]bool{}}
 	for _, s := range e.Stations {
 		f.stations[s.Station.Link] = append(f.stations[s.Station.Link], s)
 		if f.units[s.Station.Link] == nil {
@@ -292,10 +332,12 @@ func Find(e Evidence) []Finding {
 
 type finder struct {
 	list     []Finding
+	links    []Link
 	stations map[string][]Station      // by link
 	units    map[string]map[int]string // stations by link and unit
 	covered  map[string]bool           // stations whose trouble is explained
 	slow     map[string]bool           // links on which several stations answer late
+	masters  map[string]bool           // links on which another master asks
 	noisy    map[string]bool           // links with noise
 }
 

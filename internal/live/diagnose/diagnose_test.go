@@ -150,7 +150,7 @@ func TestNoiseIsOfTheLineWhenItIsAtSeveralStations(t *testing.T) {
 	noisy := func(n int) func(*Station) { return func(s *Station) { s.Counts.Checksums = n } }
 	l := link(func(l *Link) { serial(l); l.Counts = Counts{Answers: 110, Checksums: 8} })
 	assert.Equal(t, []Code{LineNoise}, codes(Find(Evidence{Links: []Link{l}, Stations: []Station{station("a", 1, noisy(4)), station("b", 2, noisy(4))}})))
-	assert.Equal(t, []Code{UnitTwice}, codes(Find(Evidence{Links: []Link{l}, Stations: []Station{station("a", 1, noisy(8)), station("b", 2, nil)}})))
+	assert.Equal(t, []Code{UnitDamaged}, codes(Find(Evidence{Links: []Link{l}, Stations: []Station{station("a", 1, noisy(8)), station("b", 2, nil)}})))
 	assert.Equal(t, []Code{UnitTwice}, codes(Find(Evidence{Links: []Link{link(serial)}, Stations: []Station{station("a", 1, func(s *Station) { s.Counts.Stray = 5 }), station("b", 2, nil)}})))
 }
 
@@ -177,10 +177,10 @@ func TestSeveralThatAreLateAreOneFindingOfTheLink(t *testing.T) {
 func TestRefusalsOfOneKindAreOneFinding(t *testing.T) {
 	refused := func(s *Station) {
 		for i := range 40 {
-			s.Refused = append(s.Refused, Refusal{Code: 2, Table: site.HoldingRegisters, From: 100 + 2*i, Count: 1, Tags: []string{"x"}})
+			s.Refused = append(s.Refused, Refusal{Code: 2, Table: site.HoldingRegisters, From: 100 + 2*i, Count: 1, Points: []At{{"x", site.Address{Space: site.HoldingRegisters, Offset: uint16(100 + 2*i)}}}})
 		}
-		s.Refused[0].Instead, s.Refused[0].Fields = []string{"hr:99"}, map[string]any{"address": "hr:99"}
-		s.Refused = append(s.Refused, Refusal{Code: 1, Table: site.InputRegisters, From: 0, Count: 4, Tags: []string{"y"}})
+		s.Refused[0].Instead = []site.Range{{Start: site.Address{Space: site.HoldingRegisters, Offset: 99}, Count: 1}}
+		s.Refused = append(s.Refused, Refusal{Code: 1, Table: site.InputRegisters, From: 0, Count: 4, Points: []At{{Tag: "y"}}})
 	}
 	list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, refused)}})
 	assert.ElementsMatch(t, []Code{AddressRefused, FunctionRefused}, codes(list))
@@ -318,7 +318,9 @@ func TestAFarEndThatClosesWhenItIsAsked(t *testing.T) {
 		silent(Counts{Requests: 5, Closed: 5})(s)
 		s.Reason = "connection lost: reset"
 	}
-	shut := link(func(l *Link) { l.Since = Counts{Requests: 5, Closed: 5} })
+	looking := link(func(l *Link) { l.Since = Counts{Requests: 5, Closed: 5} })
+	assert.Empty(t, Find(Evidence{Links: []Link{looking}, Stations: []Station{station("a", 1, closing), station("b", 2, closing)}}), "while it is looked what it does when nothing is asked")
+	shut := link(func(l *Link) { l.Since, l.Looked = Counts{Requests: 5, Closed: 5}, true })
 	f := one(t, shut, station("a", 1, closing), station("b", 2, closing))
 	assert.Equal(t, ClosesConnection, f.Code)
 	assert.Equal(t, "bus", f.Subject)

@@ -1,8 +1,10 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
+	"time"
 
 	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
@@ -10,6 +12,10 @@ import (
 
 // link finds what is wrong with a link; true when that explains all that is wrong at its stations.
 func (f *finder) link(l Link) bool {
+	if l.Other != nil && l.Other.Link.Transport != l.Link.Transport && !l.Worked {
+		f.otherTransport(l, l.Other.Link.Transport, []string{l.Reason, fmt.Sprintf("station %s, asked without TLS: %s", l.Other.Station, l.Other.Said)})
+		return true
+	}
 	if l.Down {
 		return f.down(l)
 	}
@@ -31,15 +37,20 @@ func (f *finder) link(l Link) bool {
 			say("on a two-wire bus, check that the adapter switches its receiver off while it sends"))
 		return l.Since.Answers == 0 && l.Since.Echoes > 0
 	}
+	f.otherMaster(l)
 	if l.Link.Transport.UsesSerialPort() && f.line(l) {
 		return true
 	}
 	f.lateAll(l)
+	f.pollsLate(l)
 	if l.ExtraRefused >= enough {
 		f.add(site.KindLink, name, ConnectionLimit, 0.85, because("connection-limit", "open", l.Open),
 			[]string{fmt.Sprintf("%d further connections were refused while %d of %d were open", l.ExtraRefused, l.Open, l.Link.Connections), l.Reason},
 			set(fmt.Sprintf("set connections: %d", max(1, l.Open)), site.KindLink, name, map[string]any{"connections": max(1, l.Open)}),
 			say("see whether another program holds connections to it"))
+	}
+	if l.Place != nil && l.Since.Answers == 0 && l.Since.Closed+l.Since.Malformed >= enough && f.allSilent(name) && f.place(l) {
+		return true
 	}
 	var closed, after int
 	for _, s := range f.stations[name] {
@@ -64,6 +75,9 @@ func (f *finder) link(l Link) bool {
 			say("compare baud, parity and stop bits of the gateway's serial side with the devices'"), say("see whether the gateway keeps frames whole: its packing time or character interval may be too short"))
 		return true
 	case !l.Link.Transport.UsesSerialPort() && l.Link.Transport != site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.allSilent(name):
+		if !l.Looked && l.Since.Closed < 4*enough {
+			return true // it is being looked what it does when nothing is asked
+		}
 		f.add(site.KindLink, name, ClosesConnection, 0.8, because("closes-when-asked"),
 			[]string{fmt.Sprintf("%d connections ended since the last response", l.Since.Closed), f.said(name)},
 			say("see whether another program is connected: many devices serve one connection, or so many, at a time"),
@@ -98,6 +112,68 @@ func (f *finder) otherSettings(l Link) {
 	serial := map[string]any{"baud": other.Serial.Baud, "parity": other.Serial.Parity, "stop_bits": other.Serial.StopBits}
 	f.add(site.KindLink, name, LineSettings, 0.97, because("line-settings-found", "is", lineOf(other.Serial), "settings", lineOf(l.Link.Serial)), evidence,
 		set(fmt.Sprintf("set serial: {baud: %d, parity: %s, stop_bits: %d}", other.Serial.Baud, other.Serial.Parity, other.Serial.StopBits), site.KindLink, name, map[string]any{"serial": serial}))
+}
+
+// otherTransport says that a device wants TLS, or does not have it.
+func (f *finder) otherTransport(l Link, is site.Transport, evidence []string) {
+	name := l.Link.Name
+	sentence, next := "wants-no-tls", []Step{set("set transport: tcp", site.KindLink, name, map[string]any{"transport": "tcp", "tls": nil, "port": l.Link.Port}), portStep(l.Link)}
+	if is == site.TLS {
+		usual := l.Link.Protocol.Traits().TLSPort
+		sentence, next = "wants-tls", []Step{set("set transport: tls", site.KindLink, name, map[string]any{"transport": "tls", "port": l.Link.Port}),
+			say("give the plant's certificates in tls.ca, and in tls.certificate and tls.key one of this machine's, where the device asks for it"),
+			say(fmt.Sprintf("or see whether the device listens without TLS, too, on another port than %d", cmp.Or(l.Link.Port, usual)))}
+	}
+	f.add(site.KindLink, name, TransportDiffers, 0.95, because(sentence, "place", l.Link.FarEnd()), evidence, next...)
+}
+
+// place says what the far end tells by what it does when nothing is asked; false when that is nothing.
+func (f *finder) place(l Link) bool {
+	name, p := l.Link.Name, l.Place
+	asked := fmt.Sprintf("%d requests, no response: %s", l.Since.Requests, f.said(name))
+	switch {
+	case p.TLS:
+		f.otherTransport(l, site.TLS, []string{asked, "it answers the beginning of a TLS handshake"})
+	case len(p.Said) > 0:
+		f.add(site.KindLink, name, NotTheProtocol, 0.95, because("not-the-protocol", "place", l.Link.FarEnd(), "protocol", l.Link.Protocol.Traits().Name),
+			[]string{fmt.Sprintf("it begins by itself, with %q", p.Said), asked}, portStep(l.Link), say("see in the device's settings on which port it serves "+l.Link.Protocol.Traits().Name))
+	case p.Closed:
+		evidence := []string{fmt.Sprintf("a connection on which nothing was asked was closed after %s", p.After.Round(time.Millisecond)), asked}
+		if other := f.neighbour(l); other != "" {
+			f.add(site.KindLink, name, ClosesConnection, 0.9, because("closes-unasked-for-ours", "place", l.Link.FarEnd(), "other", other), evidence, f.joins(l, other)...)
+			return true
+		}
+		f.add(site.KindLink, name, ClosesConnection, 0.9, because("closes-unasked", "place", l.Link.FarEnd()), evidence,
+			say("see whether another program is connected to it, and close that: many devices serve one connection, or so many, at a time"),
+			say("see whether the device serves known addresses only, and enter this machine's"),
+			say("restart the device, if a connection that broke off still holds the place"))
+	default:
+		return false
+	}
+	return true
+}
+
+// neighbour is another link of the site to the same place, which is open and on which something answers; "" when there is none.
+func (f *finder) neighbour(l Link) string {
+	for _, other := range f.links {
+		if other.Link.Name != l.Link.Name && !l.Link.Transport.UsesSerialPort() && other.Link.Protocol == l.Link.Protocol && other.Link.FarEnd() == l.Link.FarEnd() && other.Up && other.Worked {
+			return other.Link.Name
+		}
+	}
+	return ""
+}
+
+// joins are the steps that put the stations of a link on another one to the same place.
+func (f *finder) joins(l Link, other string) []Step {
+	step := Step{Text: fmt.Sprintf("put its stations on link %s: many devices serve one connection at a time", other)}
+	for _, s := range f.stations[l.Link.Name] {
+		if f.units[other][s.Station.LinkAddress()] != "" { // which is there already
+			step.Changes = nil
+			break
+		}
+		step.Changes = append(step.Changes, Change{site.KindStation, s.Station.Name, map[string]any{"link": other}})
+	}
+	return []Step{step, say("or let the device take more connections, where it can be set")}
 }
 
 // lateAll makes one finding of several stations that answer late: one that is slow keeps the line from the others.
@@ -168,7 +244,7 @@ func (f *finder) line(l Link) bool {
 			say("compare baud, parity and stop bits with the manual or the switches of a device; framing ascii has a colon before each frame"))
 		return true
 	}
-	if c.Checksums < enough || c.Answers == 0 {
+	if c.Checksums < enough || c.Answers == 0 || f.masters[name] {
 		return false
 	}
 	var worst Station
@@ -193,6 +269,18 @@ func (f *finder) line(l Link) bool {
 		say("put 120 ohms at both ends of the bus and nowhere else; no long stubs"), say("keep the cable away from drive cables, and earth its screen at one end"),
 		say("see whether another master is on the line"), slower(l.Link))
 	return false
+}
+
+// otherMaster finds that another master asks on the line.
+func (f *finder) otherMaster(l Link) {
+	alien, when := seen(l.Counts.Alien, l.Since.Alien)
+	if alien < enough {
+		return
+	}
+	f.masters[l.Link.Name], f.noisy[l.Link.Name] = true, true
+	f.add(site.KindLink, l.Link.Name, TwoMasters, 0.93, because("two-masters-line"), []string{fmt.Sprintf("%d times %s there was a request on the line that nobody here had made", alien, when)},
+		do("see what it asks, and which units", Traffic, l.Link.Name), say("find the other master, such as a panel, a PLC or an old system, and take it off the line: only one may ask"),
+		say("where both are needed, put a gateway on the line that both ask, or read the values from the other one"))
 }
 
 // tried says that other settings were, and that nothing answered; "" when none were.
@@ -231,6 +319,9 @@ func (f *finder) down(l Link) bool {
 		link(HostUnreachable, 0.9, because("host-unreachable", "host", l.Link.Host),
 			say("check that this machine has an address in the device's network, and its cable"), say("check the address and mask of the device"),
 			say("with several network adapters, name the right one in bind"))
+	case l.Failure == failure.Refused && f.neighbour(l) != "":
+		other := f.neighbour(l)
+		link(ConnectionRefused, 0.9, because("connection-refused-for-ours", "place", far, "other", other), f.joins(l, other)...)
 	case l.Failure == failure.Refused && l.Worked:
 		link(ConnectionRefused, 0.95, because("connection-refused-now", "place", far),
 			say("see whether the device restarts, or was switched off or set otherwise"), say("close other programs that are connected to it: many devices take only a few connections"),
@@ -252,6 +343,11 @@ func (f *finder) down(l Link) bool {
 			say("look at the reason above: give the plant's certificates in tls.ca, or the name in the certificate in tls.server_name"),
 			say("check the clocks: a certificate is valid for a time"))
 	case l.Failure == failure.Port:
+		if l.Port != "" {
+			link(PortMissing, 0.97, because("port-missing-other", "port", l.Link.Serial.Device, "other", l.Port),
+				set("set serial: {device: "+l.Port+"}", site.KindLink, name, map[string]any{"serial": map[string]any{"device": l.Port}}), do("see which ports there are", Ports, ""))
+			break
+		}
 		link(PortMissing, 0.97, because("port-missing", "port", l.Link.Serial.Device),
 			do("plug the adapter in, and see which ports there are", Ports, ""), say("choose a port that is there; the reason above names them"))
 	case l.Failure == failure.RTS:

@@ -79,7 +79,17 @@ func (f *finder) outstation(l Link, s Station) bool {
 		}
 		add(ClassRefused, 0.9, cause, []string{n.Text}, say("see its device profile for the classes it has, and assign its points to one of them"), say("it is asked again after 30 s, and then less and less often, at least every ten minutes"))
 	}
-	if n, ok := at(NoteMissing); ok {
+	if n, ok := at(NoteMissing); ok && len(n.Moves) > 0 {
+		step := Step{Text: fmt.Sprintf("set the address of %s to %s, which it has", n.Moves[0].Tag, n.Moves[0].To)}
+		if len(n.Moves) > 1 {
+			step.Text = fmt.Sprintf("set the kind of %d points to the one that it has: %s in place of %s, and so on", len(n.Moves), n.Moves[0].To, n.Moves[0].From)
+		}
+		for _, m := range n.Moves {
+			step.Changes = append(step.Changes, Change{site.KindPoint, m.Tag, map[string]any{"address": m.To.String()}})
+		}
+		add(PointsMissing, 0.9, because("points-moved", "points", int(n.Number), "found", len(n.Moves)), []string{n.Text, fmt.Sprintf("asked for, it gives %s", n.Moves[0].To)}, step,
+			do("compare their addresses with what it has, which a probe lists", Probe, name))
+	} else if ok {
 		add(PointsMissing, 0.9, because("points-missing", "points", int(n.Number)), []string{n.Text},
 			do("compare their addresses with what it has, which a probe lists", Probe, name), say("see whether its point list was loaded, and whether these points are switched on in it"))
 	}

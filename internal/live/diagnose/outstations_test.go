@@ -49,7 +49,11 @@ func TestWhatIsWrongWithAnOutstation(t *testing.T) {
 		{"two masters", outstation(10, nil, Note{Kind: NoteTwoMasters, Number: 99, Text: "seen"}), TwoMasters, "Another master, at address 99, asks outstation 10, too.", nil},
 		{"unsolicited refused", outstation(10, nil, Note{Kind: NoteNoFunction, Number: 20, Text: "refused"}), FunctionRefused, "The outstation does not have a function that was asked of it.", map[string]any{"unsolicited": false}},
 		{"time refused", outstation(10, nil, Note{Kind: NoteNoFunction, Number: 24, Text: "refused"}), FunctionRefused, "The outstation does not have a function that was asked of it.", map[string]any{"time_sync": "none"}},
-		{"points missing", outstation(10, nil, Note{Kind: NoteMissing, Number: 2, Text: "it has no bi:7"}), PointsMissing, "2 points of the site are not in the outstation.", nil},
+		{"points missing", outstation(10, nil, Note{Kind: NoteMissing, Number: 2, Text: "it has no bi:7"}), PointsMissing, "The outstation does not have 2 of the site's points.", nil},
+		{"points of another kind", outstation(10, nil, Note{Kind: NoteMissing, Number: 3, Text: "it has no ai:7", Moves: []Move{
+			{"tank/setpoint", site.Address{Space: site.AnalogInputs, Offset: 7}, site.Address{Space: site.AnalogOutputs, Offset: 7}},
+			{"tank/limit", site.Address{Space: site.AnalogInputs, Offset: 8}, site.Address{Space: site.AnalogOutputs, Offset: 8}}}}),
+			PointsMissing, "The outstation does not have 3 of the site's points as they are, and it has 2 of them under another kind.", map[string]any{"address": "ao:7"}},
 		{"confirmations lost", outstation(10, nil, Note{Kind: NoteConfirms, Count: 2, Text: "again"}), ConfirmsLost, "The outstation repeats what was confirmed: confirmations do not reach it, or come too late for it.", nil},
 		{"events lost", outstation(10, nil, Note{Kind: NoteEventsLost, Text: "overflow"}), EventsLost, "Events were lost: the outstation's buffer overflowed before they were fetched.", map[string]any{"unsolicited": true}},
 		{"clock wrong", outstation(10, nil, Note{Kind: NoteTime, Number: 3599.9, Text: "its clock is 1h0m0s ahead"}), ClockWrong, "The times of its events are wrong: its clock is 1h0m0s ahead.", map[string]any{"time_sync": "lan"}},

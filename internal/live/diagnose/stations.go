@@ -1,7 +1,9 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,6 +28,15 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		add(FunctionRefused, 0.95, because("write-function-refused", "function", int(n.Number), "name", modbus.Function(int(n.Number)).Name(), "why", why),
 			[]string{n.Text}, step, say("see in the manual which functions the device has"))
 	}
+	if n, ok := s.Notes[NoteLongest]; ok {
+		field := "max_registers"
+		if n.Of == "bits" {
+			field = "max_bits"
+		}
+		add(LengthLimit, 0.9, because("length-limit", "longest", int(n.Number), "what", n.Of), []string{n.Text},
+			set(fmt.Sprintf("ask for no more at once: %s: %d", field, int(n.Number)), site.KindStation, name, map[string]any{field: int(n.Number)}),
+			say("look in the manual how much the device gives at once, or see whether a gateway between has a short buffer"))
+	}
 	late := s.late()
 	switch {
 	case s.OtherUnit >= 0 && now.Foreign >= enough && now.Answers == 0:
@@ -42,25 +53,20 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 	case late > 0:
 		f.late(l, s)
 		return now.Answers == 0 && s.Silent
-	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Transport.UsesSerialPort():
-		add(UnitTwice, 0.6, because("unit-damaged", "unit", s.Station.Unit),
-			[]string{fmt.Sprintf("%d of its responses were damaged, none good", now.Checksums)},
-			say("disconnect the device with this name; if something still answers, there are two of unit "+fmt.Sprint(s.Station.Unit)),
-			say("compare its baud, parity and stop bits with its neighbours'"), say("look at its wiring: a long stub, a loose contact"))
+	case s.Silent && now.Checksums >= enough && now.Checksums >= now.Timeouts && l.Link.Framing != site.MBAP:
+		add(UnitDamaged, 0.8, because("unit-damaged", "unit", s.Station.Unit), []string{fmt.Sprintf("%d of its responses were damaged, none good", now.Checksums)}, damagedSteps(s)...)
 		return true
-	case c.Stray >= enough || s.Answering && c.Checksums >= enough && c.Checksums*50 >= c.Answers && f.alone(l, s):
-		certainty := 0.6
-		evidence := []string{fmt.Sprintf("%d responses within a minute were followed by another though nothing was asked", c.Stray), fmt.Sprintf("%d of its frames were damaged, none of its neighbours'", c.Checksums)}
-		if c.Stray >= enough {
-			certainty, evidence = 0.85, evidence[:1]
-		} else {
-			evidence = evidence[1:]
-		}
+	case c.Stray < enough && s.Answering && c.Checksums >= enough && c.Checksums*50 >= c.Answers && !f.masters[l.Link.Name] && f.alone(l, s):
+		add(UnitDamaged, 0.75, because("unit-damaged-some", "unit", s.Station.Unit),
+			[]string{fmt.Sprintf("%d of %d responses within a minute were damaged, none of its neighbours'", c.Checksums, c.Checksums+c.Answers)}, damagedSteps(s)...)
+		return false
+	case c.Stray >= enough && !f.masters[l.Link.Name]:
+		evidence := []string{fmt.Sprintf("%d responses within a minute were followed by another though nothing was asked", c.Stray)}
 		cause := because("unit-twice", "unit", s.Station.Unit)
 		if !l.Link.Transport.UsesSerialPort() {
 			cause = because("unit-twice-behind", "unit", s.Station.Unit)
 		}
-		add(UnitTwice, certainty, cause, evidence,
+		add(UnitTwice, 0.85, cause, evidence,
 			say("disconnect the device with this name; if unit "+fmt.Sprint(s.Station.Unit)+" still answers, there is the other"),
 			say("look for a new device that still has its factory unit, often 1"), say("if there is only one, look at its wiring: a long stub or a loose contact"))
 		return false
@@ -74,7 +80,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 			say("read less in a row: gap: 0 keeps requests to what is wanted"))
 		return true
 	}
-	if f.exceptions(s) {
+	if f.exceptions(l, s) {
 		return false
 	}
 	switch {
@@ -88,6 +94,13 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 		f.partly(l, s)
 	}
 	return false
+}
+
+// damagedSteps are for a station whose frames alone are damaged.
+func damagedSteps(s Station) []Step {
+	return []Step{do("see the frames", Wrong, s.Station.Name), say("compare its baud, parity and stop bits with its neighbours'"),
+		say("look at its wiring: a long stub, a loose contact, its end of the screen"), say("try another transceiver, or another device, in its place"),
+		say(fmt.Sprintf("disconnect it; if something still answers as unit %d, there are two of them, which damage each other's frames", s.Station.Unit))}
 }
 
 // otherWrite is the step to another way to write than with a function that the device does not have, and what that function is for.
@@ -130,7 +143,7 @@ func (f *finder) partly(l Link, s Station) {
 		f.add(site.KindStation, name, ExtraBytes, 0.8, because("extra-bytes"),
 			[]string{fmt.Sprintf("%d times within a minute", extra)},
 			do("see the bytes", Wrong, name), extraStep(l), say("ask the maker for a newer firmware"))
-	case c.often(c.Timeouts) && !f.noisy[l.Link.Name]:
+	case c.often(c.Timeouts) && !f.noisy[l.Link.Name] && s.Notes[NoteLongest].Text == "":
 		f.add(site.KindStation, name, AnswersMissing, 0.7, because("answers-missing"),
 			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("responses take %s at the median", s.Median.Round(100*time.Microsecond))},
 			say("ask less often, or less at once: a busy device leaves out what it has no time for (poll, max_registers)"),
@@ -268,25 +281,36 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 		evidence = append(evidence, "so the line and its settings are good: others answer over it")
 	}
 	var next []Step
-	if found := f.strangers(l); len(found) > 0 && neighbours == 0 {
-		certainty, cause = 0.85, because("unit-silent-found", "unit", unit, "found", enumerated("unit", found))
-		evidence = append(evidence, l.foundText("unit"))
-		for _, u := range found[:min(len(found), someOf)] {
-			next = append(next, set(fmt.Sprintf("set unit: %d, which answered", u), site.KindStation, s.Station.Name, map[string]any{"unit": u}))
+	if found := f.strangers(l); len(found) > 0 {
+		if neighbours == 0 {
+			certainty = 0.85
+		} else {
+			certainty = 0.75 // it may be somebody else's
 		}
+		cause = because("unit-silent-found", "unit", unit, "found", enumerated("unit", found))
+		evidence, next = append(evidence, l.foundText("unit")), f.unitsFound(l, s)
 	} else if len(l.Found) > 0 {
 		evidence = append(evidence, l.foundText("unit"))
 	}
 	next = append(next, say("check the device's power and its unit"), do("let the units be found", Scan, l.Link.Name))
 	if l.Link.Transport == site.TCP && l.Link.Framing == site.MBAP && neighbours == 0 {
-		if s.Station.Unit != 255 && s.Station.Unit != 1 {
-			next = append(next, set("a device that is itself on the network often wants unit 255 or 1: set unit: 255", site.KindStation, s.Station.Name, map[string]any{"unit": 255}))
-		} else {
-			next = append(next, say("behind a gateway, use the unit of the device on its serial side"))
+		for _, usual := range []int{255, 1} {
+			if other := f.units[l.Link.Name][usual]; unit != usual && other == "" && !slices.Contains(l.Found, usual) {
+				next = append(next, set(fmt.Sprintf("a device that is itself on the network often wants unit 255 or 1: set unit: %d", usual), site.KindStation, s.Station.Name, map[string]any{"unit": usual}))
+			}
 		}
-		next = append(next, say("a gateway that passes bytes through needs framing rtu"))
+		next = append(next, say("behind a gateway, use the unit of the device on its serial side"), say("a gateway that passes bytes through needs framing rtu"))
 	}
 	f.add(site.KindStation, s.Station.Name, UnitSilent, certainty, cause, evidence, next...)
+}
+
+// unitsFound are the steps to units that answered and that no station has.
+func (f *finder) unitsFound(l Link, s Station) (steps []Step) {
+	found := f.strangers(l)
+	for _, u := range found[:min(len(found), someOf)] {
+		steps = append(steps, set(fmt.Sprintf("set unit: %d, which answered", u), site.KindStation, s.Station.Name, map[string]any{"unit": u}))
+	}
+	return steps
 }
 
 func answering(all []Station, name string) bool {
@@ -299,7 +323,7 @@ func answering(all []Station, name string) bool {
 }
 
 // exceptions finds what refusals mean; true when there was one to find.
-func (f *finder) exceptions(s Station) bool {
+func (f *finder) exceptions(l Link, s Station) bool {
 	name, c := s.Station.Name, s.Counts
 	add := func(code Code, certainty float64, cause Cause, evidence []string, next ...Step) {
 		f.add(site.KindStation, name, code, certainty, cause, evidence, next...)
@@ -308,6 +332,15 @@ func (f *finder) exceptions(s Station) bool {
 	target, targetWhen := of(11)
 	path, pathWhen := of(10)
 	switch {
+	case target+path >= enough && len(f.strangers(l)) > 0:
+		code := GatewayTarget
+		if path > target {
+			code = GatewayPath
+		}
+		add(code, 0.9, because("gateway-unit-found", "unit", s.Station.Unit, "found", enumerated("unit", f.strangers(l))),
+			[]string{fmt.Sprintf("%d times exception %d %s", max(target, path), map[Code]int{GatewayTarget: 11, GatewayPath: 10}[code], cmp.Or(targetWhen, pathWhen)), l.foundText("unit")},
+			append(f.unitsFound(l, s), say("check the device's power, its unit, and the line between gateway and device"))...)
+		return true
 	case target >= enough:
 		add(GatewayTarget, 0.9, because("gateway-target", "unit", s.Station.Unit),
 			[]string{fmt.Sprintf("%d times exception 11 (gateway target device failed to respond) %s", target, targetWhen)},
@@ -355,6 +388,45 @@ func (f *finder) exceptions(s Station) bool {
 	return found
 }
 
+// moves are the steps to addresses that answer instead of those that are refused, each for all points that it mends, the most first.
+func moves(list []Refusal) (steps []Step) {
+	type elsewhere struct {
+		table site.Space
+		by    int
+	}
+	byPlace := map[elsewhere]*Step{}
+	var order []*Step
+	for _, r := range list {
+		for _, works := range r.Instead {
+			if works.Count < r.Count {
+				continue
+			}
+			there := elsewhere{works.Start.Space, int(works.Start.Offset) - r.From}
+			step := byPlace[there]
+			if step == nil {
+				step = new(Step)
+				byPlace[there], order = step, append(order, step)
+			}
+			for _, p := range r.Points {
+				to := p.Address
+				to.Space, to.Offset = there.table, uint16(int(to.Offset)+there.by)
+				if step.Text == "" {
+					step.Text = fmt.Sprintf("%s answers: set the address of %s to it", to, p.Tag)
+				}
+				step.Changes = append(step.Changes, Change{site.KindPoint, p.Tag, map[string]any{"address": to.String()}})
+			}
+		}
+	}
+	slices.SortStableFunc(order, func(a, b *Step) int { return len(b.Changes) - len(a.Changes) })
+	for _, step := range order {
+		if n := len(step.Changes); n > 1 {
+			step.Text = fmt.Sprintf("%s, and so do %d others that are as far from theirs", step.Text, n-1)
+		}
+		steps = append(steps, *step)
+	}
+	return steps
+}
+
 // refused makes one finding of all refusals of one kind.
 func (f *finder) refused(s Station, code int, list []Refusal) {
 	var what, tags []string
@@ -365,15 +437,17 @@ func (f *finder) refused(s Station, code int, list []Refusal) {
 		if last > r.From {
 			at += fmt.Sprintf("..%d", last)
 		}
-		what, tags = append(what, at), append(tags, r.Tags...)
+		what = append(what, at)
+		for _, p := range r.Points {
+			tags = append(tags, p.Tag)
+		}
 		for _, works := range r.Instead {
-			step := say(fmt.Sprintf("%s answers: perhaps it is meant instead of %s", works, at))
-			if r.Fields != nil && len(r.Tags) == 1 {
-				step = set(fmt.Sprintf("%s answers: set the address of %s to it", works, r.Tags[0]), site.KindPoint, r.Tags[0], r.Fields)
+			if works.Count < r.Count {
+				next = append(next, say(fmt.Sprintf("%s answers: perhaps it is meant instead of %s", works, at)))
 			}
-			next = append(next, step)
 		}
 	}
+	next = append(moves(list), next...)
 	short := strings.Join(what[:min(len(what), 6)], ", ")
 	if len(what) > 6 {
 		short += fmt.Sprintf(" and %d more", len(what)-6)

@@ -53,7 +53,7 @@ func TestWhatAScanFoundCounts(t *testing.T) {
 	require.Equal(t, []Code{LineSilent}, codes(list))
 	list = of(3, 4, 7)
 	require.Equal(t, []Code{UnitSilent}, codes(list))
-	assert.Equal(t, "Unit 1 does not answer, while a scan of the link found units 3, 4 and 7.", list[0].Cause.String())
+	assert.Equal(t, "Unit 1 does not answer. What does, and is no station's: units 3, 4 and 7.", list[0].Cause.String())
 	assert.Contains(t, list[0].Evidence, "20s ago a scan or probe was answered by units 3, 4 and 7")
 	require.NotEmpty(t, list[0].Next[0].Changes)
 	assert.Equal(t, map[string]any{"unit": 3}, list[0].Next[0].Changes[0].Fields)

@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"arithmon/internal/core/crash"
@@ -54,6 +55,7 @@ type Engine struct {
 	units    *unit.Dictionary
 	weighed  map[string]*weighed // by station
 	mendings []Mending           // guarded by mu
+	trying   atomic.Bool         // alternatives to what is refused
 }
 
 // New makes an engine without links.

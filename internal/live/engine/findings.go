@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/link"
 	"arithmon/internal/live/traffic"
 )
 
@@ -31,19 +32,36 @@ func (e *Engine) diagnose(ctx context.Context) {
 			e.guarded("diagnosing", func() {
 				e.conclude(now)
 				for _, r := range e.all() {
-					r.ProbeAlternatives(ctx, now)
-					if r.WantsOthers(now) {
-						e.ending.Go(func() {
-							e.guarded("trying other settings", func() {
-								if err := r.TryOthers(ctx); err != nil {
-									e.log.Info("other settings were not tried", "link", r.Link().Name, "reason", err)
-								}
-							})
-						})
-					}
+					e.tries(ctx, r, now)
 				}
 			})
 		}
+	}
+}
+
+// tries has it looked what else a link or a station may be, of which nothing is heard.
+func (e *Engine) tries(ctx context.Context, r *link.Runner, now time.Time) {
+	try := func(what string, f func() error) {
+		e.ending.Go(func() {
+			e.guarded("trying "+what, func() {
+				if err := f(); err != nil {
+					e.log.Info(what+" were not tried", "link", r.Link().Name, "reason", err)
+				}
+			})
+		})
+	}
+	if station := r.Refused(now); station != "" && e.trying.CompareAndSwap(false, true) {
+		try("alternatives", func() error {
+			defer e.trying.Store(false)
+			r.TryAlternatives(ctx, station)
+			return nil
+		})
+	}
+	if r.WantsOthers(now) {
+		try("other settings", func() error { return r.TryOthers(ctx) })
+	}
+	if station := r.WantsAddress(now); station != "" {
+		try("other addresses", func() error { return r.TryAddresses(ctx, station) })
 	}
 }
 

@@ -23,6 +23,7 @@ type Mending struct {
 	Finding diagnose.Finding // as it stood
 	Step    string
 	Taken   time.Time
+	Change  int64 // the first of the recorded changes that it was
 	State   MendState
 	Text    string // in words
 }
@@ -35,13 +36,25 @@ const (
 	Checking  MendState = "checking"
 	Mended    MendState = "mended"
 	NotMended MendState = "not-mended"
+	TakenBack MendState = "taken-back"
 )
 
-// Took notes that a step of a finding was taken.
-func (e *Engine) Took(f diagnose.Finding, step string) {
+// TookBack notes that recorded changes were undone, the first of which is named.
+func (e *Engine) TookBack(change int64) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.mendings = append(e.mendings, Mending{Finding: f, Step: step, Taken: time.Now(), State: Checking})
+	for i := range e.mendings {
+		if e.mendings[i].Change == change {
+			e.mendings[i].State = TakenBack
+		}
+	}
+}
+
+// Took notes that a step of a finding was taken, by recorded changes of which the first is named.
+func (e *Engine) Took(f diagnose.Finding, step string, change int64) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.mendings = append(e.mendings, Mending{Finding: f, Step: step, Taken: time.Now(), Change: change, State: Checking})
 	e.mendings = e.mendings[max(0, len(e.mendings)-mostMends):]
 }
 
@@ -69,15 +82,19 @@ func (e *Engine) mended(m Mending, standing []diagnose.Finding, ago time.Duratio
 	if ago >= 2*time.Minute {
 		when = fmt.Sprintf("%d min ago", int(ago/time.Minute))
 	}
+	if m.State == TakenBack {
+		return TakenBack, fmt.Sprintf("%s %s: the step of %s (%s) was taken back", f.Kind, f.Subject, when, m.Step)
+	}
+	back := fmt.Sprintf("arithmon undo %d takes it back", m.Change)
 	for _, other := range standing {
 		if other.Subject == f.Subject && other.Kind == f.Kind {
 			switch {
 			case ago < mendsWithin && other.Code == f.Code:
 				return Checking, fmt.Sprintf("%s %s: a step was taken %s (%s); whether it mends is being watched", f.Kind, f.Subject, when, m.Step)
 			case other.Code == f.Code:
-				return NotMended, fmt.Sprintf("%s %s: the step taken %s (%s) did not mend it; arithmon undo takes it back", f.Kind, f.Subject, when, m.Step)
+				return NotMended, fmt.Sprintf("%s %s: the step taken %s (%s) did not mend it; %s", f.Kind, f.Subject, when, m.Step, back)
 			default:
-				return NotMended, fmt.Sprintf("%s %s: after the step taken %s (%s) it is %s; arithmon undo takes the step back", f.Kind, f.Subject, when, m.Step, other.Code)
+				return NotMended, fmt.Sprintf("%s %s: after the step taken %s (%s) it is %s; %s", f.Kind, f.Subject, when, m.Step, other.Code, back)
 			}
 		}
 	}
@@ -92,7 +109,7 @@ func (e *Engine) mended(m Mending, standing []diagnose.Finding, ago time.Duratio
 	case ago < soonestMends || ago < mendsWithin && bad > 0:
 		return Checking, fmt.Sprintf("%s %s: a step was taken %s (%s); whether it mends is being watched", f.Kind, f.Subject, when, m.Step)
 	case bad > 0:
-		return NotMended, fmt.Sprintf("%s %s: after the step taken %s (%s), %d of %d values are bad; arithmon undo takes the step back", f.Kind, f.Subject, when, m.Step, bad, len(slots))
+		return NotMended, fmt.Sprintf("%s %s: after the step taken %s (%s), %d of %d values are bad; %s", f.Kind, f.Subject, when, m.Step, bad, len(slots), back)
 	default:
 		return Mended, fmt.Sprintf("%s %s: mended %s (%s); %s", f.Kind, f.Subject, when, m.Step, good(len(slots)))
 	}

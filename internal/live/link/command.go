@@ -81,6 +81,9 @@ func (r *Runner) Refresh(ctx context.Context, station string) error {
 	return r.Command(ctx, station, func(t *Turn) error {
 		t.s.setBack = backoff{}
 		t.s.Memory = new(atomic.Value)
+		r.mu.Lock()
+		t.s.notes = nil
+		r.mu.Unlock()
 		r.configure(t.s.Station)
 		return nil
 	})

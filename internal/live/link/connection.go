@@ -155,7 +155,8 @@ func (r *Runner) notOpened(c *connection, err error, now time.Time) {
 		return
 	}
 	r.mu.Lock()
-	r.failure, r.failures = failureOf(err), r.failures+1
+	r.failure, r.meant = failureOf(err)
+	r.failures++
 	r.mu.Unlock()
 	r.setLink(Down, err.Error())
 	for _, s := range r.stations {

@@ -156,6 +156,7 @@ type Frame struct {
 	Text  string        // what is wrong, when something is
 	At    time.Time     // when; zero: now
 	Ends  *traffic.Ends // of the connection
+	Alien bool          // there is a request in it that nobody here has made
 }
 
 // Outcome is how a job ended.
@@ -171,6 +172,7 @@ type Outcome struct {
 	Later     bool          // the station asks to be asked again later
 	Took      time.Duration // how long the exchange was, when that is not the time of Do
 	Short     bool          // there was less in the response than was asked for
+	Expected  bool          // that nothing came was to be expected, and says nothing about the station
 	Rest      time.Duration // the station is not asked again sooner, and nothing is repeated at once
 }
 

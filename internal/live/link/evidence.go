@@ -1,7 +1,6 @@
 package link
 
 import (
-	"context"
 	"errors"
 	"maps"
 	"slices"
@@ -9,13 +8,9 @@ import (
 
 	"arithmon/internal/core/failure"
 	"arithmon/internal/core/reading"
-	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/traffic"
 )
-
-// alternativesEvery is how often it is tried at most what would work instead of a refused request.
-const alternativesEvery = 10 * time.Minute
 
 // FrameSeen is for Host: it counts a frame and keeps it.
 func (r *Runner) FrameSeen(f Frame) {
@@ -79,6 +74,10 @@ func (t *tally) saw(f Frame) {
 	} else {
 		t.received += uint32(len(f.Data))
 	}
+	if f.Alien { // whose response may follow; it is nobody's fault here
+		t.alien++
+		return
+	}
 	switch f.Kind {
 	case traffic.Late:
 		t.late++
@@ -128,7 +127,7 @@ func (t *tally) exchanged(out Outcome, took time.Duration, repeated bool) {
 func (t *tally) counts() diagnose.Counts {
 	c := diagnose.Counts{
 		Requests: int(t.requests), Answers: int(t.answers), Timeouts: int(t.timeouts), Checksums: int(t.checksums), Malformed: int(t.malformed),
-		Closed: int(t.closed), Late: int(t.late), Foreign: int(t.foreign), Stray: int(t.stray), Echoes: int(t.echoes), Damaged: int(t.damaged),
+		Closed: int(t.closed), Late: int(t.late), Foreign: int(t.foreign), Stray: int(t.stray), Echoes: int(t.echoes), Damaged: int(t.damaged), Alien: int(t.alien),
 		Sent: int(t.sent), Received: int(t.received), Exceptions: map[int]int{},
 	}
 	for code, n := range t.byCode() {
@@ -165,7 +164,7 @@ func (r *Runner) remember(e *entry, out Outcome) {
 	what := asks.Asks()
 	known := &refusal{Refusal: diagnose.Refusal{Code: int(code), Table: what.Start.Space, From: int(what.Start.Offset), Count: what.Count}}
 	for _, slot := range e.job.Slots() {
-		known.Tags = append(known.Tags, slot.Point.Tag)
+		known.Points = append(known.Points, diagnose.At{Tag: slot.Point.Tag, Address: slot.Point.Address})
 	}
 	if s.refusals == nil {
 		s.refusals = map[*entry]*refusal{}
@@ -178,13 +177,13 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l := diagnose.Link{
-		Link: r.link, Up: r.status.State == Up, Down: r.status.State == Down, Failure: r.failure, Failures: r.failures,
+		Link: r.link, Up: r.status.State == Up, Down: r.status.State == Down, Failure: r.failure, Port: r.meant, Failures: r.failures,
 		Reason: r.status.Reason, Worked: r.status.Statistics.Answers > 0,
 	}
 	if ago := now.Sub(r.foundAt); len(r.found) > 0 && ago < foundFor {
 		l.Found, l.FoundAgo = slices.Clone(r.found), ago
 	}
-	if l.Other = r.others.found; !l.Worked {
+	if l.Other, l.Place, l.Looked = r.others.found, r.others.place, r.others.done; !l.Worked {
 		l.Tried = r.others.tried
 	}
 	for _, c := range r.connections {
@@ -204,6 +203,10 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 			Slowest: time.Duration(max(t.slowest, s.since.slowest) * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
 		}
 		st.Since = s.since.counts()
+		st.Demand, st.Polls, st.LatePolls = s.demand, int(t.polls), int(t.latePolls)
+		if t.requests > 0 {
+			st.Exchange = time.Duration(float64(t.busy)/float64(t.requests)*float64(time.Second)) + time.Duration(r.link.Pause)
+		}
 		switch n := r.table.Count(s.Slots); {
 		case n.Good+n.Uncertain > 0 || n.Bad == 0:
 			s.notBad = now
@@ -270,72 +273,14 @@ func (r *Runner) ResetFigures() {
 	}
 }
 
-// ProbeAlternatives asks, once for each refusal, what would work instead: the other table, the neighbour address, fewer registers.
-func (r *Runner) ProbeAlternatives(ctx context.Context, now time.Time) {
-	if r.link.Transport == site.Dialup {
-		return // a call costs more than the response is worth
+// failureOf says what kind of failure an error is, and which serial port may be meant instead of one that is not there.
+func failureOf(err error) (kind failure.Kind, meant string) {
+	var failed interface {
+		Failure() failure.Kind
+		Meant() string
 	}
-	r.mu.Lock()
-	var station string
-	var known *refusal
-	for _, s := range r.stations {
-		for _, k := range s.refusals {
-			if station == "" && s.status.State == StationAnswering && now.Sub(k.tried) >= alternativesEvery {
-				station, known = s.status.Name, k
-			}
-		}
+	if errors.As(err, &failed) {
+		return failed.Failure(), failed.Meant()
 	}
-	if known != nil {
-		known.tried = now
-	}
-	r.mu.Unlock()
-	if known != nil {
-		r.probeAlternatives(ctx, station, known)
-	}
-}
-
-func (r *Runner) probeAlternatives(ctx context.Context, station string, known *refusal) {
-	other := map[site.Space]site.Space{
-		site.HoldingRegisters: site.InputRegisters, site.InputRegisters: site.HoldingRegisters,
-		site.Coils: site.DiscreteInputs, site.DiscreteInputs: site.Coils,
-	}[known.Table]
-	try := []site.Range{
-		{Start: site.Address{Space: other, Offset: uint16(known.From)}, Count: known.Count},
-	}
-	if known.Code != 1 {
-		if known.From > 0 {
-			try = append(try, site.Range{Start: site.Address{Space: known.Table, Offset: uint16(known.From - 1)}, Count: known.Count})
-		}
-		if known.From+known.Count < 0x10000 {
-			try = append(try, site.Range{Start: site.Address{Space: known.Table, Offset: uint16(known.From + 1)}, Count: known.Count})
-		}
-		if known.Count > 1 {
-			try = append(try, site.Range{Start: site.Address{Space: known.Table, Offset: uint16(known.From)}, Count: 1})
-		}
-	}
-	var works []string
-	var fields map[string]any
-	for _, what := range try {
-		asking, cancel := context.WithTimeout(ctx, 5*time.Second)
-		_, err := r.ReadAddresses(asking, station, what)
-		cancel()
-		if err == nil {
-			works = append(works, what.String())
-			if fields == nil && what.Count == known.Count {
-				fields = map[string]any{"address": what.Start.String()}
-			}
-		}
-	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	known.Instead, known.Fields = works, fields
-}
-
-// failureOf says what kind of failure an error is.
-func failureOf(err error) failure.Kind {
-	var kind interface{ Failure() failure.Kind }
-	if errors.As(err, &kind) {
-		return kind.Failure()
-	}
-	return ""
+	return "", ""
 }

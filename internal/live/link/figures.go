@@ -23,6 +23,7 @@ type tally struct {
 	requests, answers, retries, polls, latePolls             uint32
 	timeouts, checksums, malformed, exceptions               uint32
 	late, foreign, stray, echoes, damaged, closed, reconnect uint32
+	alien                                                    uint32  // requests that nobody here has made
 	short, closedAfter, extra                                uint32  // answers too short; ends after a response; further connections refused
 	sent, received                                           uint32  // bytes
 	busy                                                     float32 // seconds in which an exchange was under way
@@ -111,7 +112,7 @@ func (t *tally) add(o *tally) {
 	for _, pair := range [...][2]*uint32{
 		{&t.requests, &o.requests}, {&t.answers, &o.answers}, {&t.retries, &o.retries}, {&t.polls, &o.polls}, {&t.latePolls, &o.latePolls},
 		{&t.timeouts, &o.timeouts}, {&t.checksums, &o.checksums}, {&t.malformed, &o.malformed}, {&t.exceptions, &o.exceptions},
-		{&t.late, &o.late}, {&t.foreign, &o.foreign}, {&t.stray, &o.stray}, {&t.echoes, &o.echoes}, {&t.damaged, &o.damaged}, {&t.closed, &o.closed},
+		{&t.late, &o.late}, {&t.foreign, &o.foreign}, {&t.stray, &o.stray}, {&t.echoes, &o.echoes}, {&t.damaged, &o.damaged}, {&t.alien, &o.alien}, {&t.closed, &o.closed},
 		{&t.short, &o.short}, {&t.closedAfter, &o.closedAfter}, {&t.extra, &o.extra}, {&t.reconnect, &o.reconnect}, {&t.sent, &o.sent}, {&t.received, &o.received},
 	} {
 		*pair[0] += *pair[1]

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/crash"
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/table"
@@ -21,40 +22,58 @@ type Alternator interface {
 	Likely(link site.Link, station site.Station) []site.Station
 }
 
-// When other settings are tried: once, after so many exchanges without a response, where nothing was ever answered with the settings that
-// the link has; and again after a while, since a device may have been switched on meanwhile.
+// Explorer is a Driver that can see what a place on the network does with a connection on which nothing is asked. asks: it closes connections
+// on which something is.
+type Explorer interface {
+	Explore(ctx context.Context, link site.Link, asks bool) (diagnose.Place, error)
+}
+
+// When it is tried what else a link or station may be: once, after so many exchanges without a response, and again after a while, since a
+// device may have been switched on meanwhile. Other settings are tried only where nothing was ever answered with those that the link has;
+// who has worked may have lost its place to somebody else, which is looked at more often.
 const (
 	othersAfter   = 5
+	closedAfter   = 3 // of connections that were closed
 	othersAgain   = 30 * time.Minute
+	placeAgain    = time.Minute
 	othersPatient = time.Second            // for a response
 	linePatient   = 400 * time.Millisecond // on a serial line, of which more settings are tried
 	othersAsked   = 2                      // stations; one of a serial line
 )
 
-// others is what came of trying other settings.
+// others is what came of trying what else a link may be.
 type others struct {
 	at    time.Time
+	place *diagnose.Place
 	found *diagnose.Other
 	tried int
+	done  bool
 }
 
-// WantsOthers reports whether other settings of the link are to be tried now, and notes that they are.
+// WantsOthers reports whether it is to be tried now what else the link may be, and notes that it is.
 func (r *Runner) WantsOthers(now time.Time) bool {
-	if _, can := r.driver.(Alternator); !can || r.link.Transport == site.Dialup || !r.link.Enabled {
+	if r.link.Transport == site.Dialup || !r.link.Enabled {
 		return false
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	c := r.since.counts()
-	nothing := c.Timeouts+c.Malformed+c.Checksums+c.Closed >= othersAfter && c.Answers == 0 && r.status.Statistics.Answers == 0
-	if r.failures > 0 || r.status.State == Paused || !nothing || !r.others.at.IsZero() && now.Sub(r.others.at) < othersAgain {
+	c, worked, again := r.since.counts(), r.status.Statistics.Answers > 0, othersAgain
+	nothing := (c.Timeouts+c.Malformed+c.Checksums+c.Closed >= othersAfter || c.Closed >= closedAfter) && c.Answers == 0
+	switch {
+	case r.failures > 0:
+		nothing = r.failure == failure.TLS && r.failures > 1
+	case worked:
+		nothing, again = c.Closed >= closedAfter && c.Answers == 0, placeAgain
+	}
+	if r.status.State == Paused || !nothing || !r.others.at.IsZero() && now.Sub(r.others.at) < again {
 		return false
 	}
 	r.others = others{at: now}
 	return true
 }
 
-// TryOthers asks the first stations of the link for a sign of life with each of the other settings, until one gives it.
+// TryOthers looks what the far end does when nothing is asked, and asks the first stations of the link for a sign of life with each of the
+// other settings, until one gives it.
 func (r *Runner) TryOthers(ctx context.Context) error {
 	r.mu.Lock()
 	var stations []site.Station
@@ -63,6 +82,7 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 			stations = append(stations, s.Station.Station)
 		}
 	}
+	worked, asks := r.status.Statistics.Answers > 0, r.since.counts().Closed > 0
 	r.mu.Unlock()
 	slices.SortFunc(stations, func(a, b site.Station) int { return cmp.Compare(a.Name, b.Name) })
 	ask := othersAsked
@@ -70,9 +90,16 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 		ask = 1
 	}
 	stations = stations[:min(len(stations), ask)]
-	err := r.Lend(ctx, "trying other settings, since nothing answers", func(ctx context.Context) {
+	err := r.Lend(ctx, "trying what else it may be, since nothing answers", func(ctx context.Context) {
+		if r.explore(ctx, asks) || worked || len(stations) == 0 {
+			return
+		}
+		driver, can := r.driver.(Alternator)
+		if !can {
+			return
+		}
 		tried := 0
-		for _, other := range r.driver.(Alternator).Others(r.link) {
+		for _, other := range driver.Others(r.link) {
 			if ctx.Err() != nil {
 				return
 			}
@@ -89,31 +116,101 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 		r.mu.Lock()
 		r.others.tried = tried
 		r.mu.Unlock()
-		if len(stations) > 0 {
-			r.tryLikely(ctx, stations[0])
-		}
+		r.tryLikely(ctx, stations[0])
 	})
-	if err != nil { // the link was not to be had
-		r.mu.Lock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.others.done = true; err != nil { // the link was not to be had
 		r.others = others{}
-		r.mu.Unlock()
 	}
 	return err
 }
 
+// explore looks what the far end does with a connection on which nothing is asked; true when that tells why nothing answers.
+func (r *Runner) explore(ctx context.Context, asks bool) bool {
+	driver, can := r.driver.(Explorer)
+	if !can || r.link.Transport != site.TCP {
+		return false
+	}
+	place, err := driver.Explore(ctx, r.link, asks)
+	if err != nil || ctx.Err() != nil {
+		return false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.others.place = &place
+	return place.Closed || len(place.Said) > 0 || place.TLS
+}
+
 // tryLikely asks the addresses that devices often have, with the settings that the link has; who answers counts as found.
 func (r *Runner) tryLikely(ctx context.Context, like site.Station) {
-	for _, station := range r.driver.(Alternator).Likely(r.link, like) {
-		r.mu.Lock()
-		known := r.units[station.LinkAddress()] != nil
-		r.mu.Unlock()
-		if known || ctx.Err() != nil {
-			continue
+	for _, station := range r.likely(like) {
+		if ctx.Err() != nil {
+			return
 		}
 		if _, _, ok := r.tryOther(ctx, r.link, []site.Station{station}); ok {
 			r.Found([]int{station.LinkAddress()}, time.Now())
 		}
 	}
+}
+
+// likely are the addresses that a station may have instead, and no other has.
+func (r *Runner) likely(like site.Station) []site.Station {
+	driver, can := r.driver.(Alternator)
+	if !can || like.Broadcast {
+		return nil
+	}
+	list := driver.Likely(r.link, like)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.DeleteFunc(list, func(s site.Station) bool { return r.units[s.LinkAddress()] != nil })
+}
+
+// WantsAddress gives a station that is silent while others of its link answer, and of which it is to be looked now whether it has another
+// address; it notes that it is. "" stands for none.
+func (r *Runner) WantsAddress(now time.Time) string {
+	if r.link.Transport == site.Dialup || r.link.Listen != "" {
+		return ""
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.status.State != Up || r.status.Statistics.Answers == 0 {
+		return ""
+	}
+	for _, s := range r.stations {
+		c := s.since.counts()
+		nothing := c.Timeouts+c.Exceptions[10]+c.Exceptions[11] >= othersAfter
+		if s.status.State == StationSilent && nothing && c.Late == 0 && (s.likelyAt.IsZero() || now.Sub(s.likelyAt) >= othersAgain) {
+			s.likelyAt = now
+			return s.status.Name
+		}
+	}
+	return ""
+}
+
+// TryAddresses asks the addresses that a station may have instead, one after the other, between the polls of the link.
+func (r *Runner) TryAddresses(ctx context.Context, name string) error {
+	var like site.Station
+	if err := r.Command(ctx, name, func(t *Turn) error { like = t.Station().Station; return nil }); err != nil {
+		return err
+	}
+	for _, station := range r.likely(like) {
+		answered := false
+		err := r.Command(ctx, name, func(t *Turn) error {
+			return t.Use(func(session Session) bool {
+				_, err := session.Test(station)
+				answered = err == nil
+				return err != nil
+			})
+		})
+		if err != nil {
+			return err
+		}
+		if answered {
+			r.Found([]int{station.LinkAddress()}, time.Now())
+		}
+	}
+	return nil
 }
 
 // tryOther asks stations on a connection of its own.
@@ -131,6 +228,12 @@ func (r *Runner) tryOther(ctx context.Context, other site.Link, stations []site.
 	}
 	defer session.Close()
 	defer context.AfterFunc(ctx, session.Close)()
+	if reporter, ok := session.(Reporter); ok {
+		for _, s := range stations {
+			reporter.Follow(Station{Station: s})
+		}
+		reporter.Begin()
+	}
 	for _, s := range stations {
 		if said, err := session.Test(s); err == nil {
 			return s.Name, said, true

@@ -84,7 +84,7 @@ func (r *Runner) again(e *entry, out Outcome, lost bool) bool {
 	if lost {
 		retries = max(1, retries) // the far end may have closed an idle connection
 	}
-	return out.Err != nil && out.Rest == 0 && (!out.Answered || out.Later) && e.tries < retries
+	return out.Err != nil && !out.Expected && out.Rest == 0 && (!out.Answered || out.Later) && e.tries < retries
 }
 
 // repetition is when a job that failed is done again: at once, ahead of what is due later, unless it is to wait.
@@ -106,6 +106,7 @@ func (r *Runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 		r.alive(e.station, now)
 	case out.Skipped:
 		failAll(e.job.Slots(), out.Reason)
+	case out.Expected:
 	case out.Answered:
 		r.alive(e.station, now)
 		if out.Instead == nil {
@@ -163,9 +164,10 @@ func (r *Runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 		return out, faulted
 	}
 	r.counted(e.station, out, cmp.Or(out.Took, end.Sub(began)), e.tries > 0, end)
-	c.quietFrom = end
-	c.silent++
-	e.station.missed++
+	if c.quietFrom = end; !out.Expected {
+		c.silent++
+		e.station.missed++
+	}
 	if out.Err == nil || out.Answered {
 		c.silent, c.answered, c.reconnect = 0, true, backoff{}
 		e.station.answered, e.station.missed = end, 0

@@ -66,6 +66,7 @@ type Runner struct {
 	foundAt  time.Time           // likewise
 	others   others              // settings that were tried; guarded by mu
 	failure  failure.Kind        // why it does not open; guarded by mu
+	meant    string              // the serial port that may be, where that of the link is not there; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
 	faults   int                 // panics of its sessions; guarded by mu
 	faultAt  time.Time           // when the last one was; guarded by mu
@@ -97,6 +98,8 @@ type stationRun struct {
 	lastKind  traffic.Kind
 	refusals  map[*entry]*refusal
 	notes     map[diagnose.NoteKind]diagnose.Note
+	demand    []diagnose.Demand
+	likelyAt  time.Time // when it was looked whether it has another address
 	notBad    time.Time // when a point of it was last not bad, as far as was looked
 }
 

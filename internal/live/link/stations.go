@@ -1,6 +1,7 @@
 package link
 
 import (
+	"maps"
 	"reflect"
 	"slices"
 	"sync/atomic"
@@ -8,6 +9,7 @@ import (
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/reading"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/table"
 )
 
@@ -20,12 +22,14 @@ func (r *Runner) configure(station Station) {
 		}
 		s.entries = nil
 		station.RoundTrip = r.roundTrip(s)
-		if station.Memory = s.Memory; !reflect.DeepEqual(s.Station.Station, station.Station) {
+		remembered := reflect.DeepEqual(s.Station.Station, station.Station)
+		if station.Memory = s.Memory; !remembered {
 			station.Memory = new(atomic.Value) // what was learnt may not hold any more
 		}
 		r.mu.Lock()
 		delete(r.units, s.LinkAddress())
-		s.Station, s.refusals, s.otherAt, s.notes = station, nil, time.Time{}, nil
+		s.Station, s.refusals, s.otherAt, s.likelyAt = station, nil, time.Time{}, time.Time{}
+		maps.DeleteFunc(s.notes, func(k diagnose.NoteKind, _ diagnose.Note) bool { return !remembered || k != diagnose.NoteLongest })
 		r.units[station.LinkAddress()] = s
 		r.mu.Unlock()
 	} else {
@@ -168,4 +172,20 @@ func (r *Runner) addJobs(s *stationRun, jobs []Job, due time.Time) {
 		s.entries = append(s.entries, e)
 		r.schedule.add(e)
 	}
+	demand := demanded(s.entries)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s.demand = demand
+}
+
+// demanded is how often how many requests are to be made for a station, the most frequent first.
+func demanded(entries []*entry) (list []diagnose.Demand) {
+	byPeriod := map[time.Duration]int{}
+	for _, e := range entries {
+		byPeriod[e.job.Period()]++
+	}
+	for _, period := range slices.Sorted(maps.Keys(byPeriod)) {
+		list = append(list, diagnose.Demand{Period: period, Requests: byPeriod[period]})
+	}
+	return list
 }

@@ -64,7 +64,7 @@ func OpenModem(ctx context.Context, link site.Link, doing func(string)) (*Modem,
 		}
 		switch {
 		case errors.Is(err, os.ErrDeadlineExceeded):
-			err = &OpenError{failure.Modem, fmt.Errorf("no modem answers on %s to %s within %s; check the cable, the port and its baud", m.device, command, commandTime)}
+			err = &OpenError{Kind: failure.Modem, Err: fmt.Errorf("no modem answers on %s to %s within %s; check the cable, the port and its baud", m.device, command, commandTime)}
 		case err == nil && answer != "OK":
 			err = fmt.Errorf("the modem on %s answers %q to %s; change modem.init", m.device, answer, command)
 		}

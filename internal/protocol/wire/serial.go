@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -54,7 +55,7 @@ func openSerial(s site.LineSettings) (net.Conn, error) {
 	}
 	lock, err := lockPort(s.Device)
 	if errors.Is(err, errLocked) {
-		return nil, &OpenError{failure.Taken, fmt.Errorf("port %s is taken by another program, or by another link that calls it by another name; close that one", s.Device)}
+		return nil, &OpenError{Kind: failure.Taken, Err: fmt.Errorf("port %s is taken by %s; close that one", s.Device, cmp.Or(holder(s.Device), "another program, or by another link that calls it by another name"))}
 	}
 	data := openData(s.Device) // first, since the port is then opened for us alone
 	port, err := serial.Open(s.Device, mode)
@@ -72,7 +73,7 @@ func openSerial(s site.LineSettings) (net.Conn, error) {
 	if s.RTS == site.RTSOn || s.RTS == site.RTSToggle { // which toggling begins with off
 		if err := port.SetRTS(s.RTS == site.RTSOn); err != nil {
 			l.Close()
-			return nil, &OpenError{failure.RTS, fmt.Errorf("port %s has no RTS to drive (%w); set rts: off", s.Device, err)}
+			return nil, &OpenError{Kind: failure.RTS, Err: fmt.Errorf("port %s has no RTS to drive (%w); set rts: off", s.Device, err)}
 		}
 	}
 	return l, nil
@@ -84,26 +85,31 @@ func explainPort(device string, err error) error {
 	errors.As(err, &code)
 	switch {
 	case errors.Is(err, fs.ErrNotExist), code != nil && (code.Code() == serial.PortNotFound || code.Code() == serial.InvalidSerialPort):
-		return &OpenError{failure.Port, fmt.Errorf("there is no serial port %s%s", device, others(device))}
+		ports, _ := Ports() // none are none that can be named
+		text, meant := others(device, ports)
+		return &OpenError{Kind: failure.Port, Err: fmt.Errorf("there is no serial port %s%s", device, text), Port: meant}
 	case code != nil && code.Code() == serial.PortBusy:
-		return &OpenError{failure.Taken, fmt.Errorf("port %s is taken by another program; close that one", device)}
+		return &OpenError{Kind: failure.Taken, Err: fmt.Errorf("port %s is taken by %s; close that one", device, cmp.Or(holder(device), "another program"))}
 	case errors.Is(err, fs.ErrPermission), code != nil && code.Code() == serial.PermissionDenied:
 		return fmt.Errorf("this user may not open port %s; on Debian, add the user to the group dialout and log in again", device)
 	}
 	return fmt.Errorf("port %s: %w", device, err)
 }
 
-func others(device string) string {
-	ports, err := Ports()
-	if err != nil || len(ports) == 0 {
-		return "; this machine has none. Is the adapter plugged in?"
+// others says which ports there are, and which of them may be meant.
+func others(device string, ports []string) (text, meant string) {
+	if len(ports) == 0 {
+		return "; this machine has none. Is the adapter plugged in?", ""
 	}
 	for _, p := range ports {
 		if strings.EqualFold(p, device) {
-			return fmt.Sprintf("; but there is %s, which differs in upper and lower case", p)
+			return fmt.Sprintf("; but there is %s, which differs in upper and lower case", p), p
 		}
 	}
-	return "; there are " + strings.Join(ports, ", ")
+	if len(ports) == 1 {
+		return "; there is " + ports[0] + " alone", ports[0]
+	}
+	return "; there are " + strings.Join(ports, ", "), ""
 }
 
 // Read is net.Conn's: it waits for bytes until the deadline.

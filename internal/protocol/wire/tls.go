@@ -27,7 +27,7 @@ func secure(ctx context.Context, conn net.Conn, link site.Link) (net.Conn, error
 	if err := secured.HandshakeContext(ctx); err != nil {
 		conn.Close()
 		if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) {
-			err = &OpenError{failure.TLS, fmt.Errorf("what listens there does not speak TLS, or not with this client: it closed the connection (%w)", err)}
+			err = &OpenError{Kind: failure.TLS, Err: fmt.Errorf("what listens there does not speak TLS, or not with this client: it closed the connection (%w)", err)}
 		}
 		return nil, err
 	}

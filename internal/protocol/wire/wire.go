@@ -25,8 +25,12 @@ const ConnectTimeout = 3 * time.Second
 func Open(ctx context.Context, link site.Link) (net.Conn, error) {
 	conn, err := open(ctx, link)
 	if err != nil {
+		meant := ""
+		if known := (*OpenError)(nil); errors.As(err, &known) {
+			meant = known.Port
+		}
 		kind, err := explain(err)
-		return nil, &OpenError{kind, fmt.Errorf("%s: %w", link.FarEnd(), err)}
+		return nil, &OpenError{Kind: kind, Err: fmt.Errorf("%s: %w", link.FarEnd(), err), Port: meant}
 	}
 	return conn, nil
 }
@@ -37,7 +41,7 @@ func Listen(ctx context.Context, link site.Link) (net.Listener, error) {
 	listener, err := config.Listen(ctx, "tcp", link.Listen)
 	if err != nil {
 		kind, err := explain(err)
-		return nil, &OpenError{kind, fmt.Errorf("listening on %s: %w", link.Listen, err)}
+		return nil, &OpenError{Kind: kind, Err: fmt.Errorf("listening on %s: %w", link.Listen, err)}
 	}
 	return listener, nil
 }
@@ -96,17 +100,18 @@ func local(bind string) (netip.Addr, error) {
 			}
 		}
 		if !first.IsValid() {
-			return netip.Addr{}, &OpenError{failure.Bind, fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)}
+			return netip.Addr{}, &OpenError{Kind: failure.Bind, Err: fmt.Errorf("network interface %s has no address; is its cable plugged in?", bind)}
 		}
 		return first, nil
 	}
-	return netip.Addr{}, &OpenError{failure.Bind, fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))}
+	return netip.Addr{}, &OpenError{Kind: failure.Bind, Err: fmt.Errorf("this machine has no network interface %q; there are %s", bind, strings.Join(names, ", "))}
 }
 
 // OpenError is why a link did not open.
 type OpenError struct {
 	Kind failure.Kind // the empty one for what has no name
 	Err  error
+	Port string // the serial port that may be meant, where the one that is named is not there
 }
 
 func (e *OpenError) Error() string { return e.Err.Error() }
@@ -116,6 +121,9 @@ func (e *OpenError) Unwrap() error { return e.Err }
 
 // Failure says what kind of failure it is.
 func (e *OpenError) Failure() failure.Kind { return e.Kind }
+
+// Meant is the serial port that may be meant instead of one that is not there, "" when none is known.
+func (e *OpenError) Meant() string { return e.Port }
 
 // worded is an error whose text says all that its cause would.
 type worded struct {

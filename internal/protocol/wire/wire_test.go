@@ -3,10 +3,13 @@ package wire
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -74,24 +77,35 @@ func TestOpenSaysWhyNot(t *testing.T) {
 func TestPortsThatDoNotOpen(t *testing.T) {
 	assert.ErrorContains(t, explainPort("/dev/ttyX", fs.ErrPermission), "add the user to the group dialout")
 	assert.ErrorContains(t, explainPort("/dev/ttyX", errors.New("strange")), "port /dev/ttyX: strange")
-	ports, err := Ports()
+	_, err := Ports()
 	require.NoError(t, err)
-	for _, p := range ports {
-		if other := flip(p); other != p {
-			assert.Contains(t, others(other), "but there is "+p+", which differs in upper and lower case")
-			break
-		}
+	for _, c := range []struct {
+		ports []string
+		says  string
+		meant string
+	}{
+		{nil, "this machine has none", ""},
+		{[]string{"/dev/ttyUSB0", "/dev/ttyUSB1"}, "there are /dev/ttyUSB0, /dev/ttyUSB1", ""},
+		{[]string{"/dev/ttyS0", "/dev/ttyX"}, "but there is /dev/ttyX, which differs in upper and lower case", "/dev/ttyX"},
+		{[]string{"/dev/ttyUSB3"}, "there is /dev/ttyUSB3 alone", "/dev/ttyUSB3"},
+	} {
+		text, meant := others("/dev/ttyx", c.ports)
+		assert.Contains(t, text, c.says)
+		assert.Equal(t, c.meant, meant)
 	}
 }
 
-// flip changes the case of the last letter.
-func flip(s string) string {
-	b := []byte(s)
-	for i := len(b) - 1; i >= 0; i-- {
-		if b[i] >= 'A' && b[i] <= 'Z' || b[i] >= 'a' && b[i] <= 'z' {
-			b[i] ^= 0x20
-			return string(b)
-		}
+func TestWhoHoldsAPort(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "port")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	assert.Empty(t, holder(path), "nobody else")
+	other := exec.Command("sleep", "60")
+	other.Stdin = f
+	require.NoError(t, other.Start())
+	defer other.Wait()
+	defer other.Process.Kill()
+	if runtime.GOOS == "linux" {
+		assert.Equal(t, fmt.Sprintf("sleep (process %d)", other.Process.Pid), holder(path))
 	}
-	return s
 }

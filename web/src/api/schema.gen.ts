@@ -1033,6 +1033,8 @@ export interface components {
             link_only?: boolean;
             /** @description DNP3: its outputs are switched to local control */
             local?: boolean;
+            /** @description requests for more addresses than that stay without a response */
+            longest?: number;
             /** @description DNP3: confirmations do not reach it */
             lost_confirms?: boolean;
             /** @description answers to reads whose byte count does not fit */
@@ -1059,7 +1061,7 @@ export interface components {
             trouble?: boolean;
             /** @description responses that end early */
             truncate?: boolean;
-            /** @description DNP3: another master, at address 99, asks it, too */
+            /** @description another master asks it, too; of DNP3: one at address 99 */
             two_masters?: boolean;
             /** @description every other response has its registers in reverse order, two by two */
             word_swap?: boolean;
@@ -1325,11 +1327,13 @@ export interface components {
             tags: string[];
         };
         Mending: {
+            /** @description number of the first recorded change that it was; undoing that takes the step back */
+            change: number;
             code: string;
             /** @enum {string} */
             kind: "link" | "station" | "point";
             /** @enum {string} */
-            state: "checking" | "mended" | "not-mended";
+            state: "checking" | "mended" | "not-mended" | "taken-back";
             step: string;
             subject: string;
             text: string;

@@ -30,15 +30,18 @@ async function load() {
   now.value = Date.now()
 }
 useEvery(2000, load)
-const { change, open, act } = useSteps(load)
+const { change, open, act, takeBack } = useSteps(load)
 
-const marks = { checking: '…', mended: '✓', 'not-mended': '✕' }
+const marks = { checking: '…', mended: '✓', 'not-mended': '✕', 'taken-back': '↶' }
 const pages = { link: '/links', station: '/stations', point: '/live' }
 </script>
 
 <template>
   <div v-if="always && loaded && list.length + watching.length === 0" class="watching well" data-test="no-finding">{{ t('findings.none') }}</div>
-  <div v-for="m in taken" :key="m.time" class="watching" :class="{ well: m.state === 'mended' }" :data-test="`taken-${m.state}`">{{ marks[m.state] }} {{ m.text }}</div>
+  <div v-for="m in taken" :key="m.time" class="watching" :class="{ well: m.state === 'mended' }" :data-test="`taken-${m.state}`">
+    {{ marks[m.state] }} {{ m.text }}
+    <el-button v-if="m.change && m.state === 'not-mended'" size="small" plain data-test="take-back" @click="takeBack(m.change)">{{ t('changes.take-back') }}</el-button>
+  </div>
   <div v-for="w in watching" :key="w.station" class="watching" data-test="watching">{{ w.text }}</div>
   <section v-for="f in list" :key="f.code + f.subject" class="finding" :data-test="`finding-${f.code}`">
     <div class="cause">

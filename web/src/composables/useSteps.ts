@@ -38,6 +38,9 @@ export function useSteps(after: () => void | Promise<void>) {
     }
   }
 
+  /** Takes back a step that was taken, which shows at once. */
+  const takeBack = (id: number) => told(() => api.undo(id).then((sum) => say('changes.n-undone', { n: sum.changes.length })))
+
   /** Opens the form of what a step changes, at the first field of the change. */
   function open(step: FindingStep) {
     const c = step.change
@@ -85,5 +88,5 @@ export function useSteps(after: () => void | Promise<void>) {
       }
     }
   }
-  return { change, open, act }
+  return { change, open, act, takeBack }
 }

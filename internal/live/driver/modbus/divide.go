@@ -1,6 +1,7 @@
 package modbus
 
 import (
+	"errors"
 	"time"
 
 	"arithmon/internal/core/plan"
@@ -13,12 +14,16 @@ import (
 // may cross, or a limit of the number of addresses. Then a search finds the shortest run that is refused. What was found out is
 // learnt, and the station's requests are planned anew.
 
+// A request that is never answered while a shorter one is, is divided likewise: its length, or one of its addresses, may be what the device
+// leaves without a word (unheard.go).
+
 // part is a refused request that was divided. The memory's lock guards it.
 type part struct {
-	parent *part
-	open   int         // pieces that are not concluded
-	pieces int         // that were read at once
-	points []plan.Span // in order
+	parent  *part
+	unheard bool        // it was not refused, but left without a response
+	open    int         // pieces that are not concluded
+	pieces  int         // that were read at once
+	points  []plan.Span // in order
 }
 
 // searchPeriod is the time between two steps of a search; other jobs come in between.
@@ -32,6 +37,7 @@ type search struct {
 	from     int // points from here to high-1 are refused together
 	until    int // points from here to high-1 are read together
 	backward bool
+	seen     bool // the run that was found was asked for once more
 }
 
 // divided makes of a job that was refused the jobs of its parts; nil when it has only one.
@@ -44,6 +50,10 @@ func (j *job) divided() []link.Job {
 	barred, _ := j.learnt.table(tables[j.request.Function]).barred()
 	cost := plan.Cost{Largest: int(j.request.Quantity), Exchange: 1, Address: 1, Barred: barred}
 	requests := plan.Requests(items, cost)
+	if j.unheard > 0 { // which a long request is rather than one of addresses that do not exist
+		cost = plan.Cost{Largest: int(j.request.Quantity), Gap: int(j.request.Quantity), Exchange: int(j.request.Quantity), Address: 1, Barred: barred}
+		requests = plan.Requests(items, cost)
+	}
 	if len(requests) == 1 { // halves; items that overlap stand apart only as far as they must
 		middle := -1
 		for i := 1; i < len(items); i++ {
@@ -73,7 +83,7 @@ func (j *job) divided() []link.Job {
 			requests = append(requests, plan.Request{Start: item.Start, Count: item.Count, Items: []int{i}})
 		}
 	}
-	p := &part{parent: j.part, open: len(requests)}
+	p := &part{parent: j.part, open: len(requests), unheard: j.unheard > 0}
 	for _, item := range items {
 		s := plan.Span{From: int(item.Start), To: int(item.Start) + item.Count}
 		if n := len(p.points); n == 0 || s.From >= p.points[n-1].To {
@@ -90,7 +100,7 @@ func (j *job) divided() []link.Job {
 	jobs := make([]link.Job, len(requests))
 	for i, r := range requests {
 		made := j.of(r, items, slots)
-		made.part = p
+		made.part, made.unheard = p, 0
 		jobs[i] = made
 	}
 	return jobs
@@ -144,6 +154,9 @@ func (s *search) next() (plan.Span, bool) {
 	if s.until-s.from > 1 {
 		return plan.Span{From: points[(s.from+s.until)/2].From, To: points[s.high-1].To}, true
 	}
+	if s.part.unheard && !s.seen { // a response that was lost by chance tells nothing
+		return plan.Span{From: points[s.from].From, To: points[s.high-1].To}, true
+	}
 	return plan.Span{}, false
 }
 
@@ -154,6 +167,10 @@ func (s *search) take(refused bool) {
 		middle = (s.from + s.until) / 2
 	}
 	switch {
+	case s.backward && s.until-s.from <= 1:
+		if s.seen = true; !refused {
+			s.high = s.from + 1 // nothing was found
+		}
 	case !s.backward && refused:
 		s.high = middle
 	case !s.backward:
@@ -169,6 +186,7 @@ func (s *search) take(refused bool) {
 func (s *session) step(j *job) link.Outcome {
 	span, more := j.search.next()
 	if !more {
+		defer s.tellLongest(j)
 		return link.Outcome{Skipped: true, Instead: []link.Job{}, Replan: j.found()}
 	}
 	request := j.request
@@ -180,6 +198,9 @@ func (s *session) step(j *job) link.Outcome {
 		j.search.take(false)
 	case refusesAddresses(err) && !answer.Doubtful:
 		j.search.take(true)
+	case j.search.part.unheard && errors.Is(err, modbus.ErrTimeout):
+		j.search.take(true)
+		out.Expected = true
 	}
 	return out
 }
@@ -197,7 +218,7 @@ func (j *job) found() (replan bool) {
 		}
 	}
 	if s.high-from > 1 {
-		j.learnt.table(tables[j.request.Function]).crossed(run, s.high-from, whole, largest)
+		j.learnt.table(tables[j.request.Function]).crossed(run, s.high-from, whole, largest, s.part.unheard)
 	}
 	j.learnt.mu.Lock()
 	defer j.learnt.mu.Unlock()

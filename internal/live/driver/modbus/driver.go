@@ -77,9 +77,10 @@ func watcher(conn net.Conn, l site.Link, host link.Host) func(modbus.Event) {
 	if host == nil {
 		return nil
 	}
-	ends := traffic.EndsOf(conn, string(l.Framing))
+	ends, framing := traffic.EndsOf(conn, string(l.Framing)), modbus.Framings[string(l.Framing)]
 	return func(e modbus.Event) {
-		host.FrameSeen(link.Frame{Kind: traffic.Kind(e.Kind), Unit: int(e.Unit), Asked: e.Asked, Data: e.Data, After: e.After, At: e.At, Text: e.Text, Ends: ends})
+		alien := e.Kind != modbus.EventSent && e.Kind != modbus.EventAnswer && e.Kind != modbus.EventEcho && len(e.Data) > 0 && modbus.HoldsRequest(framing, e.Data)
+		host.FrameSeen(link.Frame{Alien: alien, Kind: traffic.Kind(e.Kind), Unit: int(e.Unit), Asked: e.Asked, Data: e.Data, After: e.After, At: e.At, Text: e.Text, Ends: ends})
 	}
 }
 

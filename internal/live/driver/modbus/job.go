@@ -33,6 +33,8 @@ type job struct {
 	learnt  *learnt
 	block   *table.Block // what it was answered last
 	search  *search      // for why a request is refused whose parts are read; nil otherwise
+	unheard int          // how often it has been asked in a row without a response
+	doubted bool         // it is known not to be answered, and asked to see whether that still holds
 
 	// What follows is changed while the job is done, with learnt locked, since others may look at it meanwhile.
 	part    *part // of a refused request that is being divided; nil otherwise
@@ -41,11 +43,12 @@ type job struct {
 
 // target is where a request goes.
 type target struct {
-	unit   byte
-	number string // to be called first, on a dial-up line
+	station string
+	unit    byte
+	number  string // to be called first, on a dial-up line
 }
 
-func targetOf(s site.Station) target { return target{byte(s.Unit), s.Number} }
+func targetOf(s site.Station) target { return target{s.Name, byte(s.Unit), s.Number} }
 
 func (j *job) Period() time.Duration {
 	if j.search != nil {

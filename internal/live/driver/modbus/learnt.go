@@ -31,6 +31,7 @@ type tableLearnt struct {
 	crossings []plan.Span       // shortest runs that are refused though their parts are read
 	limit     int               // most addresses of one read; 0: not known
 	longest   int               // addresses of a read that was answered
+	unheard   int               // at least so many addresses stay without a response; 0: none that is known
 	tight     map[int]time.Time // ends of reads that could not be widened, and when that was tried
 }
 
@@ -122,6 +123,9 @@ func (t *tableLearnt) answered(s plan.Span) (changed bool) {
 	if t.limit > 0 && s.To-s.From > t.limit {
 		t.limit, changed = 0, true
 	}
+	if s.To-s.From >= t.unheard {
+		t.unheard = 0
+	}
 	return changed
 }
 
@@ -137,10 +141,17 @@ func (t *tableLearnt) refused(s plan.Span) {
 
 // crossed notes a shortest run of addresses that is refused though its parts are read. whole says that it has no gaps, and largest how
 // much of it is read at once: unless more has been read, that is a limit rather than a boundary of several points in a row, and so it is
-// when several such runs are equally long.
-func (t *tableLearnt) crossed(s plan.Span, points int, whole bool, largest int) {
+// when several such runs are equally long. unheard says that the run is not refused, but left without a response.
+func (t *tableLearnt) crossed(s plan.Span, points int, whole bool, largest int, unheard bool) {
 	t.learnt.mu.Lock()
 	defer t.learnt.mu.Unlock()
+	if size := s.To - s.From; unheard {
+		if t.unheard == 0 || size < t.unheard {
+			t.unheard = size
+		}
+		whole = true // a gap within it is no matter
+		largest = max(largest, min(t.longest, size-1))
+	}
 	equal := 1
 	for _, o := range t.crossings {
 		if o.To-o.From == s.To-s.From {
@@ -227,7 +238,7 @@ func (l *learnt) rechecks(like job, planned []link.Job) (jobs []link.Job) {
 	defer l.mu.Unlock()
 	for space, t := range l.tables {
 		check := like
-		check.request, check.items, check.period = modbus.Request{Function: readFunction[space]}, nil, recheckPeriod
+		check.request, check.items, check.period, check.doubted = modbus.Request{Function: readFunction[space]}, nil, recheckPeriod, t.unheard > 0
 		for _, s := range t.crossings {
 			check.request.Address, check.request.Quantity = uint16(s.From), uint16(s.To-s.From)
 			again := check

@@ -1,9 +1,12 @@
 package modbus
 
 import (
+	"context"
 	"slices"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
+	"arithmon/internal/protocol/wire"
 )
 
 // mostLineSettings are tried of a line without anybody having asked for it. A scan tries all.
@@ -27,6 +30,9 @@ func (Driver) Others(l site.Link) (list []site.Link) {
 		}
 		return append(list, other)
 	}
+	if l.Transport == site.TLS {
+		list = append(list, l.Unsecured())
+	}
 	for _, framing := range []site.Framing{site.RTU, site.MBAP, site.ASCII} {
 		if framing != l.Framing {
 			other := l
@@ -37,17 +43,29 @@ func (Driver) Others(l site.Link) (list []site.Link) {
 	return slices.Clip(list)
 }
 
-// Likely are units that devices often have: of a network 1 and 255, which stands for the device itself (MODBUS Messaging on TCP/IP V1.0b, 4.4.2),
-// of a line the first ones.
+// Explore is for link.Explorer.
+func (Driver) Explore(ctx context.Context, l site.Link, asks bool) (diagnose.Place, error) {
+	p, err := wire.Explore(ctx, l, asks)
+	return diagnose.Place(p), err
+}
+
+// mostLikely are asked for in the place of one that is silent.
+const mostLikely = 6
+
+// Likely are units that devices often have, beside those next to the unit that a station has: of a network 1 and 255, which stands for the
+// device itself (MODBUS Messaging on TCP/IP V1.0b, 4.4.2), of a line the first ones.
 func (Driver) Likely(l site.Link, station site.Station) (list []site.Station) {
-	units := []int{1, 255}
-	if l.Transport.UsesSerialPort() {
-		units = []int{1, 2, 3, 10}
+	units := []int{1, 255, station.Unit + 1, station.Unit - 1, 2, 3}
+	if l.Transport.UsesSerialPort() || l.Framing != site.MBAP {
+		units = []int{1, station.Unit + 1, station.Unit - 1, 2, 3, 10}
 	}
-	for _, unit := range units {
+	for i, unit := range units {
+		if unit < 1 || unit > 247 && unit != 255 || unit == station.Unit || slices.Contains(units[:i], unit) {
+			continue
+		}
 		other := station
 		other.Unit = unit
 		list = append(list, other)
 	}
-	return list
+	return list[:min(len(list), mostLikely)]
 }

@@ -11,6 +11,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/modbus"
@@ -74,6 +75,9 @@ func (s *session) Do(work link.Job) link.Outcome {
 		out.Skipped = true
 		return out
 	}
+	if j.wantsBrief() {
+		return s.brief(j)
+	}
 	began := time.Now()
 	answer, err := s.ask(j.to.unit, j.request)
 	if answer.Widened && refusesAddresses(err) && !answer.Doubtful { // what was read along may not exist
@@ -87,6 +91,7 @@ func (s *session) Do(work link.Job) link.Outcome {
 		out.Took = answer.Took
 		return out
 	}
+	j.unheard = 0
 	out := link.Outcome{Took: answer.Took}
 	if j.refused { // nobody else changes it meanwhile
 		j.setRefused(false)
@@ -95,7 +100,12 @@ func (s *session) Do(work link.Job) link.Outcome {
 	if tables[function] == "" {
 		return out
 	}
-	changed := j.learnt.table(tables[function]).answered(j.span())
+	table := j.learnt.table(tables[function])
+	was := table.notHeard()
+	changed := table.answered(j.span())
+	if was > 0 && table.notHeard() == 0 {
+		s.note(j, diagnose.Note{Kind: diagnose.NoteLongest}) // it holds no more
+	}
 	if len(j.items) > 0 {
 		j.block.Store(answer.Data, function.Bits(), j.items, answer.At)
 	}
@@ -122,6 +132,8 @@ func (j *job) failed(err error, doubtful bool) link.Outcome {
 	switch {
 	case doubtful:
 		out.Later = true
+	case errors.Is(err, modbus.ErrTimeout):
+		j.leftUnheard(&out)
 	case len(j.items) == 0: // to see whether the station lives, or whether something is still refused
 		if is(err, modbus.IllegalFunction) && tables[j.request.Function] != "" {
 			out.Replan = j.learnt.function(j.request.Function, true) // with another function
