@@ -2,8 +2,10 @@ package main
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
+	"strings"
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/scaling"
@@ -67,10 +69,53 @@ func (t *trial) moving(names ...string) string {
 	return names[t.rng.IntN(len(names))]
 }
 
+// poke lets the device have a raw value at a point, whatever its quantity is.
+func (t *trial) poke(p *site.Point, raw float64) {
+	v := codec.FloatValue(raw)
+	if p.Type != codec.TypeFloat32 && p.Type != codec.TypeFloat64 {
+		v = codec.IntValue(int64(raw))
+	}
+	words, err := p.Layout(t.station).Encode(v)
+	if err != nil {
+		panic(err)
+	}
+	for i, w := range words {
+		t.words[int(p.Address.Offset)+i] = w
+	}
+}
+
 func (t *trial) is(p *site.Point) bool { t.wrong[p.Tag] = true; return true }
 
 func by(f float64) func(*truth) {
 	return func(t *truth) { t.Scaling = scaling.Scaling{Factor: &f} }
+}
+
+// bits gives the device registers of states, and counts their bits otherwise than they are.
+func (t *trial) bits(turn func(bit int) int) bool {
+	first := len(t.points)
+	word := t.needs(codec.TypeUint16, "status", func(x *truth) { x.Unit, x.process.high, x.process.low = "", 0, 0 })
+	at := word.Address
+	t.points, t.plant.points = t.points[:first], t.plant.points[:first]
+	several := t.rng.Perm(8)[:4+t.rng.IntN(3)]
+	for _, bit := range several {
+		x := &truth{process: newProcess(quantity{name: "bit", low: 0, high: 0}, t.rng)}
+		x.Tag, x.Station, x.Type = fmt.Sprintf("area/state%d", bit), t.station.Name, codec.TypeBool
+		x.Address = at
+		x.Address.Part = site.Bit(bit)
+		t.plant.points = append(t.plant.points, x)
+		p := x.Point
+		p.Address.Part = site.Bit(turn(bit))
+		t.points = append(t.points, p)
+		t.wrong[p.Tag] = true
+	}
+	a, b := several[0], several[1]
+	if turn(a) == a^8 && slices.Contains(several, 7-a) || slices.Contains(several, (15-a)^8) && slices.Contains(several, (15-b)^8) {
+		return false // where both hold, nobody tells them apart
+	}
+	t.spoil = append(t.spoil, func(second int) {
+		t.words[int(at.Offset)] = 1<<b | uint16(second/5%2)<<a
+	})
+	return true
 }
 
 func plainly(*truth) {}
@@ -391,6 +436,63 @@ var mistakes = []mistake{
 		t.device = true
 		return t.is(p)
 	}},
+	{name: "sign and magnitude", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+		p := t.needs(codec.TypeInt16, "outside", by(0.1))
+		swing, period, crosses := 8+20*t.rng.Float64(), 60+100*t.rng.Float64(), 6+t.rng.IntN(12)
+		t.spoil = append(t.spoil, func(second int) { // about zero
+			raw := math.Round(swing * math.Sin(2*math.Pi*float64(second-crosses)/period))
+			if raw < 0 {
+				raw = -32768 - raw
+			}
+			t.poke(p, raw)
+		})
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "bits counted from the other end", code: diagnose.BitsTurned, make: func(t *trial) bool { return t.bits(func(bit int) int { return 15 - bit }) }},
+	{name: "bits of the other byte", code: diagnose.BitsTurned, make: func(t *trial) bool { return t.bits(func(bit int) int { return bit ^ 8 }) }},
+	{name: "two points at one sensor", code: diagnose.MovesAlike, make: func(t *trial) bool {
+		p := t.needs(codec.TypeFloat32, t.moving(), nil)
+		from, name := int(p.Address.Offset), strings.TrimPrefix(strings.Split(p.Tag, "-")[0], "area/")
+		p = t.needs(codec.TypeFloat32, name, nil)
+		at := int(p.Address.Offset)
+		t.spoil = append(t.spoil, func(int) { t.words[at], t.words[at+1] = t.words[from], t.words[from+1] })
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "a value beyond its range", code: diagnose.ValueSaturated, slow: true, make: func(t *trial) bool {
+		p := t.needs(codec.TypeUint16, t.moving("level", "pressure", "flow"), func(x *truth) {
+			raw, eng := [2]float64{0, 27648}, x.process.span
+			x.Scaling = scaling.Scaling{Raw: &raw, Eng: &eng}
+		})
+		t.spoil = append(t.spoil, func(second int) {
+			if second > 60 {
+				t.poke(p, 27648)
+			}
+		})
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "a broken wire under a live zero", code: diagnose.BelowLiveZero, make: func(t *trial) bool {
+		p := t.needs(codec.TypeInt16, t.moving("level", "pressure", "flow", "temperature"), func(x *truth) {
+			raw, eng := [][2]float64{{4000, 20000}, {5530, 27648}, {819, 4095}}[t.rng.IntN(3)], x.process.span
+			x.Scaling = scaling.Scaling{Raw: &raw, Eng: &eng}
+		})
+		t.spoil = append(t.spoil, func(int) { t.poke(p, float64(t.rng.IntN(20))) })
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "single readings that are far out", code: diagnose.ValueSpikes, slow: true, make: func(t *trial) bool {
+		p := t.needs(codec.TypeFloat32, t.moving("temperature", "level", "pressure", "acidity"), ranged)
+		every := 9 + t.rng.IntN(14)
+		t.spoil = append(t.spoil, func(second int) {
+			if second%every == 0 {
+				t.poke(p, []float64{-9e5, 5e4, 1.5e6}[second%3])
+			}
+		})
+		t.device = true
+		return t.is(p)
+	}, why: "it is looked at every four seconds, so that spikes of a second are seen by chance"},
 	{name: "words that change places", code: diagnose.WordOrder, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving("temperature", "flow"), nil)
 		at := int(p.Address.Offset)

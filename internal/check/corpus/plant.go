@@ -264,7 +264,11 @@ func (p *plant) put(t *truth, value float64) {
 		return // it stays where it was
 	}
 	for i, w := range words {
-		p.words[int(t.Address.Offset)+i] = w
+		at := int(t.Address.Offset) + i
+		if l := t.Layout(p.station); l.Partial() {
+			w |= p.words[at] &^ l.Mask()
+		}
+		p.words[at] = w
 	}
 }
 

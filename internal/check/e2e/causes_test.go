@@ -167,3 +167,60 @@ func TestAStepThatDoesNotMendIsTakenBack(t *testing.T) {
 	out := p.run("findings")
 	assert.Contains(t, out.out, "was taken back")
 }
+
+func TestTwoStationsThatAreInterchanged(t *testing.T) {
+	p := startWith(t, []byte(`
+rig: 1
+lines:
+  - name: bus
+    listen: 127.0.0.1:0
+    stations:
+      - {unit: 1, tables: {hr: 10}, values: [{at: "hr:4", set: 11}, {at: "hr:5", set: 12}]}
+      - {unit: 2, tables: {ir: 30}, values: [{at: "ir:20", set: 21}, {at: "ir:21", set: 22}]}
+`))
+	p.apply(strings.ReplaceAll(`
+arithmon: 1
+links: [{name: bus, host: 127.0.0.1, port: PORT, timeout: 300ms}]
+stations: [{name: pump, link: bus, unit: 2, poll: 200ms}, {name: tank, link: bus, unit: 1, poll: 200ms}]
+points:
+  - {tag: pump/a, station: pump, address: "hr:4"}
+  - {tag: pump/b, station: pump, address: "hr:5"}
+  - {tag: tank/a, station: tank, address: "ir:20"}
+  - {tag: tank/b, station: tank, address: "ir:21"}
+`, "PORT", p.port("bus")))
+	f := p.found(diagnose.Interchanged, "bus")
+	assert.Contains(t, f.Cause, "pump and tank have each other's addresses")
+	p.take(diagnose.Interchanged, "bus")
+	assert.Equal(t, "1", p.field(site.KindStation, "pump", "unit"))
+	assert.Equal(t, "2", p.field(site.KindStation, "tank", "unit"))
+	for tag, text := range map[string]string{"pump/a": "11", "tank/b": "22"} {
+		p.await(tag, func(r api.Reading) bool { return r.Text == text && said(r) == "good" })
+	}
+	p.gone("bus")
+}
+
+func TestATableThatHoldsNothing(t *testing.T) {
+	p := startWith(t, []byte(`
+rig: 1
+signals: {level: {kind: sine, min: 1, max: 3, period: 20s}}
+lines:
+  - name: line
+    listen: 127.0.0.1:0
+    stations: [{unit: 1, tables: {hr: 20}, values: [{at: "ir:0", type: float32, signal: level}, {at: "ir:2", type: float32, set: 40}, {at: "ir:4", type: int16, set: 215}]}]
+`))
+	p.apply(strings.ReplaceAll(`
+arithmon: 1
+links: [{name: line, host: 127.0.0.1, port: PORT, timeout: 300ms}]
+stations: [{name: tank, link: line, unit: 1, poll: 500ms}]
+points:
+  - {tag: tank/level, station: tank, address: "hr:0", type: float32, unit: m}
+  - {tag: tank/flow, station: tank, address: "hr:2", type: float32, unit: m³/h}
+  - {tag: tank/temperature, station: tank, address: "hr:4", type: int16, unit: °C, scaling: {factor: 0.1}}
+`, "PORT", p.port("line")))
+	f := p.found(diagnose.TableDiffers, "tank")
+	assert.Contains(t, f.Cause, "All 3 values that are read of holding registers are zero, and input registers have plausible ones")
+	assert.Contains(t, f.Evidence, "tank/temperature would show 21.5 °C")
+	p.take(diagnose.TableDiffers, "tank")
+	p.await("tank/flow", func(r api.Reading) bool { return r.Text == "40" && said(r) == "good" })
+	p.gone("tank")
+}

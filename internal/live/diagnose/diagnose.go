@@ -58,6 +58,7 @@ const (
 	DeviceFailure     Code = "device-failure"
 	TimeoutShort      Code = "timeout-short"
 	ShortResponse     Code = "short-response"
+	Interchanged      Code = "stations-interchanged"
 	IdentifierIgnored Code = "identifier-ignored"
 	AnswersMalformed  Code = "answers-malformed"
 	AnswersMissing    Code = "answers-missing"
@@ -78,6 +79,12 @@ const (
 	ClockAsValue    Code = "clock-as-value"
 	ValueStands     Code = "value-stands"
 	AddressDoubled  Code = "address-doubled"
+	TableDiffers    Code = "table-differs"
+	MovesAlike      Code = "moves-alike"
+	ValueSaturated  Code = "value-saturated"
+	BelowLiveZero   Code = "below-live-zero"
+	ValueSpikes     Code = "value-spikes"
+	BitsTurned      Code = "bits-turned"
 	NothingGood     Code = "nothing-good"
 	EndOfType       Code = "end-of-type"
 	ValueFrozen     Code = "value-frozen"
@@ -199,6 +206,7 @@ type Station struct {
 	Counts      Counts        // of the last minute
 	Since       Counts        // since the last response
 	OtherUnit   int           // that answered in its place, -1 for none
+	Instead     string        // the station with which it is interchanged: each has what the other refuses; "" for none
 	Short       int           // answers with too few registers, within the last minute or since the last response
 	ClosedAfter int           // connections that ended after a response
 	Slowest     time.Duration // of responses that came late, likewise
@@ -285,6 +293,24 @@ type Evidence struct {
 	Points   []Point
 	Misread  []weigh.Explanation // of the values of stations
 	Failing  []weigh.Fault       // values that fail whatever their reading is
+	Zeros    []Elsewhere         // tables that hold nothing, where others do
+}
+
+// Elsewhere is a table of a station that holds nothing but zeros, where the other has values.
+type Elsewhere struct {
+	Station  string
+	From, To site.Space
+	Points   int
+	Moves    []Move
+	Shown    []Shown // what some of them would show
+	Moved    int     // of these, those that moved meanwhile
+}
+
+// Shown is what a point would show.
+type Shown struct {
+	Tag   string
+	Value float64
+	Unit  string
 }
 
 // enough is how many times something must have been seen in the last minute to count.
@@ -320,8 +346,9 @@ func Find(e Evidence) []Finding {
 		}
 		f.shared(l)
 	}
+	f.zeros(e.Zeros)
 	f.misread(e.Misread, e.Points)
-	f.failing(e.Failing)
+	f.failing(e.Failing, e.Points)
 	f.points(e.Points)
 	f.nothingGood(e)
 	slices.SortStableFunc(f.list, func(a, b Finding) int {

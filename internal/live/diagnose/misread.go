@@ -17,10 +17,7 @@ const leastCertain = 0.5
 
 // misread makes findings of what explains the values of stations.
 func (f *finder) misread(list []weigh.Explanation, points []Point) {
-	swaps := map[string]bool{} // points whose words change places, which no reading mends
-	for _, p := range points {
-		swaps[p.Point.Tag] = p.Swaps > 0
-	}
+	swaps := swapping(points)
 	for _, e := range list {
 		if e.Certainty < leastCertain || f.covered[e.Points[0].Point.Station] ||
 			slices.ContainsFunc(e.Points, func(s *weigh.Signal) bool { return swaps[s.Point.Tag] }) {
@@ -57,6 +54,17 @@ func (f *finder) misread(list []weigh.Explanation, points []Point) {
 	}
 }
 
+// swapping are the points whose words change places, which no reading mends.
+func swapping(points []Point) map[string]bool {
+	swaps := map[string]bool{}
+	for _, p := range points {
+		if p.Swaps > 0 {
+			swaps[p.Point.Tag] = true
+		}
+	}
+	return swaps
+}
+
 // mostDrawn are as many values of a finding as are drawn.
 const mostDrawn = 3
 
@@ -88,6 +96,11 @@ func verdict(points []*weigh.Signal, r weigh.Reading) (Code, Cause, []Step) {
 		return AddressShifted, either("address-shifted", "addresses-shifted", "by", apart(r.By)),
 			[]Step{say("compare the addresses with the manual: does it count from 0 or from 1? The notation of the station says how they are written")}
 	case weigh.Type:
+		if r.SignBit {
+			return TypeDiffers, either("sign-and-magnitude", "signs-and-magnitudes"), []Step{
+				say("see whether the device can be set to two's complement, which most have"),
+				say("no type here reads sign and magnitude: where the value is never below zero, uint16 is right; else read the sign beside it, as a bool at bit 15 of the register"), lens}
+		}
 		return TypeDiffers, either("type-differs", "types-differ", "is", r.Type, "read", s.Point.Type), []Step{lens}
 	case weigh.Scale:
 		return ScalingDiffers, either("scaling-differs", "scalings-differ"), []Step{say("compare with the device's own display, and with the manual's raw range")}
@@ -147,10 +160,11 @@ func shown(s *weigh.Signal, r weigh.Reading) string {
 }
 
 // failing makes findings of values that fail whatever their reading is.
-func (f *finder) failing(list []weigh.Fault) {
+func (f *finder) failing(list []weigh.Fault, points []Point) {
+	swaps := swapping(points)
 	for _, x := range list {
 		tag, station := x.Point.Point.Tag, x.Point.Point.Station
-		if f.covered[station] {
+		if f.covered[station] || swaps[tag] {
 			continue
 		}
 		now := shown(x.Point, weigh.Reading{})
@@ -167,12 +181,61 @@ func (f *finder) failing(list []weigh.Fault) {
 			f.add(site.KindPoint, tag, ValueStands, math.Floor(100*certainty)/100, because("value-stands", "shown", now),
 				[]string{fmt.Sprintf("it has shown %s for %s, since it was read first, while all others of its kind on the station move", now, time.Duration(x.Seconds)*time.Second)},
 				say("compare with the device's own display"), say("see whether its sensor is connected, or the channel is in simulation"), say("compare its address with the manual: it may be that of a setting or a limit"))
+		case weigh.Twin:
+			f.add(site.KindPoint, tag, MovesAlike, 0.65, because("moves-alike", "other", x.Other),
+				[]string{fmt.Sprintf("%s at %s has had the same values at all moments, and they moved", x.Other, x.Point.Point.Address)},
+				say("compare both addresses with the manual"), say("see whether both sensors are connected, each to its own input"))
+		case weigh.Saturated:
+			f.add(site.KindPoint, tag, ValueSaturated, 0.6, because("value-saturated", "shown", now, "seconds", x.Seconds), []string{"it moved before, and shows " + now + " at every look"},
+				say("compare with another measurement: is it beyond what the sensor can show?"), say("see whether the sensor or its input is in simulation, or short-circuited"),
+				say("compare the end of its range with that of the device: a range that is too small there ends too early"))
+		case weigh.Broken:
+			raw := x.Point.Point.Scaling.Raw
+			at := x.Point.Values(weigh.Reading{Raw: &[2]float64{0, 1}}) // whose ends are those of the range
+			lo, hi := x.Point.Point.Scaling.Eng[0], x.Point.Point.Scaling.Eng[1]
+			f.add(site.KindPoint, tag, BelowLiveZero, 0.8, because("below-live-zero", "raw", plain(math.Round((at[len(at)-1]-lo)/(hi-lo))), "zero", plain(raw[0])), []string{"it shows " + now + ", all the time"},
+				say("measure the current of the loop"), say("look at the wires, the fuse and the supply of the transmitter"),
+				say("compare the raw range with the manual: does it begin at zero?"))
+		case weigh.Spiking:
+			f.add(site.KindPoint, tag, ValueSpikes, 0.65, because("value-spikes"), []string{fmt.Sprintf("%d times within a minute, the last time %s; it shows %s", x.Times, strings.TrimSpace(plain(x.Shown)+" "+x.Point.Point.Unit), now)},
+				say("look at the wiring and the screen of the sensor: a loose contact, or interference"), say("see whether something else writes to its register"),
+				say("see in the manual whether such a value is a code for no value, and give it in invalid"))
+		case weigh.BitsTurned, weigh.BytesTurned:
+			f.turned(x)
 		case weigh.Doubled:
 			f.add(site.KindPoint, tag, AddressDoubled, 0.7, because("address-doubled", "address", x.Point.Point.Address.String(), "other", x.Other),
 				[]string{fmt.Sprintf("%s and %s both read %s of station %s", x.Other, tag, x.Point.Point.Address, station)},
 				say("compare both addresses with the manual: one was copied and not changed"))
 		}
 	}
+}
+
+// turned makes the finding of bits that are numbered otherwise.
+func (f *finder) turned(x weigh.Fault) {
+	move := func(text string, to func(bit int) int) Step {
+		step := Step{Text: text}
+		for _, s := range x.Among {
+			if bit, ok := s.Point.Address.Part.Bit(); ok {
+				a := s.Point.Address
+				a.Part = site.Bit(to(bit))
+				step.Changes = append(step.Changes, Change{site.KindPoint, s.Point.Tag, map[string]any{"address": a.String()}})
+			}
+		}
+		return step
+	}
+	mirror := move(fmt.Sprintf("count the bits of these %d points from the other end: bit 0 becomes bit 15", len(x.Among)), func(bit int) int { return 15 - bit })
+	swap := move(fmt.Sprintf("take the bits of these %d points from the other byte: bit 0 becomes bit 8", len(x.Among)), func(bit int) int { return bit ^ 8 })
+	evidence := []string{fmt.Sprintf("%d bits of these registers are set at times, and none of them is a point's; those that would be with the other numbering all are", x.Times)}
+	certainty, sentence, steps := 0.75, "bits-turned", []Step{mirror}
+	switch {
+	case x.Failing == weigh.BytesTurned:
+		sentence, steps = "bytes-turned", []Step{swap}
+	case x.Other != "":
+		certainty, evidence = 0.55, append(evidence, "nearly as likely: the bytes are swapped")
+		swap.Text = "or " + swap.Text
+		steps = append(steps, swap)
+	}
+	f.add(site.KindStation, x.Point.Point.Station, BitsTurned, certainty, because(sentence), evidence, append(steps, say("see in the manual whether bit 0 is the least or the most significant"))...)
 }
 
 // doubts is what speaks against the value of a point as it is.
@@ -216,7 +279,7 @@ func plain(f float64) string { return strconv.FormatFloat(f, 'g', -1, 64) }
 
 // mend are the steps to a reading.
 func mend(points []*weigh.Signal, r weigh.Reading) []Step {
-	if r.Kind() == weigh.Odd {
+	if r.Kind() == weigh.Odd || r.SignBit {
 		return nil
 	}
 	inherited := r.Kind() == weigh.Order && !slices.ContainsFunc(points, func(s *weigh.Signal) bool { return !s.Inherits })

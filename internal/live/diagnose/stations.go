@@ -372,6 +372,10 @@ func (f *finder) exceptions(l Link, s Station) bool {
 			do("see whether it answers for other addresses", Probe, name))
 		return true
 	}
+	if s.Instead != "" {
+		f.interchanged(l, s)
+		return true
+	}
 	found := false
 	for _, code := range []int{1, 2, 3} {
 		var list []Refusal
@@ -386,6 +390,57 @@ func (f *finder) exceptions(l Link, s Station) bool {
 		}
 	}
 	return found
+}
+
+// interchanged makes one finding of two stations that have each other's addresses.
+func (f *finder) interchanged(l Link, s Station) {
+	for _, other := range f.stations[l.Link.Name] {
+		if other.Station.Name != s.Instead || other.Instead != s.Station.Name || other.Station.Name < s.Station.Name {
+			continue
+		}
+		change := func(of, as site.Station) Change {
+			return Change{site.KindStation, of.Name, map[string]any{l.Link.Protocol.Traits().Address: as.LinkAddress()}}
+		}
+		f.add(site.KindLink, l.Link.Name, Interchanged, 0.9, because("interchanged", "a", s.Station.Name, "b", other.Station.Name),
+			[]string{refusals(s), refusals(other), "asked for these, each of them answers for the other"},
+			Step{Text: fmt.Sprintf("exchange their units: %s is unit %d, and %s unit %d", s.Station.Name, other.Station.LinkAddress(), other.Station.Name, s.Station.LinkAddress()),
+				Changes: []Change{change(s.Station, other.Station), change(other.Station, s.Station)}},
+			say("or exchange the addresses of the devices"))
+	}
+}
+
+// refusals says what a station refuses.
+func refusals(s Station) string {
+	var list []string
+	for _, r := range s.Refused {
+		list = append(list, fmt.Sprintf("%s:%d", r.Table, r.From))
+	}
+	return s.Station.Name + " refuses " + strings.Join(list[:min(len(list), someOf)], ", ")
+}
+
+// zeros makes findings of tables that hold nothing, where others do.
+func (f *finder) zeros(list []Elsewhere) {
+	for _, x := range list {
+		if f.covered[x.Station] {
+			continue
+		}
+		var evidence []string
+		for _, s := range x.Shown {
+			evidence = append(evidence, strings.TrimSpace(fmt.Sprintf("%s would show %.5g %s", s.Tag, s.Value, s.Unit)))
+		}
+		certainty := 0.65
+		if x.Moved > 0 {
+			certainty = 0.85
+			evidence = append(evidence, fmt.Sprintf("%d of them moved between two readings", x.Moved))
+		}
+		step := Step{Text: fmt.Sprintf("read these %d points from %ss", len(x.Moves), x.To.Name())}
+		for _, m := range x.Moves {
+			step.Changes = append(step.Changes, Change{site.KindPoint, m.Tag, map[string]any{"address": m.To.String()}})
+		}
+		f.add(site.KindStation, x.Station, TableDiffers, certainty, because("table-differs", "points", x.Points, "from", x.From.Name()+"s", "to", x.To.Name()+"s"),
+			abridged(evidence), step, say("see in the manual which table its values are in"))
+		f.covered[x.Station] = true
+	}
 }
 
 // moves are the steps to addresses that answer instead of those that are refused, each for all points that it mends, the most first.

@@ -50,17 +50,18 @@ type Engine struct {
 	slots   map[string][]*table.Slot // of the points of each station, by tag
 	ending  sync.WaitGroup
 
-	traffic  *traffic.Log
-	findings findings // guarded by mu
-	units    *unit.Dictionary
-	weighed  map[string]*weighed // by station
-	mendings []Mending           // guarded by mu
-	trying   atomic.Bool         // alternatives to what is refused
+	traffic   *traffic.Log
+	findings  findings // guarded by mu
+	units     *unit.Dictionary
+	weighed   map[string]*weighed   // by station
+	mendings  []Mending             // guarded by mu
+	elsewhere map[string]*elsewhere // by station; guarded by mu
+	trying    atomic.Bool           // alternatives to what is refused
 }
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, slots: map[string][]*table.Slot{}, weighed: map[string]*weighed{}, units: o.Units, traffic: traffic.NewLog()}
+	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, slots: map[string][]*table.Slot{}, weighed: map[string]*weighed{}, elsewhere: map[string]*elsewhere{}, units: o.Units, traffic: traffic.NewLog()}
 	if e.units == nil {
 		e.units = unit.BuiltIn()
 	}

@@ -57,12 +57,38 @@ func (e *Engine) tries(ctx context.Context, r *link.Runner, now time.Time) {
 			return nil
 		})
 	}
+	if a, b, ok := r.Doubted(now); ok {
+		try("interchanged stations", func() error {
+			r.TryInterchanged(ctx, a, b)
+			return nil
+		})
+	}
+	for _, station := range e.stationsOf(r.Link().Name) {
+		if slots := e.zeros(station, now); slots != nil {
+			try("another table", func() error {
+				e.tryElsewhere(ctx, r, station, slots, now)
+				return nil
+			})
+		}
+	}
 	if r.WantsOthers(now) {
 		try("other settings", func() error { return r.TryOthers(ctx) })
 	}
 	if station := r.WantsAddress(now); station != "" {
 		try("other addresses", func() error { return r.TryAddresses(ctx, station) })
 	}
+}
+
+// stationsOf are the stations of a link that are read.
+func (e *Engine) stationsOf(link string) (list []string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for station, of := range e.linkOf {
+		if of == link && len(e.slots[station]) > 0 {
+			list = append(list, station)
+		}
+	}
+	return list
 }
 
 // conclude draws conclusions from what is known at a moment.
@@ -75,6 +101,7 @@ func (e *Engine) conclude(now time.Time) {
 	}
 	all.Points = e.table.Evidence(now)
 	all.Misread, all.Failing = e.misread(now)
+	all.Zeros = e.foundElsewhere()
 	list := diagnose.Find(all)
 	e.mu.Lock()
 	defer e.mu.Unlock()

@@ -3,6 +3,7 @@ package engine
 import (
 	"time"
 
+	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose/weigh"
 	"arithmon/internal/live/table"
 )
@@ -25,6 +26,7 @@ type weighed struct {
 	past  weigh.History
 	list  []weigh.Explanation
 	fails []weigh.Fault
+	zeros site.Space // a table from which nothing but zeros is read; "" for none
 }
 
 // misread weighs the values of the stations that are due, and gives what explains those of all.
@@ -54,9 +56,9 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 	e.mu.Unlock()
 	for _, st := range stations {
 		signals, sec := table.Signals(st.slots, e.units), uint32(now.Unix())
-		list, fails := st.past.Weigh(signals, sec), st.past.Faults(signals, sec)
+		list, fails, zeros := st.past.Weigh(signals, sec), st.past.Faults(signals, sec), zeroTable(signals)
 		e.mu.Lock()
-		st.busy, st.list, st.fails, st.due = false, list, fails, now.Add(weighOften)
+		st.busy, st.list, st.fails, st.due, st.zeros = false, list, fails, now.Add(weighOften), zeros
 		switch age := now.Sub(st.began); {
 		case age < newFor:
 			st.due = now.Add(weighNew)

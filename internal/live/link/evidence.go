@@ -199,7 +199,7 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		t, _ := over(s.figures.fine[:], now, fineStep)
 		st := diagnose.Station{
 			Station: s.Station.Station, Silent: s.status.State == StationSilent, Answering: s.status.State == StationAnswering, Reason: s.status.Reason,
-			Counts: t.counts(), OtherUnit: -1, Short: int(max(t.short, s.since.short)), ClosedAfter: int(t.closedAfter),
+			Counts: t.counts(), OtherUnit: -1, Instead: s.instead, Short: int(max(t.short, s.since.short)), ClosedAfter: int(t.closedAfter),
 			Slowest: time.Duration(max(t.slowest, s.since.slowest) * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
 		}
 		st.Since = s.since.counts()

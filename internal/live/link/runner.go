@@ -65,6 +65,7 @@ type Runner struct {
 	found    []int               // by a scan or probe; guarded by mu
 	foundAt  time.Time           // likewise
 	others   others              // settings that were tried; guarded by mu
+	pairs    map[pair]time.Time  // of which it was tried whether they are interchanged; guarded by mu
 	failure  failure.Kind        // why it does not open; guarded by mu
 	meant    string              // the serial port that may be, where that of the link is not there; guarded by mu
 	failures int                 // attempts in a row; guarded by mu
@@ -99,6 +100,7 @@ type stationRun struct {
 	refusals  map[*entry]*refusal
 	notes     map[diagnose.NoteKind]diagnose.Note
 	demand    []diagnose.Demand
+	instead   string    // the station that has its address, with which it is interchanged; "" for none
 	likelyAt  time.Time // when it was looked whether it has another address
 	notBad    time.Time // when a point of it was last not bad, as far as was looked
 }

@@ -28,7 +28,7 @@ func (r *Runner) configure(station Station) {
 		}
 		r.mu.Lock()
 		delete(r.units, s.LinkAddress())
-		s.Station, s.refusals, s.otherAt, s.likelyAt = station, nil, time.Time{}, time.Time{}
+		s.Station, s.refusals, s.otherAt, s.likelyAt, s.instead = station, nil, time.Time{}, time.Time{}, ""
 		maps.DeleteFunc(s.notes, func(k diagnose.NoteKind, _ diagnose.Note) bool { return !remembered || k != diagnose.NoteLongest })
 		r.units[station.LinkAddress()] = s
 		r.mu.Unlock()

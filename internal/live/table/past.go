@@ -4,6 +4,8 @@ import (
 	"slices"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/reading"
+	"arithmon/internal/core/site"
 	"arithmon/internal/core/unit"
 	"arithmon/internal/live/diagnose/weigh"
 )
@@ -76,6 +78,12 @@ func Signals(slots []*Slot, units *unit.Dictionary) (list []*weigh.Signal) {
 	areas := map[*Block]*weigh.Area{}
 	for _, s := range slots {
 		b := s.block
+		if s.Point.Address.Space.Protocol() == site.DNP3 {
+			if signal := s.number(units); signal != nil {
+				list = append(list, signal)
+			}
+			continue
+		}
 		if b == nil || b.bits || len(b.past) == 0 || s.detached || !numeric(s.Layout.Type) {
 			continue
 		}
@@ -91,10 +99,31 @@ func Signals(slots []*Slot, units *unit.Dictionary) (list []*weigh.Signal) {
 	return list
 }
 
-// numeric reports whether a type is a number of registers of its own.
+// number is the newest value of a point without registers, of which something is known beforehand; nil where there is none.
+func (s *Slot) number(units *unit.Dictionary) *weigh.Signal {
+	signal := &weigh.Signal{Point: s.Point, Layout: *s.Layout, Expect: weigh.ExpectationOf(s.Point, units.Find(s.Point.Unit))}
+	if s.reading.Quality != reading.Good || signal.Expect.Weight == 0 || !numeric(s.Layout.Type) {
+		return nil
+	}
+	raw, ok := s.reading.Value.Float()
+	if !ok {
+		return nil
+	}
+	if f := s.conversion.Scale(); f != nil {
+		signal.Scale = func(raw float64) float64 { v, _ := f.Apply(raw); return v }
+		var err error
+		if raw, err = f.Inverse(raw); err != nil {
+			return nil
+		}
+	}
+	signal.Numbers = []float64{raw}
+	return signal
+}
+
+// numeric reports whether a type is a number of registers of its own, or a bit of one.
 func numeric(t codec.Type) bool {
 	switch t {
-	case codec.TypeBool, codec.TypeInt8, codec.TypeUint8, codec.TypeString, codec.TypeBits:
+	case codec.TypeInt8, codec.TypeUint8, codec.TypeString, codec.TypeBits:
 		return false
 	}
 	return true

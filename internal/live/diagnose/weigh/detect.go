@@ -16,6 +16,12 @@ const (
 	IsClock                        // it counts the seconds, and is no time
 	Stands                         // it has never moved, though others of its kind do
 	Doubled                        // it has the address of another point of its kind
+	Twin                           // it moves exactly as another point of its kind does, at another address
+	Saturated                      // it has stood at the end of its range
+	Broken                         // it is below the live zero of its range
+	Spiking                        // single readings are beyond what it can be
+	BitsTurned                     // the bits of a register are numbered the other way round
+	BytesTurned                    // or those of its other byte are meant
 )
 
 // Fault is a value that does such a thing.
@@ -26,6 +32,9 @@ type Fault struct {
 	Before  float64 // value before it fell
 	After   float64
 	Seconds int // for which it has stood
+	Times   int // so often
+	Shown   float64
+	Among   []*Signal // of bits: all that are to be moved
 }
 
 // What tells it.
@@ -45,9 +54,18 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 	}
 	places := map[place]*Signal{}
 	for _, s := range signals {
+		if s.bit() {
+			continue
+		}
 		values := s.Values(Reading{})
 		if f, ok := s.fell(values); ok {
 			list = append(list, f)
+		}
+		if f, ok := s.stuck(values, h.points[s.Point].moved); ok {
+			list = append(list, f)
+		}
+		if spikes := s.spikes(values); len(spikes) > 0 {
+			list = append(list, Fault{Failing: Spiking, Point: s, Times: len(spikes), Shown: values[spikes[len(spikes)-1]]})
 		}
 		k := h.points[s.Point]
 		if !s.ticks(values) {
@@ -67,6 +85,8 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 		}
 		places[p] = s
 	}
+	list = append(list, twins(signals)...)
+	list = append(list, turned(signals)...)
 	return append(list, h.standing(signals, sec)...)
 }
 
@@ -150,7 +170,7 @@ func (h *History) standing(signals []*Signal, sec uint32) (list []Fault) {
 	}
 	kinds := map[kind][]*Signal{}
 	for _, s := range signals {
-		if s.Point.Unit != "" && !s.Expect.Total && !s.Point.Writable {
+		if s.Point.Unit != "" && !s.Expect.Total && !s.Point.Writable && !s.bit() {
 			key := kind{s.Point.Unit, stem(s.Point.Tag), s.Layout}
 			kinds[key] = append(kinds[key], s)
 		}

@@ -68,8 +68,10 @@ func (s *Signal) fit(r Reading, values []float64) (f Fit) {
 	if l.Type == codec.TypeFloat32 {
 		f.Motion += s.carries(r, l)
 	}
-	f.Jumps = c.jumps(l.Type, s, r)
-	f.Digits = s.digits(r, l)
+	if !r.SignBit {
+		f.Jumps = c.jumps(l.Type, s, r) + s.halves(r, l, good)
+		f.Digits = s.digits(r, l)
+	}
 	return f
 }
 
@@ -304,6 +306,29 @@ func (c moves) jumps(t codec.Type, s *Signal, r Reading) float64 {
 		}
 	}
 	return -min(3.5*float64(n), 9)
+}
+
+// halves weighs jumps between about zero and about half of what a type holds: at that half begin the numbers with the uppermost bit, so that a
+// value of sign and magnitude jumps there when it passes zero.
+func (s *Signal) halves(r Reading, l codec.Layout, v []float64) float64 {
+	n := l.Words()
+	if !whole(l.Type) || n > 2 || !s.Expect.known() { // bits may do so
+		return 0
+	}
+	half := math.Ldexp(1, 16*n-1)
+	zero, top := s.engineering(r, 0), s.engineering(r, half)
+	if l.Type == codec.TypeInt16 || l.Type == codec.TypeInt32 {
+		top = s.engineering(r, -half)
+	}
+	near := 0.02 * math.Abs(top-zero)
+	at := func(x, y float64) bool { return math.Abs(x-y) < near }
+	jumps := 0
+	for i := 1; i < len(v); i++ {
+		if at(v[i-1], zero) && at(v[i], top) || at(v[i-1], top) && at(v[i], zero) {
+			jumps++
+		}
+	}
+	return -min(4*float64(jumps), 9)
 }
 
 // digits weighs what the registers of whole numbers and of BCD tell by their digits.

@@ -11,6 +11,7 @@ import (
 // History is what is known of the points of a station from before: how long each has been right as it is set. The zero History knows nothing.
 type History struct {
 	points map[*site.Point]known
+	trails map[*site.Point][]moment // of points without registers, which are few
 }
 
 // known is a point as it is set; times are in seconds since 1970, 0 for never.
@@ -23,6 +24,15 @@ type known struct {
 	moved   bool // since it was seen first
 }
 
+// moment is what a value was at a look.
+type moment struct {
+	sec uint32
+	raw float32
+}
+
+// mostTrail is how many looks are kept of a point without registers.
+const mostTrail = 8
+
 // What is right for long is trusted: a mistake that was there from the beginning would have shown itself.
 const (
 	trustAfter = 120.0 // seconds, from which it counts
@@ -32,7 +42,11 @@ const (
 // Weigh weighs the points of a station at a moment, in seconds since 1970, as Station does, with what is known from before.
 func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
 	next := make(map[*site.Point]known, len(signals))
+	h.follow(signals, sec)
 	for _, s := range signals {
+		if s.bit() {
+			continue
+		}
 		layout := short(s.Layout)
 		k, ok := h.points[s.Point]
 		if !ok || k.layout != layout {
@@ -54,6 +68,24 @@ func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
 	}
 	h.points = next
 	return Station(signals)
+}
+
+// follow keeps the newest values of points without registers, and gives the signals those from before, too.
+func (h *History) follow(signals []*Signal, sec uint32) {
+	next := map[*site.Point][]moment{}
+	for _, s := range signals {
+		if s.Area != nil || len(s.Numbers) == 0 {
+			continue
+		}
+		trail := append(h.trails[s.Point], moment{sec, float32(s.Numbers[len(s.Numbers)-1])})
+		trail = trail[max(0, len(trail)-mostTrail):]
+		next[s.Point] = trail
+		s.Secs, s.Numbers = make([]uint32, len(trail)), make([]float64, len(trail))
+		for i, m := range trail {
+			s.Secs[i], s.Numbers[i] = m.sec, float64(m.raw)
+		}
+	}
+	h.trails = next
 }
 
 // short is a layout in few bits.

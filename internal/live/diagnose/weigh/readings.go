@@ -18,6 +18,7 @@ const (
 	costWidth        = 2.9
 	costLong         = 2.5 // to 64 bits
 	costBCD          = 4.0
+	costSignBit      = 3.6
 	costShift        = 3.0 // one register
 	costFar          = 3.8 // two
 	costFactor       = 3.2 // ten, the more the further
@@ -59,6 +60,9 @@ func (s *Signal) cost(r Reading) (c float64) {
 		if s.Expect.known() && !s.Expect.Total && float(before.Type) != float(after.Type) {
 			c += s.low(r) / 2
 		}
+	}
+	if r.SignBit {
+		c += costSignBit
 	}
 	switch by := max(r.By, -r.By); {
 	case r.Type != "" && s.Layout.Words() == 1 && r.By == -1: // of the two registers, the other was taken
@@ -177,18 +181,32 @@ func (s *Signal) others() (list []Reading) {
 		others([]codec.Type{t}, []codec.Order{swapped(o)}, 0)
 		others([]codec.Type{t}, same, -1, 1)
 		others(two, []codec.Order{o, reversed(o)}, 0, -1)
+		list = append(list, s.signed()...)
 	case codec.TypeInt32, codec.TypeUint32, codec.TypeFloat32, codec.TypeBCD32:
 		others(two, all, 0)
 		others([]codec.Type{codec.TypeBCD32}, same, 0)
 		others([]codec.Type{t}, same, -1, 1, -2, 2)
 		others([]codec.Type{codec.TypeUint16, codec.TypeInt16}, same, 0, 1)
 		others([]codec.Type{codec.TypeFloat64, codec.TypeUint64, codec.TypeInt64}, []codec.Order{o, reversed(o)}, 0, -2)
+		list = append(list, s.signed()...)
 	case codec.TypeInt64, codec.TypeUint64, codec.TypeFloat64:
 		others([]codec.Type{codec.TypeFloat64, codec.TypeUint64, codec.TypeInt64}, all, 0)
 		others([]codec.Type{t}, same, -1, 1, -2, 2)
 		others(two, []codec.Order{o, reversed(o)}, 0, 2)
 	}
 	return list
+}
+
+// signed is the reading as sign and magnitude, of whole numbers that have their uppermost bit set at times.
+func (s *Signal) signed() []Reading {
+	if n := s.Layout.Words(); whole(s.Layout.Type) && n <= 2 {
+		for _, raw := range s.raw() {
+			if raw < 0 || raw >= math.Ldexp(1, 16*n-1) {
+				return []Reading{{SignBit: true}}
+			}
+		}
+	}
+	return nil
 }
 
 // within reports whether the raw values are within a range, or hardly beyond it.

@@ -70,6 +70,14 @@ func ExpectationOf(p *site.Point, u unit.Unit) (e Expect) {
 	return e
 }
 
+// Likely reports whether a value is one that a plant has, as far as is known.
+func (e Expect) Likely(v float64) bool {
+	if e.known() && !e.Total {
+		return v >= e.Usual[0] && v <= e.Usual[1]
+	}
+	return !math.IsNaN(v) && math.Abs(v) < 1e9 && math.Abs(v) > 1e-4
+}
+
 func (e Expect) known() bool { return e.Weight > 0 }
 
 // span is by how much values are usually apart at most.
@@ -78,7 +86,8 @@ func (e Expect) span() float64 { return e.Usual[1] - e.Usual[0] }
 // Reading is how a signal would be read otherwise. The zero Reading is as it is set.
 type Reading struct {
 	Type    codec.Type
-	Length  int // of a text
+	Length  int  // of a text
+	SignBit bool // the uppermost bit is the sign, and the others the magnitude
 	Order   codec.Order
 	By      int         // registers further on
 	Factor  float64     // by which the raw value is multiplied; 0: none
@@ -115,7 +124,7 @@ const (
 // Kind is that of the mistake which is no more with a reading.
 func (r Reading) Kind() Kind {
 	switch {
-	case r.Type != "":
+	case r.Type != "", r.SignBit:
 		return Type
 	case r.By != 0:
 		return Address
@@ -167,7 +176,7 @@ func (s *Signal) raw() []float64 {
 
 func (s *Signal) values(r Reading) []float64 {
 	if s.Area == nil {
-		if r.Type != "" || r.Order != "" || r.By != 0 {
+		if r.Type != "" || r.Order != "" || r.By != 0 || r.SignBit {
 			return nil
 		}
 		out := make([]float64, len(s.Numbers))
@@ -192,12 +201,30 @@ func (s *Signal) values(r Reading) []float64 {
 		}
 		if v, err := l.Decode(room[:n]); err == nil {
 			if raw, ok := v.Float(); ok {
+				if r.SignBit {
+					raw = signBit(raw, 16*n)
+				}
 				out[i] = s.engineering(r, raw)
 			}
 		}
 	}
 	return out
 }
+
+// signBit is the number of which a whole number of so many bits is sign and magnitude.
+func signBit(raw float64, bits int) float64 {
+	top := math.Ldexp(1, bits-1)
+	if raw < 0 { // as it is with a sign otherwise
+		raw += 2 * top
+	}
+	if raw >= top {
+		return top - raw
+	}
+	return raw
+}
+
+// bit reports whether the signal is a bit of a register, which is no number.
+func (s *Signal) bit() bool { return s.Layout.Type == codec.TypeBool }
 
 // has reports whether the area has the registers of a value, or all of a floating-point one but its lower half, which hardly matters.
 func (s *Signal) has(l codec.Layout, at int) bool {

@@ -48,6 +48,9 @@ func Station(signals []*Signal) (list []Explanation) {
 	doubted := false
 	siblings(signals)
 	for _, s := range signals {
+		if s.bit() {
+			continue
+		}
 		if s.Area != nil {
 			if w.taken[s.Area] == nil {
 				w.taken[s.Area] = map[int]bool{}
@@ -61,10 +64,13 @@ func Station(signals []*Signal) (list []Explanation) {
 			list = append(list, Explanation{Reading: r, Points: []*Signal{s}, Certainty: textCertain, Share: textCertain, Gain: textGain, Why: s.fit(Reading{}, values)})
 			continue
 		}
-		if s.ticks(values) {
+		if s.ticks(values) || s.broken(values) {
 			continue
 		}
 		s.skip = failed(values, float(s.Layout.Type), s.atEnd)
+		for _, i := range s.spikes(values) {
+			s.skip[i] = true
+		}
 		if count(s.skip, false) < leastSeen {
 			continue
 		}
@@ -109,7 +115,7 @@ const (
 func siblings(signals []*Signal) {
 	kinds := map[string][]*Signal{}
 	for _, s := range signals {
-		if s.Expect.known() && !s.Expect.Total && s.Point.Unit != "" {
+		if s.Expect.known() && !s.Expect.Total && s.Point.Unit != "" && !s.bit() {
 			key := s.Point.Unit + " " + stem(s.Point.Tag)
 			kinds[key] = append(kinds[key], s)
 		}
@@ -493,6 +499,9 @@ func (r Reading) compare(o Reading) int {
 			return 0
 		}
 		return p[0] + p[1]
+	}
+	if r.SignBit != o.SignBit {
+		return map[bool]int{true: 1, false: -1}[r.SignBit]
 	}
 	return cmp.Or(cmp.Compare(r.Type, o.Type), cmp.Compare(r.Order, o.Order), cmp.Compare(r.By, o.By), cmp.Compare(r.Factor, o.Factor),
 		cmp.Compare(r.Offset, o.Offset), cmp.Compare(end(r.Raw), end(o.Raw)), cmp.Compare(r.Convert, o.Convert))

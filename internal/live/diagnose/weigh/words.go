@@ -21,6 +21,9 @@ func (r Reading) words(address string) string {
 	if r.Type != "" {
 		list = append(list, "type: "+string(r.Type))
 	}
+	if r.SignBit {
+		list = append(list, "sign and magnitude")
+	}
 	if r.Order != "" {
 		list = append(list, "order: "+string(r.Order))
 	}
