@@ -338,7 +338,7 @@ func TestAProbeListsWhatAnOutstationHasAndTakesItOver(t *testing.T) {
 	p.until("a point that was taken over", func() bool { return p.reading("taken/ai1").Text == "7" })
 	wrong := p.run("probe", "--link", "yard", "--unit", "77")
 	assert.Equal(t, 1, wrong.code)
-	assert.Contains(t, wrong.out, "outstation 77 does not answer (no response within 300ms), but 10 does; use that address")
+	assert.Contains(t, wrong.out, "outstation 77 does not answer (no response within 1s), but 10 does; use that address")
 	stranger := p.run("probe", "--link", "yard", "--unit", "10", "--master", "9")
 	assert.Contains(t, stranger.out, "Is 9 the master address that it was told")
 	scan := p.run("scan", "yard", "--last", "30", "--wait", "50ms")

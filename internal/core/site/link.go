@@ -94,15 +94,18 @@ type LineSettings struct {
 // UsualLineSettings are those that lines commonly have, with the port and its direction as of own, which come first.
 func UsualLineSettings(own LineSettings) []LineSettings {
 	list := []LineSettings{own}
-	for _, baud := range []int{9600, 19200, 38400, 115200, 57600, 4800, 2400, 1200} {
-		for _, frame := range []struct {
-			parity string
-			stop   int
-		}{{"even", 1}, {"none", 1}, {"odd", 1}, {"none", 2}} {
-			s := own
-			s.Baud, s.Parity, s.StopBits = baud, frame.parity, frame.stop
-			if s != own {
-				list = append(list, s)
+	type frame struct {
+		parity string
+		stop   int
+	}
+	for _, frames := range [][]frame{{{"even", 1}, {"none", 1}}, {{"odd", 1}, {"none", 2}}} { // the usual ones at every rate come before the others
+		for _, baud := range []int{9600, 19200, 38400, 115200, 57600, 4800, 2400, 1200} {
+			for _, f := range frames {
+				s := own
+				s.Baud, s.Parity, s.StopBits = baud, f.parity, f.stop
+				if s != own {
+					list = append(list, s)
+				}
 			}
 		}
 	}

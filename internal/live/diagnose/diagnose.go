@@ -177,9 +177,16 @@ type Link struct {
 	Found        []int        // units or outstations that a scan or a probe found on it lately
 	FoundAgo     time.Duration
 	Other        *Other // settings with which something answered, when nothing does with those that it has
+	Slow         *Slow  // who answered when it was asked with more patience; nil: nobody, or that was not tried
 	Tried        int    // other settings that were tried
 	Looked       bool   // it was looked what else it may be
 	Place        *Place // what its far end did when nothing was asked; nil: that was not looked at
+}
+
+// Slow is a station that answers later than the timeout of its link.
+type Slow struct {
+	Station string
+	Took    time.Duration
 }
 
 // Place is what a place on the network does with connections on which nothing of the protocol is asked.

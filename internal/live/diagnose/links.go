@@ -23,6 +23,14 @@ func (f *finder) link(l Link) bool {
 		f.otherSettings(l)
 		return true
 	}
+	if l.Slow != nil && l.Since.Answers == 0 && !l.Worked {
+		would := max((2*l.Slow.Took + 99*time.Millisecond).Truncate(100*time.Millisecond), 2*time.Duration(l.Link.Timeout))
+		f.add(site.KindStation, l.Slow.Station, TimeoutShort, 0.95, because("timeout-short", "timeout", l.Link.Timeout),
+			[]string{fmt.Sprintf("%d requests, no response in time", l.Since.Requests), fmt.Sprintf("asked with more patience, it answered after %s", l.Slow.Took.Round(time.Millisecond))},
+			set(fmt.Sprintf("set the timeout of link %s to %s", l.Link.Name, site.Duration(would)), site.KindLink, l.Link.Name, map[string]any{"timeout": site.Duration(would).String()}),
+			say("see why it is slow: a gateway with a queue, a radio link, a device that is asked by others, too"))
+		return true
+	}
 	if !l.Up {
 		return false
 	}
@@ -239,9 +247,9 @@ func (f *finder) line(l Link) bool {
 		return true
 	case now.Answers == 0 && now.Checksums+now.Malformed >= enough && now.Received > 0 && f.allSilent(name):
 		f.add(site.KindLink, name, LineSettings, 0.85, because("line-settings", "settings", setting),
-			[]string{fmt.Sprintf("%d bytes received, %d frames damaged, none good", now.Received, now.Checksums+now.Malformed)},
-			do("let the settings be found", ScanSettings, name), otherParity(l.Link),
-			say("compare baud, parity and stop bits with the manual or the switches of a device; framing ascii has a colon before each frame"))
+			[]string{fmt.Sprintf("%d bytes received, %d frames damaged, none good", now.Received, now.Checksums+now.Malformed), tried(l)},
+			append([]Step{do("let the settings be found", ScanSettings, name)}, append(otherParity(l),
+				say("compare baud, parity and stop bits with the manual or the switches of a device; framing ascii has a colon before each frame"))...)...)
 		return true
 	}
 	if c.Checksums < enough || c.Answers == 0 || f.masters[name] {
@@ -291,9 +299,13 @@ func tried(l Link) string {
 	return fmt.Sprintf("%d other settings were tried, and nothing answered with them, either", l.Tried)
 }
 
-func otherParity(l site.Link) Step {
-	parity := map[string]string{"even": "none", "none": "even", "odd": "none"}[l.Serial.Parity]
-	return set("try parity "+parity+", the other usual one", site.KindLink, l.Name, map[string]any{"serial": map[string]any{"parity": parity}})
+// otherParity is the step to the other usual parity, of a line of which it is not known yet whether that works.
+func otherParity(l Link) []Step {
+	if l.Tried > 0 || !l.Looked && !l.Worked { // it is being tried
+		return nil
+	}
+	parity := map[string]string{"even": "none", "none": "even", "odd": "none"}[l.Link.Serial.Parity]
+	return []Step{set("try parity "+parity+", the other usual one", site.KindLink, l.Link.Name, map[string]any{"serial": map[string]any{"parity": parity}})}
 }
 
 func slower(l site.Link) Step {

@@ -183,7 +183,7 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	if ago := now.Sub(r.foundAt); len(r.found) > 0 && ago < foundFor {
 		l.Found, l.FoundAgo = slices.Clone(r.found), ago
 	}
-	if l.Other, l.Place, l.Looked = r.others.found, r.others.place, r.others.done; !l.Worked {
+	if l.Other, l.Place, l.Slow, l.Looked = r.others.found, r.others.place, r.others.slow, r.others.done; !l.Worked {
 		l.Tried = r.others.tried
 	}
 	for _, c := range r.connections {

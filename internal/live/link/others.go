@@ -32,11 +32,11 @@ type Explorer interface {
 // device may have been switched on meanwhile. Other settings are tried only where nothing was ever answered with those that the link has;
 // who has worked may have lost its place to somebody else, which is looked at more often.
 const (
-	othersAfter   = 5
-	closedAfter   = 3 // of connections that were closed
+	othersAfter   = 3
 	othersAgain   = 30 * time.Minute
 	placeAgain    = time.Minute
 	othersPatient = time.Second            // for a response
+	mostPatient   = 3 * time.Second        // with the settings that the link has
 	linePatient   = 400 * time.Millisecond // on a serial line, of which more settings are tried
 	othersAsked   = 2                      // stations; one of a serial line
 )
@@ -46,6 +46,7 @@ type others struct {
 	at    time.Time
 	place *diagnose.Place
 	found *diagnose.Other
+	slow  *diagnose.Slow
 	tried int
 	done  bool
 }
@@ -58,12 +59,12 @@ func (r *Runner) WantsOthers(now time.Time) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	c, worked, again := r.since.counts(), r.status.Statistics.Answers > 0, othersAgain
-	nothing := (c.Timeouts+c.Malformed+c.Checksums+c.Closed >= othersAfter || c.Closed >= closedAfter) && c.Answers == 0
+	nothing := c.Timeouts+c.Malformed+c.Checksums+c.Closed >= othersAfter && c.Answers == 0
 	switch {
 	case r.failures > 0:
 		nothing = r.failure == failure.TLS && r.failures > 1
 	case worked:
-		nothing, again = c.Closed >= closedAfter && c.Answers == 0, placeAgain
+		nothing, again = c.Closed >= othersAfter && c.Answers == 0, placeAgain
 	}
 	if r.status.State == Paused || !nothing || !r.others.at.IsZero() && now.Sub(r.others.at) < again {
 		return false
@@ -91,7 +92,7 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 	}
 	stations = stations[:min(len(stations), ask)]
 	err := r.Lend(ctx, "trying what else it may be, since nothing answers", func(ctx context.Context) {
-		if r.explore(ctx, asks) || worked || len(stations) == 0 {
+		if r.explore(ctx, asks) || worked || len(stations) == 0 || r.trySlow(ctx, stations[0]) {
 			return
 		}
 		driver, can := r.driver.(Alternator)
@@ -104,7 +105,11 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 				return
 			}
 			tried++
-			station, said, ok := r.tryOther(ctx, other, stations)
+			patience := othersPatient
+			if other.Transport.UsesSerialPort() {
+				patience = linePatient
+			}
+			station, said, ok := r.tryOther(ctx, other, stations, patience)
 			if !ok {
 				continue
 			}
@@ -124,6 +129,23 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 		r.others = others{}
 	}
 	return err
+}
+
+// trySlow asks a station with more patience than the link has; true when that tells why nothing answers.
+func (r *Runner) trySlow(ctx context.Context, station site.Station) bool {
+	if time.Duration(r.link.Timeout) >= mostPatient {
+		return false
+	}
+	began := time.Now()
+	if _, _, ok := r.tryOther(ctx, r.link, []site.Station{station}, mostPatient); !ok {
+		return false
+	}
+	if took := time.Since(began); took > time.Duration(r.link.Timeout) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.others.slow = &diagnose.Slow{Station: station.Name, Took: took}
+	}
+	return true
 }
 
 // explore looks what the far end does with a connection on which nothing is asked; true when that tells why nothing answers.
@@ -148,7 +170,7 @@ func (r *Runner) tryLikely(ctx context.Context, like site.Station) {
 		if ctx.Err() != nil {
 			return
 		}
-		if _, _, ok := r.tryOther(ctx, r.link, []site.Station{station}); ok {
+		if _, _, ok := r.tryOther(ctx, r.link, []site.Station{station}, max(time.Duration(r.link.Timeout), linePatient)); ok {
 			r.Found([]int{station.LinkAddress()}, time.Now())
 		}
 	}
@@ -188,13 +210,31 @@ func (r *Runner) WantsAddress(now time.Time) string {
 	return ""
 }
 
+// besides puts the addresses next to the one that a station has first.
+func besides(list []site.Station, like site.Station) []site.Station {
+	next := func(s site.Station) bool {
+		d := s.LinkAddress() - like.LinkAddress()
+		return d == 1 || d == -1
+	}
+	slices.SortStableFunc(list, func(a, b site.Station) int {
+		switch {
+		case next(a) == next(b):
+			return 0
+		case next(a):
+			return -1
+		}
+		return 1
+	})
+	return list
+}
+
 // TryAddresses asks the addresses that a station may have instead, one after the other, between the polls of the link.
 func (r *Runner) TryAddresses(ctx context.Context, name string) error {
 	var like site.Station
 	if err := r.Command(ctx, name, func(t *Turn) error { like = t.Station().Station; return nil }); err != nil {
 		return err
 	}
-	for _, station := range r.likely(like) {
+	for _, station := range besides(r.likely(like), like) {
 		answered := false
 		err := r.Command(ctx, name, func(t *Turn) error {
 			return t.Use(func(session Session) bool {
@@ -214,12 +254,8 @@ func (r *Runner) TryAddresses(ctx context.Context, name string) error {
 }
 
 // tryOther asks stations on a connection of its own.
-func (r *Runner) tryOther(ctx context.Context, other site.Link, stations []site.Station) (station, said string, ok bool) {
-	patience := othersPatient
-	if other.Transport.UsesSerialPort() {
-		patience = linePatient
-	}
-	other.Timeout, other.Retries = site.Duration(min(time.Duration(other.Timeout), patience)), 0
+func (r *Runner) tryOther(ctx context.Context, other site.Link, stations []site.Station, patience time.Duration) (station, said string, ok bool) {
+	other.Timeout, other.Retries = site.Duration(patience), 0
 	opening, cancel := context.WithTimeout(ctx, 2*othersPatient)
 	defer cancel()
 	session, err := r.driver.Open(opening, other, watched{r})

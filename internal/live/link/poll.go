@@ -119,7 +119,7 @@ func (r *Runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 		} else {
 			failAll(e.job.Slots(), out.Reason)
 		}
-		if c.silent >= silentExchanges*(1+r.link.Retries) && c.state == open {
+		if c.silent >= silentExchanges*(1+r.link.Retries) && c.state == open && !r.lately() {
 			// The far end may have restarted without a word. A new connection finds out.
 			r.close(c)
 			r.count(nil, func(s *Statistics) { s.Renewals++ })
@@ -133,6 +133,13 @@ func (r *Runner) conclude(c *connection, e *entry, out Outcome, now time.Time) {
 	if trip := r.roundTrip(s); out.Replan || out.Instead == nil && s.planned == 0 && trip > planRoundTrip {
 		r.replan(s, trip, now) // what an exchange costs is known now, or what the station refuses
 	}
+}
+
+// lately reports whether late responses have come since the last one in time, so that the far end lives.
+func (r *Runner) lately() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.since.late > 0
 }
 
 // A station that answers is taken for silent only after so many exchanges in a row without a response, so that one that got lost costs

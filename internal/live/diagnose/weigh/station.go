@@ -39,6 +39,7 @@ const (
 	costKept    = 1.5  // of another order than that of the station, where others are right with that
 	fewFine     = 2    // others are not
 	costEmpty   = 3.0  // and hold nothing
+	narrow      = 2.5  // of a whole number that would be one of the few which are a plausible floating-point value
 	costStill   = 3.0  // of registers that rest, where those that it has move
 )
 
@@ -466,7 +467,27 @@ func (p *weighed) gain(r Reading) (float64, bool) {
 	if r.Offset != 0 || r.Convert != NoConversion { // under which it moves as before
 		then.Motion, own.Motion = 0, 0
 	}
-	return then.Sum() - own.Sum(), true
+	gain := then.Sum() - own.Sum()
+	if float(p.Layout.Type) && p.single(r) && p.floats() {
+		gain -= narrow
+	}
+	return gain, true
+}
+
+// single reports whether a reading is a whole number of one register.
+func (p *weighed) single(r Reading) bool {
+	l := p.layout(r)
+	return l.Words() == 1 && whole(l.Type)
+}
+
+// floats reports whether all values are numbers as floating-point values of plants are: those of whole numbers hardly ever are.
+func (p *weighed) floats() bool {
+	for i, v := range p.values {
+		if size := math.Abs(v); !(v == 0 || size > 1e-3 && size < 1e6) && (p.skip == nil || !p.skip[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 // odd are the points that fit so badly that something unknown is likelier.

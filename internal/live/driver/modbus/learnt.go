@@ -151,6 +151,9 @@ func (t *tableLearnt) crossed(s plan.Span, points int, whole bool, largest int, 
 		}
 		whole = true // a gap within it is no matter
 		largest = max(largest, min(t.longest, size-1))
+		if points > 2 && t.longest > largest { // which was answered once, and is not any more
+			t.longest = largest
+		}
 	}
 	equal := 1
 	for _, o := range t.crossings {
