@@ -304,6 +304,9 @@ func fieldsOf(s *weigh.Signal, r weigh.Reading) map[string]any {
 	if r.Type != "" {
 		fields["type"] = string(r.Type)
 	}
+	if s.Point.Length != 0 && r.Type != "" && r.Length == 0 {
+		fields["length"] = nil
+	}
 	if r.Length != 0 {
 		fields["length"] = r.Length
 		if s.Point.Range != nil {

@@ -186,7 +186,8 @@ func (f *finder) points(list []Point) {
 		for _, p := range points {
 			tags = append(tags, p.Point.Tag)
 		}
-		f.add(kind, subject, ValueFrozen, 0.65, because("value-frozen"),
+		certainty := math.Floor(100*min(0.6+0.05*math.Log2(float64(p.Still)/float64(frozenAfter*time.Second)), 0.85)) / 100 // it grows with the time
+		f.add(kind, subject, ValueFrozen, certainty, because("value-frozen"),
 			[]string{fmt.Sprintf("%s moved every %s, and %s been still for %s", strings.Join(abridged(tags), ", "), p.Typical.Round(100*time.Millisecond), have, p.Still.Round(time.Second))},
 			say("compare with the device's own display"), say("behind a gateway or concentrator, see whether it still reaches the device: some go on giving the last values"),
 			say("see whether the sensor or its card has failed, or is in simulation"))

@@ -120,10 +120,10 @@ func (s *Slot) number(units *unit.Dictionary) *weigh.Signal {
 	return signal
 }
 
-// numeric reports whether a type is a number of registers of its own, or a bit of one.
+// numeric reports whether a type is a number or text of registers of its own, or a bit of one.
 func numeric(t codec.Type) bool {
 	switch t {
-	case codec.TypeInt8, codec.TypeUint8, codec.TypeString, codec.TypeBits:
+	case codec.TypeInt8, codec.TypeUint8, codec.TypeBits:
 		return false
 	}
 	return true

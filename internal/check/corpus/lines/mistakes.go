@@ -13,8 +13,7 @@ import (
 // mistake is a kind of mistake.
 type mistake struct {
 	name string
-	slow bool   // it shows itself within 90 s
-	why  string // why nobody can tell it, when that is so
+	slow bool // it shows itself within 90 s
 	make func(*trial)
 }
 

@@ -54,7 +54,7 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 	}
 	places := map[place]*Signal{}
 	for _, s := range signals {
-		if s.bit() {
+		if !s.number() {
 			continue
 		}
 		values := s.Values(Reading{})
@@ -170,7 +170,7 @@ func (h *History) standing(signals []*Signal, sec uint32) (list []Fault) {
 	}
 	kinds := map[kind][]*Signal{}
 	for _, s := range signals {
-		if s.Point.Unit != "" && !s.Expect.Total && !s.Point.Writable && !s.bit() {
+		if s.Point.Unit != "" && !s.Expect.Total && !s.Point.Writable && s.number() {
 			key := kind{s.Point.Unit, stem(s.Point.Tag), s.Layout}
 			kinds[key] = append(kinds[key], s)
 		}

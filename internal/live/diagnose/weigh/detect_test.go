@@ -50,6 +50,25 @@ func TestSignAndMagnitude(t *testing.T) {
 	}
 }
 
+func TestANumberReadAsText(t *testing.T) {
+	for _, order := range codec.Orders {
+		d := newDevice(t, 8)
+		d.point(site.Point{Type: codec.TypeString, Length: 8}, 2)
+		d.holds(2, codec.Layout{Type: codec.TypeFloat32, Order: order}, walk(71.3, 0.4, 20, 90))
+		list := weigh.Station(d.signals)
+		require.Len(t, list, 1, order)
+		assert.Equal(t, codec.TypeFloat32, list[0].Reading.Type)
+		assert.InDelta(t, 71, list[0].Points[0].Values(list[0].Reading)[0], 5)
+	}
+	d := newDevice(t, 8)
+	d.point(site.Point{Type: codec.TypeString, Length: 8}, 2)
+	assert.Empty(t, weigh.Station(d.signals), "nothing")
+	for i := range d.area.Words {
+		copy(d.area.Words[i][2:], []uint16{0x5075, 0x6D70, 0x2031, 0})
+	}
+	assert.Empty(t, weigh.Station(d.signals), "a text")
+}
+
 func TestAWireUnderALiveZero(t *testing.T) {
 	d := newDevice(t, 4)
 	d.point(site.Point{Type: codec.TypeInt16, Unit: "m", Scaling: scaled([2]float64{4000, 20000}, [2]float64{0, 5})}, 0)

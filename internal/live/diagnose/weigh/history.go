@@ -44,7 +44,7 @@ func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
 	next := make(map[*site.Point]known, len(signals))
 	h.follow(signals, sec)
 	for _, s := range signals {
-		if s.bit() {
+		if !s.number() {
 			continue
 		}
 		layout := short(s.Layout)

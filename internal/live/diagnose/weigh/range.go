@@ -55,7 +55,7 @@ func (s *Signal) broken(v []float64) bool {
 // spikes are the moments at which a value was beyond what it can be, alone among moments at which it was not; none where they are too few to
 // mean something, or too many.
 func (s *Signal) spikes(v []float64) (at []int) {
-	if !s.Expect.known() || s.Expect.Total || s.bit() || len(v) < 2*leastSeen {
+	if !s.Expect.known() || s.Expect.Total || !s.number() || len(v) < 2*leastSeen {
 		return nil
 	}
 	by := spikeBeyond * (s.Expect.Possible[1] - s.Expect.Possible[0])
@@ -92,7 +92,7 @@ func twins(signals []*Signal) (list []Fault) {
 	seen := map[trace]*Signal{}
 	for _, s := range signals {
 		v := s.Values(Reading{})
-		if s.bit() || s.Area == nil || s.Point.Unit == "" || s.Expect.Total || len(v) < 2*leastSeen || course(v).distinct < fewChanges {
+		if !s.number() || s.Area == nil || s.Point.Unit == "" || s.Expect.Total || len(v) < 2*leastSeen || course(v).distinct < fewChanges {
 			continue
 		}
 		key := trace{s.Area, s.Point.Unit, v[0], v[len(v)/2], v[len(v)-1]}
@@ -121,7 +121,7 @@ func turned(signals []*Signal) (list []Fault) {
 	has := map[register]uint16{}
 	var bits []*Signal
 	for _, s := range signals {
-		if s.bit() && s.Area != nil && s.Layout.Bit != codec.WholeRegister && len(s.Area.Words) >= leastSeen {
+		if s.Layout.Type == codec.TypeBool && s.Area != nil && s.Layout.Bit != codec.WholeRegister && len(s.Area.Words) >= leastSeen {
 			has[register{s.Area, s.At}] |= 1 << (s.Layout.Bit & 15)
 			bits = append(bits, s)
 		}

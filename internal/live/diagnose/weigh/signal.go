@@ -223,8 +223,10 @@ func signBit(raw float64, bits int) float64 {
 	return raw
 }
 
-// bit reports whether the signal is a bit of a register, which is no number.
-func (s *Signal) bit() bool { return s.Layout.Type == codec.TypeBool }
+// number reports whether the signal is one, and neither a bit nor a text.
+func (s *Signal) number() bool {
+	return s.Layout.Type != codec.TypeBool && s.Layout.Type != codec.TypeString
+}
 
 // has reports whether the area has the registers of a value, or all of a floating-point one but its lower half, which hardly matters.
 func (s *Signal) has(l codec.Layout, at int) bool {

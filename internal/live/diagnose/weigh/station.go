@@ -22,25 +22,26 @@ type Explanation struct {
 
 // What makes a mistake worth to be said.
 const (
-	suspicious  = 1.2 // a fit worse than that makes a point looked at
-	doubtful    = 0.4 // and one worse than that is no witness for what it has
-	telling     = 0.7 // by which a reading must be better for a point, to count for it
-	another     = 0.5 // what one more point with the same mistake costs
-	apart       = 1.3 // and where others that have the setting from the same place are right with it
-	enoughGain  = 0.9
-	oddFit      = -5.5 // of values that no reading explains
-	costOdd     = 3.0
-	textGain    = 6.0 // of registers that are a text
-	textCertain = 0.9
-	nearBy      = 0.05 // a certainty from which a runner-up is one
-	leastSeen   = 6    // moments
-	costTaken   = 2.5  // of a register that is another point's
-	costAlone   = 0.8  // of one address that is off, where
-	costKept    = 1.5  // of another order than that of the station, where others are right with that
-	fewFine     = 2    // others are not
-	costEmpty   = 3.0  // and hold nothing
-	narrow      = 2.5  // of a whole number that would be one of the few which are a plausible floating-point value
-	costStill   = 3.0  // of registers that rest, where those that it has move
+	suspicious    = 1.2 // a fit worse than that makes a point looked at
+	doubtful      = 0.4 // and one worse than that is no witness for what it has
+	telling       = 0.7 // by which a reading must be better for a point, to count for it
+	another       = 0.5 // what one more point with the same mistake costs
+	apart         = 1.3 // and where others that have the setting from the same place are right with it
+	enoughGain    = 0.9
+	oddFit        = -5.5 // of values that no reading explains
+	costOdd       = 3.0
+	textGain      = 6.0 // of registers that are a text
+	textCertain   = 0.9
+	numberCertain = 0.8  // of registers that are none
+	nearBy        = 0.05 // a certainty from which a runner-up is one
+	leastSeen     = 6    // moments
+	costTaken     = 2.5  // of a register that is another point's
+	costAlone     = 0.8  // of one address that is off, where
+	costKept      = 1.5  // of another order than that of the station, where others are right with that
+	fewFine       = 2    // others are not
+	costEmpty     = 3.0  // and hold nothing
+	narrow        = 2.5  // of a whole number that would be one of the few which are a plausible floating-point value
+	costStill     = 3.0  // of registers that rest, where those that it has move
 )
 
 // Station weighs all points of a station together: the fewest mistakes that explain the most. The first explanation explains most.
@@ -49,7 +50,10 @@ func Station(signals []*Signal) (list []Explanation) {
 	doubted := false
 	siblings(signals)
 	for _, s := range signals {
-		if s.bit() {
+		if !s.number() {
+			if r, is := s.noText(); is {
+				list = append(list, Explanation{Reading: r, Points: []*Signal{s}, Certainty: numberCertain, Share: numberCertain, Gain: textGain})
+			}
 			continue
 		}
 		if s.Area != nil {
@@ -116,7 +120,7 @@ const (
 func siblings(signals []*Signal) {
 	kinds := map[string][]*Signal{}
 	for _, s := range signals {
-		if s.Expect.known() && !s.Expect.Total && s.Point.Unit != "" && !s.bit() {
+		if s.Expect.known() && !s.Expect.Total && s.Point.Unit != "" && s.number() {
 			key := s.Point.Unit + " " + stem(s.Point.Tag)
 			kinds[key] = append(kinds[key], s)
 		}

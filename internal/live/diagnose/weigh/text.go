@@ -44,6 +44,36 @@ func (s *Signal) text() (r Reading, ok bool) {
 	return Reading{Type: codec.TypeString, Length: 2 * (to - from), By: from - s.At}, true
 }
 
+// noText finds out whether a text is none, and how its registers would be read as a number.
+func (s *Signal) noText() (r Reading, ok bool) {
+	n := s.Layout.Words()
+	if s.Layout.Type != codec.TypeString || s.Area == nil || n < 2 || s.At < 0 || len(s.Area.Words) < leastSeen || s.At+n > len(s.Area.Words[0]) {
+		return r, false
+	}
+	for _, words := range s.Area.Words {
+		text := true
+		for _, w := range words[s.At : s.At+n] {
+			hi, lo := byte(w>>8), byte(w)
+			text = text && (hi == 0 || printableByte(hi)) && (lo == 0 || printableByte(lo))
+		}
+		if text {
+			return r, false
+		}
+	}
+	o := own(s.Layout.Order)
+	for _, order := range []codec.Order{o, reversed(o), swapped(o), reversed(swapped(o))} {
+		r := Reading{Type: codec.TypeFloat32, Order: order}
+		if order == o {
+			r.Order = ""
+		}
+		plain := weighed{Signal: s, values: s.Values(r)}
+		if len(plain.values) > 0 && plain.values[0] != 0 && plain.floats() && s.moved(s.At, 2) {
+			return r, true
+		}
+	}
+	return r, false
+}
+
 func printable(w uint16) bool { return printableByte(byte(w>>8)) && printableByte(byte(w)) }
 
 func printableByte(b byte) bool { return b >= ' ' && b <= '~' }
