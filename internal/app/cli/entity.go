@@ -21,7 +21,7 @@ func (a *app) entities() (list []*cobra.Command) {
 	own := map[site.Kind][]*cobra.Command{
 		site.KindLink:    {a.listLinks()},
 		site.KindStation: {a.listStations(), a.refreshing(), a.asking(), a.importing()},
-		site.KindPoint:   {a.listPoints()},
+		site.KindPoint:   {a.listPoints(), a.importPoints(), a.exportPoints()},
 	}
 	for _, kind := range site.Kinds() {
 		c := a.entity(kind)

@@ -400,6 +400,17 @@ func (c *Client) Export(ctx context.Context) (file []byte, err error) {
 	return file, err
 }
 
+// ImportPoints takes over a list of points, or says what would come of it; query has station, prefix, columns, defaults, force and dry_run.
+func (c *Client) ImportPoints(ctx context.Context, file []byte, query url.Values) (i api.Import, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/import/points", query, file, &i)
+	return i, err
+}
+
+// ExportPoints writes points as a list, in the form csv or xlsx.
+func (c *Client) ExportPoints(ctx context.Context, to io.Writer, form string, patterns ...string) error {
+	return c.do(ctx, http.MethodGet, "/api/v1/export/points", url.Values{"tag": patterns, "form": {form}}, nil, to)
+}
+
 // Explanations say what the reasons of readings and the codes of findings mean.
 func (c *Client) Explanations(ctx context.Context) (e api.Explanations, err error) {
 	err = c.do(ctx, http.MethodGet, "/api/v1/explanations", nil, nil, &e)

@@ -185,7 +185,7 @@ func (r *Runner) using(c *connection, s *stationRun, f func(Session) (failed boo
 // hand gives f to a lane, which runs it between two exchanges, and waits for it. When ctx ends before f's turn, f is not
 // run. While the link is borrowed nothing else is done on it.
 func (r *Runner) hand(ctx context.Context, f func(*connection) error) error {
-	if why, borrowed := r.borrowed(); borrowed {
+	if why, borrowed := r.borrowed(); borrowed && !r.yield(ctx) {
 		return fmt.Errorf("link %s: %w: %s; try again when it has ended", r.link.Name, ErrBorrowed, why)
 	}
 	var begun atomic.Bool // by the lane, or given up

@@ -49,6 +49,9 @@ type others struct {
 	slow  *diagnose.Slow
 	tried int
 	done  bool
+
+	end   context.CancelFunc // of the trial that has the link; nil when none has
+	ended chan struct{}      // closed when it has given the link back
 }
 
 // WantsOthers reports whether it is to be tried now what else the link may be, and notes that it is.
@@ -91,7 +94,20 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 		ask = 1
 	}
 	stations = stations[:min(len(stations), ask)]
+	ended, cut := make(chan struct{}), false
+	defer close(ended)
 	err := r.Lend(ctx, "trying what else it may be, since nothing answers", func(ctx context.Context) {
+		ctx, end := context.WithCancel(ctx)
+		defer end()
+		r.mu.Lock()
+		r.others.end, r.others.ended = end, ended
+		r.mu.Unlock()
+		defer func() {
+			cut = ctx.Err() != nil
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.others.end, r.others.ended = nil, nil
+		}()
 		if r.explore(ctx, asks) || worked || len(stations) == 0 || r.trySlow(ctx, stations[0]) {
 			return
 		}
@@ -125,7 +141,7 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 	})
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.others.done = true; err != nil { // the link was not to be had
+	if r.others.done = true; err != nil || cut { // the link was not to be had, or somebody else wanted it
 		r.others = others{}
 	}
 	return err
@@ -146,6 +162,23 @@ func (r *Runner) trySlow(ctx context.Context, station site.Station) bool {
 		r.others.slow = &diagnose.Slow{Station: station.Name, Took: took}
 	}
 	return true
+}
+
+// yield ends a trial that has the link, since somebody wants it, and waits until it has given it back; false when none has it.
+func (r *Runner) yield(ctx context.Context) bool {
+	r.mu.Lock()
+	end, ended := r.others.end, r.others.ended
+	r.mu.Unlock()
+	if end == nil {
+		return false
+	}
+	end()
+	select {
+	case <-ended:
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
 // explore looks what the far end does with a connection on which nothing is asked; true when that tells why nothing answers.

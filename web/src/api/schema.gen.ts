@@ -191,6 +191,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/export/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** points as a list with every field, which is read back as they were */
+        get: operations["getExportPoints"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/figures/reset": {
         parameters: {
             query?: never;
@@ -236,6 +253,23 @@ export interface paths {
         put?: never;
         /** take a step of a finding that is a change of settings, all of its changes together; it is recorded as any change */
         post: operations["postFindingsTake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/import/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing */
+        post: operations["postImportPoints"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1182,6 +1216,53 @@ export interface components {
             value: (boolean | number | string) | null;
             /** @description object group and variation that it is reported with: g30v5 */
             variation: string;
+        };
+        Import: {
+            added: number;
+            /** @description whether it was taken over; false with dry_run, and where there is a fault */
+            applied: boolean;
+            changed: number;
+            /** @description what each column was taken for, by its heading; empty: for nothing */
+            columns: {
+                [key: string]: string;
+            };
+            /** @description the first 1000 */
+            faults: components["schemas"]["ImportFault"][];
+            /** @description how many there are */
+            faults_all: number;
+            /** @description what was understood, of the first 1000 rows */
+            items: components["schemas"]["ImportRow"][];
+            /** @description what the file was taken for, and what was left out */
+            notes: string[];
+            /** @description that are points */
+            rows: number;
+            unchanged: number;
+        };
+        ImportFault: {
+            /** @description its heading */
+            column?: string;
+            message: string;
+            row: number;
+            sheet?: string;
+            /** @description as written */
+            value?: string;
+        };
+        ImportRow: {
+            /** @enum {string} */
+            action: "add" | "change" | "none" | "fault";
+            /** @description as written, by heading */
+            cells: {
+                [key: string]: string;
+            };
+            /** @description of the point, as a site file has them */
+            fields: {
+                [key: string]: unknown;
+            };
+            /** @description how its tag came about, where it was not as it is */
+            note?: string;
+            row: number;
+            sheet?: string;
+            tag: string;
         };
         Lens: {
             /** @description canonical, of the first word */
@@ -2675,6 +2756,49 @@ export interface operations {
             };
         };
     };
+    getExportPoints: {
+        parameters: {
+            query?: {
+                /** @description tag or pattern; may be repeated */
+                tag?: string[];
+                /** @description csv (default) or xlsx */
+                form?: "csv" | "xlsx";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description points as a list with every field, which is read back as they were */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postFiguresReset: {
         parameters: {
             query?: never;
@@ -2767,6 +2891,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Taken"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postImportPoints: {
+        parameters: {
+            query?: {
+                /** @description of rows that name none */
+                station?: string;
+                /** @description put before each tag */
+                prefix?: string;
+                /** @description what columns hold, by hand: tag=Signal,address=C,unit=5 (a heading, letter or number) */
+                columns?: string;
+                /** @description fields of rows that say nothing of them: {type: uint16, poll_group: slow} */
+                defaults?: string;
+                /** @description true: take back what was changed since the list was exported */
+                force?: boolean;
+                /** @description true: say what would change */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             /** @description a parameter or header is wrong */

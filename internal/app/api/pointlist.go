@@ -1,0 +1,242 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/core/document"
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/pointlist"
+	"arithmon/internal/exchange/sheet"
+	"arithmon/internal/record/store"
+)
+
+// What is given back of a long list.
+const (
+	mostRows   = 1000
+	mostFaults = 1000
+)
+
+// Import is what came of a list of points.
+type Import struct {
+	Applied   bool              `json:"applied" doc:"whether it was taken over; false with dry_run, and where there is a fault"`
+	Rows      int               `json:"rows" doc:"that are points"`
+	Added     int               `json:"added"`
+	Changed   int               `json:"changed"`
+	Unchanged int               `json:"unchanged"`
+	Faults    []ImportFault     `json:"faults" doc:"the first 1000"`
+	FaultsAll int               `json:"faults_all" doc:"how many there are"`
+	Columns   map[string]string `json:"columns" doc:"what each column was taken for, by its heading; empty: for nothing"`
+	Notes     []string          `json:"notes" doc:"what the file was taken for, and what was left out"`
+	Items     []ImportRow       `json:"items" doc:"what was understood, of the first 1000 rows"`
+}
+
+// ImportFault is a cell that is not understood, or not allowed.
+type ImportFault struct {
+	Sheet   string `json:"sheet,omitempty"`
+	Row     int    `json:"row"`
+	Column  string `json:"column,omitempty" doc:"its heading"`
+	Value   string `json:"value,omitempty" doc:"as written"`
+	Message string `json:"message"`
+}
+
+// ImportRow is a row, and what was understood.
+type ImportRow struct {
+	Sheet  string            `json:"sheet,omitempty"`
+	Row    int               `json:"row"`
+	Tag    string            `json:"tag"`
+	Action string            `json:"action" enum:"add,change,none,fault"`
+	Cells  map[string]string `json:"cells" doc:"as written, by heading"`
+	Fields anything          `json:"fields" doc:"of the point, as a site file has them"`
+	Note   string            `json:"note,omitempty" doc:"how its tag came about, where it was not as it is"`
+}
+
+var importQuery = []parameter{
+	{name: "station", doc: "of rows that name none"}, {name: "prefix", doc: "put before each tag"},
+	{name: "columns", doc: "what columns hold, by hand: tag=Signal,address=C,unit=5 (a heading, letter or number)"},
+	{name: "defaults", doc: "fields of rows that say nothing of them: {type: uint16, poll_group: slow}"},
+	{name: "force", doc: "true: take back what was changed since the list was exported", is: truth},
+	{name: "dry_run", doc: "true: say what would change", is: truth},
+}
+
+// importPoints takes over a list of points, or says what would come of it.
+func (s *Server) importPoints(c *gin.Context) error {
+	dry, err := flag(c, "dry_run")
+	if err != nil {
+		return err
+	}
+	force, err := flag(c, "force")
+	if err != nil {
+		return err
+	}
+	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix")}
+	if options.Columns, err = columnsOf(c.Query("columns")); err != nil {
+		return err
+	}
+	if options.Defaults, err = defaultsOf(c.Query("defaults")); err != nil {
+		return err
+	}
+	if _, known := s.store.Site().Station(options.Station); options.Station != "" && !known {
+		return s.missing(site.KindStation, options.Station)
+	}
+	data, err := body(c, sheet.MostBytes)
+	if err != nil {
+		return err
+	}
+	book, err := sheet.Read(data)
+	if err != nil {
+		return fail(http.StatusBadRequest, "%s", err)
+	}
+	list, err := pointlist.Read(book, options)
+	if err != nil {
+		return fail(http.StatusBadRequest, "%s", err)
+	}
+	faults := list.Faults
+	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry || len(faults) > 0}, func(d *site.Draft, now *site.Site) {
+		if err := list.Into(d, now, force); err != nil {
+			d.Fail(&site.FieldError{Message: err.Error()})
+		}
+	})
+	var found site.Errors
+	switch {
+	case errors.As(err, &found):
+		faults = append(slices.Clone(faults), list.Place(found)...)
+	case err != nil:
+		return err
+	}
+	out := newImport(list, faults, changes)
+	if out.Applied = !dry && len(faults) == 0; out.Applied {
+		for _, w := range left.Warnings(changes) {
+			c.Writer.Header().Add(warningField, w.Error())
+		}
+	}
+	c.JSON(http.StatusOK, out)
+	return nil
+}
+
+func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Change) Import {
+	out := Import{Rows: len(list.Items), Faults: []ImportFault{}, FaultsAll: len(faults), Columns: map[string]string{}, Notes: append([]string{}, list.Notes...), Items: []ImportRow{}}
+	actions := map[string]string{}
+	for _, c := range changes {
+		if c.Kind() != site.KindPoint {
+			continue
+		}
+		if actions[c.Name()] = "change"; c.Action() == site.Add {
+			actions[c.Name()] = "add"
+			out.Added++
+		} else {
+			out.Changed++
+		}
+	}
+	if len(faults) == 0 {
+		out.Unchanged = out.Rows - out.Added - out.Changed
+	}
+	type place struct {
+		sheet string
+		row   int
+	}
+	wrong := map[place]bool{}
+	for _, f := range faults {
+		wrong[place{f.Sheet, f.Row}] = true
+	}
+	for _, f := range faults[:min(len(faults), mostFaults)] {
+		out.Faults = append(out.Faults, ImportFault(f))
+	}
+	for _, col := range list.Columns {
+		if col.Heading != "" {
+			out.Columns[col.Heading] = col.Field
+		}
+	}
+	for _, i := range list.Items[:min(len(list.Items), mostRows)] {
+		row := ImportRow{Sheet: i.Sheet, Row: i.Row, Tag: i.Tag(), Action: "none", Cells: i.Cells, Fields: i.Fields, Note: i.Made}
+		if actions[row.Tag] != "" {
+			row.Action = actions[row.Tag]
+		}
+		if wrong[place{i.Sheet, i.Row}] {
+			row.Action = "fault"
+		}
+		out.Items = append(out.Items, row)
+	}
+	return out
+}
+
+// columnsOf reads what columns hold: tag=Signal,address=C.
+func columnsOf(text string) (map[string]string, error) {
+	columns := map[string]string{}
+	for part := range strings.SplitSeq(text, ",") {
+		if strings.TrimSpace(part) == "" {
+			continue
+		}
+		field, where, ok := strings.Cut(part, "=")
+		field, where = strings.TrimSpace(field), strings.TrimSpace(where)
+		if !ok || field == "" || where == "" {
+			return nil, fail(http.StatusBadRequest, "columns: %q is not FIELD=COLUMN, such as tag=Signal or address=C", part)
+		}
+		if !slices.Contains(pointlist.Meanings(), field) {
+			return nil, fail(http.StatusBadRequest, "columns: %q is nothing that a column holds; there are %s", field, strings.Join(pointlist.Meanings(), ", "))
+		}
+		columns[field] = where
+	}
+	return columns, nil
+}
+
+// defaultsOf reads the fields of rows that say nothing of them.
+func defaultsOf(text string) (map[string]any, error) {
+	if text == "" {
+		return nil, nil
+	}
+	node, err := document.Parse([]byte(text))
+	if err != nil {
+		return nil, fail(http.StatusBadRequest, "defaults: %s", err)
+	}
+	defaults := map[string]any{}
+	if faults := node.DecodeValue(&defaults); faults != nil {
+		return nil, fail(http.StatusBadRequest, "defaults: %s", faults)
+	}
+	return defaults, nil
+}
+
+// exportPoints writes points as a list, which is read back as they were.
+func (s *Server) exportPoints(c *gin.Context) error {
+	now := s.store.Site()
+	tags, err := chosen(c, now)
+	if err != nil {
+		return err
+	}
+	write, kind := pointlist.WriteCSV, "text/csv; charset=utf-8"
+	switch form := c.DefaultQuery("form", "csv"); form {
+	case "csv":
+	case "xlsx":
+		write, kind = pointlist.WriteSpreadsheet, "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+	default:
+		return fail(http.StatusBadRequest, "form=%s: csv and xlsx are written", form)
+	}
+	c.Header("Content-Type", kind)
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", "points."+c.DefaultQuery("form", "csv")))
+	err = write(c.Writer, now, tags)
+	if err != nil && c.Writer.Written() {
+		panic(http.ErrAbortHandler) // half a list must not pass for a whole one
+	}
+	return err
+}
+
+// chosen are the tags of the patterns that a query names, all without any.
+func chosen(c *gin.Context, now *site.Site) (tags []string, err error) {
+	patterns := slices.DeleteFunc(c.QueryArray("tag"), func(p string) bool { return p == "" })
+	for _, p := range patterns {
+		if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
+			return nil, notFound(now, site.KindPoint, p)
+		}
+	}
+	for _, tag := range now.Names(site.KindPoint) {
+		if len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
+			tags = append(tags, tag)
+		}
+	}
+	return tags, nil
+}

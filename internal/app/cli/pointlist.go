@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"arithmon/internal/app/api"
+)
+
+// importPoints takes over a list of points.
+func (a *app) importPoints() *cobra.Command {
+	var station, prefix, columns, defaults string
+	var dry, force bool
+	c := &cobra.Command{
+		Use:   "import FILE",
+		Short: "Take over a list of points, all or nothing",
+		Long: `Take over a list of points: separated values (.csv, .tsv), a spreadsheet (.xlsx), or text that was copied from a page of a manual; - reads the
+standard input. Columns are recognised by their headings; what each was taken for is shown. Points that are there already are changed in what the list
+has. A cell that is not understood is a fault with its row and column, and nothing is taken over then.`,
+		Example: `  arithmon point import points.csv --station sallow-plc --dry-run
+  arithmon point import points.xlsx --columns 'tag=Signal,address=C' --defaults '{type: uint16}'`,
+		Args: arguments(1, 1, "one file"),
+		RunE: func(c *cobra.Command, args []string) error {
+			data, err := a.readFile(args[0])
+			if err != nil {
+				return err
+			}
+			out, err := a.client().ImportPoints(c.Context(), data, url.Values{
+				"station": {station}, "prefix": {prefix}, "columns": {columns}, "defaults": {defaults}, "dry_run": {fmt.Sprint(dry)}, "force": {fmt.Sprint(force)},
+			})
+			if err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			if err := a.print(out, func(t *table) { a.tellImport(t, out, dry) }); err != nil {
+				return err
+			}
+			if out.FaultsAll > 0 {
+				return fmt.Errorf("%s was not taken over: %d faults; nothing was changed", args[0], out.FaultsAll)
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&station, "station", "", "station of rows that name none")
+	c.Flags().StringVar(&prefix, "prefix", "", "put before each tag")
+	c.Flags().StringVar(&columns, "columns", "", "what columns hold, by hand: 'tag=Signal,address=C,unit=5' (a heading, letter or number)")
+	c.Flags().StringVar(&defaults, "defaults", "", "fields of rows that say nothing of them: '{type: uint16, poll_group: slow}'")
+	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")
+	c.Flags().BoolVar(&force, "force", false, "take back what was changed since the list was exported")
+	return c
+}
+
+// shownRows is how many rows are told of an import.
+const shownRows = 20
+
+func (a *app) tellImport(t *table, out api.Import, dry bool) {
+	if a.output == "csv" {
+		t.header("ROW", "ACTION", "TAG", "ADDRESS", "TYPE", "UNIT", "NOTE")
+		for _, i := range out.Items {
+			t.row(place(i.Sheet, i.Row), i.Action, i.Tag, cellOf(i.Fields, "address"), cellOf(i.Fields, "type"), cellOf(i.Fields, "unit"), i.Note)
+		}
+		return
+	}
+	for _, note := range out.Notes {
+		a.tell(t, "", note)
+	}
+	var taken []string
+	for _, heading := range slices.Sorted(maps.Keys(out.Columns)) {
+		if f := out.Columns[heading]; f != "" && f != heading {
+			taken = append(taken, heading+" → "+f)
+		}
+	}
+	if len(taken) > 0 {
+		a.tell(t, "", "columns: "+strings.Join(taken, ", "))
+	}
+	t.header("ROW", "ACTION", "TAG", "ADDRESS", "TYPE", "SCALING", "UNIT")
+	for _, i := range out.Items[:min(len(out.Items), shownRows)] {
+		t.row(place(i.Sheet, i.Row), i.Action, i.Tag, cellOf(i.Fields, "address"), cellOf(i.Fields, "type"), cellOf(i.Fields, "scaling"), cellOf(i.Fields, "unit"))
+	}
+	if n := out.Rows - shownRows; n > 0 {
+		t.line(fmt.Sprintf("and %d rows more", n))
+	}
+	for _, f := range out.Faults {
+		where := place(f.Sheet, f.Row)
+		if f.Column != "" {
+			where += ", " + f.Column
+		}
+		a.tell(t, "", fmt.Sprintf("row %s: %s", where, f.Message))
+	}
+	if n := out.FaultsAll - len(out.Faults); n > 0 {
+		t.line(fmt.Sprintf("and %d faults more", n))
+	}
+	if out.FaultsAll == 0 {
+		verb := ""
+		if dry {
+			verb = "would be "
+		}
+		t.line(fmt.Sprintf("%d rows: %d %sadded, %d %schanged, %d as they are", out.Rows, out.Added, verb, out.Changed, verb, out.Unchanged))
+	}
+}
+
+// place is a row, with its sheet where that has a name.
+func place(sheet string, row int) string {
+	if sheet == "" {
+		return fmt.Sprint(row)
+	}
+	return fmt.Sprintf("%s %d", sheet, row)
+}
+
+// cellOf is a field of a point as text, "" where it has none.
+func cellOf(fields map[string]any, name string) string {
+	switch v := fields[name].(type) {
+	case nil:
+		return ""
+	case map[string]any:
+		var parts []string
+		for _, key := range slices.Sorted(maps.Keys(v)) {
+			parts = append(parts, fmt.Sprintf("%s: %v", key, v[key]))
+		}
+		return strings.Join(parts, ", ")
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+// exportPoints writes points as a list.
+func (a *app) exportPoints() *cobra.Command {
+	return &cobra.Command{
+		Example: "  arithmon point export points.xlsx 'sallow/*'",
+		Use:     "export FILE [TAG|PATTERN]...",
+		Short:   "Write points as a list with every field",
+		Long: `Write points as a list with every field, a spreadsheet where FILE ends with .xlsx, else separated values; - writes these to the standard output.
+Importing it again changes nothing; what was edited in it comes back as that alone.`,
+		Args: arguments(1, 1000, "a file and tags or patterns"),
+		RunE: func(c *cobra.Command, args []string) (err error) {
+			form := "csv"
+			if strings.EqualFold(filepath.Ext(args[0]), ".xlsx") {
+				form = "xlsx"
+			}
+			if args[0] == "-" {
+				return a.client().ExportPoints(c.Context(), a.Out, form, args[1:]...)
+			}
+			// What is there already stays until the new list is whole.
+			f, err := os.CreateTemp(filepath.Dir(args[0]), ".points-*")
+			if err != nil {
+				return err
+			}
+			defer os.Remove(f.Name())
+			if err := a.client().ExportPoints(c.Context(), f, form, args[1:]...); err != nil {
+				f.Close()
+				return err
+			}
+			if err := f.Chmod(0o644); err != nil {
+				f.Close()
+				return err
+			}
+			if err := f.Close(); err != nil {
+				return err
+			}
+			return os.Rename(f.Name(), args[0])
+		}}
+}

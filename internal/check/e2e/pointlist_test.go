@@ -1,0 +1,107 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/app/api"
+)
+
+// listFile writes a file for a test and gives its path.
+func listFile(t *testing.T, name, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+// A list of habits of its own is taken over on the command line, and its values are right.
+func TestAListOfPointsIsTakenOver(t *testing.T) {
+	p := furnished(t)
+	list := listFile(t, "punkte.csv", "Punktliste Anlage\nRegister;Name;Datentyp;Skalierung;Einheit;Zugriff\n40010;gate/Füllstand;Float CDAB;;%;R\n40021;Soll Wert;INT16;0..1000 = 0..100;%;R/W\n30001;gate/langsam;INT16;0,01;;RO\n")
+	dry := p.run("point", "import", list, "--station", "plc", "--dry-run")
+	require.Zero(t, dry.code, dry.err)
+	assert.Contains(t, dry.out, "columns parted by semicolons")
+	assert.Contains(t, dry.out, "Skalierung → factor")
+	assert.Contains(t, dry.out, "3 rows: 3 would be added")
+	_, err := p.client.Points(t.Context(), "", "Soll-Wert")
+	assert.Error(t, err, "nothing was changed")
+	done := p.run("point", "import", list, "--station", "plc", "-o", "json")
+	require.Zero(t, done.code, done.err)
+	var out api.Import
+	require.NoError(t, json.Unmarshal([]byte(done.out), &out))
+	assert.True(t, out.Applied)
+	assert.Equal(t, 3, out.Added)
+	assert.Equal(t, `"Soll Wert" is no tag; Soll-Wert is`, out.Items[1].Note)
+	p.await("gate/Fuellstand", func(r api.Reading) bool { return r.Text == "25" && said(r) == "good" })
+	p.await("Soll-Wert", func(r api.Reading) bool { return r.Text == "10" && said(r) == "good" })
+	p.awaitQuality("gate/langsam", "good")
+
+	again := p.run("point", "import", list, "--station", "plc")
+	assert.Contains(t, again.out, "3 rows: 0 added, 0 changed, 3 as they are")
+}
+
+// Whatever is wrong is said with its place, all of it, and nothing is taken over.
+func TestAListWithFaults(t *testing.T) {
+	p := furnished(t)
+	list := listFile(t, "points.tsv", "tag\taddress\ttype\tunit\tdecimals\nok\t40001\tuint16\tbar\t1\nbad/type\t40002\tFLOAT31\tbar\t1\nbad/place\t999999\tuint16\tbar\t1\nbad/decimals\t40003\tuint16\tbar\t77\n")
+	out := p.run("point", "import", list, "--station", "plc")
+	assert.Equal(t, 1, out.code)
+	for _, want := range []string{"row 3, type: \"FLOAT31\" is no data type", "row 4, address:", "row 5, decimals:"} {
+		assert.Contains(t, out.out, want)
+	}
+	assert.Contains(t, out.err, "3 faults; nothing was changed")
+	_, err := p.client.Points(t.Context(), "", "ok")
+	assert.Error(t, err)
+	for _, c := range []struct{ name, text, says string }{
+		{"page.pdf", "%PDF-1.4", "copy the text of the table"},
+		{"other.csv", "a,b\n1,2\n", "no headings are recognised"},
+	} {
+		out := p.run("point", "import", listFile(t, c.name, c.text), "--station", "plc")
+		assert.Equal(t, 1, out.code, c.name)
+		assert.Contains(t, out.err, c.says)
+	}
+	assert.Contains(t, p.run("point", "import", list, "--station", "pcl").err, "did you mean plc?")
+	assert.Contains(t, p.run("point", "import", list, "--columns", "tag").err, "is not FIELD=COLUMN")
+	assert.Contains(t, p.run("point", "import", list, "--columns", "name=A").err, `"name" is nothing that a column holds`)
+}
+
+// What is exported comes back as it was; what was edited comes back alone, and what somebody else changed meanwhile is not taken back unsaid.
+func TestAListComesAndGoes(t *testing.T) {
+	p := furnished(t)
+	for _, form := range []string{"points.csv", "points.xlsx"} {
+		path := filepath.Join(t.TempDir(), form)
+		out := p.run("point", "export", path)
+		require.Zero(t, out.code, out.err)
+		again := p.run("point", "import", path)
+		require.Zero(t, again.code, again.err+again.out)
+		assert.Contains(t, again.out, "5 rows: 0 added, 0 changed, 5 as they are")
+	}
+	some := p.run("point", "export", "-", "bus/*")
+	require.Zero(t, some.code)
+	assert.Equal(t, 3, strings.Count(some.out, "\n"), "two points and the headings")
+	edited := listFile(t, "edited.csv", strings.ReplaceAll(some.out, "bus/one,one,hr:0,uint16", "bus/one,one,hr:0,int16"))
+	_, err := p.client.Set(t.Context(), "point", "bus/two", map[string]any{"unit": "A"})
+	require.NoError(t, err)
+	out := p.run("point", "import", edited)
+	assert.Equal(t, 1, out.code)
+	assert.Contains(t, strings.Join(strings.Fields(out.out), " "), `row 3, unit: the point was changed since this list was made, and this is "A" now`)
+	out = p.run("point", "import", edited, "--force")
+	require.Zero(t, out.code, out.err)
+	assert.Contains(t, out.out, "2 rows: 0 added, 2 changed")
+	assert.Equal(t, "int16", p.field("point", "bus/one", "type"))
+
+	var sheet bytes.Buffer
+	require.NoError(t, p.client.ExportPoints(t.Context(), &sheet, "xlsx", "gate/*"))
+	assert.Equal(t, "PK", sheet.String()[:2])
+	status, _, said := p.ask("GET", "/api/v1/export/points?form=pdf", "")
+	assert.Equal(t, 400, status)
+	assert.Contains(t, said, "form")
+}

@@ -1,0 +1,297 @@
+package pointlist
+
+import (
+	"fmt"
+	"math"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+)
+
+// What cells mean, as manuals and people write them.
+
+// number reads a number with a decimal point or comma, and with or without marks between thousands.
+func number(text string) (f float64, ok bool) {
+	text = strings.NewReplacer(" ", "", "'", "", "\u2212", "-").Replace(strings.TrimSpace(text))
+	comma, point := strings.LastIndexByte(text, ','), strings.LastIndexByte(text, '.')
+	switch {
+	case comma >= 0 && point > comma, strings.Count(text, ",") > 1:
+		whole := text
+		if point > comma {
+			whole = text[:point]
+		}
+		if !grouped.MatchString(whole) {
+			return 0, false
+		}
+		text = strings.ReplaceAll(text, ",", "")
+	case comma >= 0:
+		if strings.Contains(text, ".") && !grouped.MatchString(strings.ReplaceAll(text[:comma], ".", ",")) {
+			return 0, false
+		}
+		text = strings.Replace(strings.ReplaceAll(text, ".", ""), ",", ".", 1)
+	case strings.Count(text, ".") > 1:
+		if !grouped.MatchString(strings.ReplaceAll(text, ".", ",")) {
+			return 0, false
+		}
+		text = strings.ReplaceAll(text, ".", "")
+	}
+	f, err := strconv.ParseFloat(text, 64)
+	if err != nil || math.IsNaN(f) || math.IsInf(f, 0) || strings.ContainsAny(text, "xXpP_") {
+		return 0, false
+	}
+	return f, true
+}
+
+// grouped is a whole number with a comma before every three digits.
+var grouped = regexp.MustCompile(`^[-+]?\d{1,3}(,\d{3})+$`)
+
+var (
+	times   = regexp.MustCompile(`^[x×*·]\s*(.+)$`)
+	divided = regexp.MustCompile(`^(?:1\s*)?[/:÷]\s*(.+)$`)
+	power   = regexp.MustCompile(`^10\s*\^?\s*([-−]?\d+)$`)
+	spans   = regexp.MustCompile(`^\s*([^=→>]+?)\s*(?:=>|->|=|→)\s*(.+?)\s*$`)
+	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|\b÷\b)\s*([-+−]?[\d.,' ]+)\s*\S*$`)
+)
+
+// factorOf reads a factor: 0.1, 0,1, x0.1, /100, 1/10, 10^-2.
+func factorOf(text string) (f float64, err error) {
+	t := strings.TrimSpace(strings.ToLower(text))
+	invert := false
+	if m := times.FindStringSubmatch(t); m != nil {
+		t = m[1]
+	} else if m := divided.FindStringSubmatch(t); m != nil {
+		t, invert = m[1], true
+	}
+	if m := power.FindStringSubmatch(t); m != nil && strings.ContainsAny(t, "^-−") {
+		n, _ := strconv.Atoi(strings.ReplaceAll(m[1], "−", "-")) // which it matched
+		if n > 30 || n < -30 {
+			return 0, fmt.Errorf("%q is beyond all measure", text)
+		}
+		f = math.Pow10(n)
+	} else if v, ok := number(t); ok {
+		f = v
+	} else {
+		return 0, fmt.Errorf("%q is no factor: write 0.1, x0.1, /10, 1/10, or 0..1000 = 0..100", text)
+	}
+	if f == 0 {
+		return 0, fmt.Errorf("%q: a factor of zero leaves nothing of the value", text)
+	}
+	if invert {
+		f = 1 / f
+	}
+	return round(f), nil
+}
+
+// round leaves out what binary fractions add.
+func round(f float64) float64 {
+	r, _ := strconv.ParseFloat(strconv.FormatFloat(f, 'g', 12, 64), 64)
+	return r
+}
+
+// spanOf reads a range: 0..100, 0-27648, -40 … 120, 4 to 20 mA.
+func spanOf(text string) (out [2]float64, ok bool) {
+	m := span.FindStringSubmatch(text)
+	if m == nil {
+		return out, false
+	}
+	lo, ok1 := number(strings.ReplaceAll(m[1], "−", "-"))
+	hi, ok2 := number(strings.ReplaceAll(m[2], "−", "-"))
+	return [2]float64{lo, hi}, ok1 && ok2 && lo != hi
+}
+
+// scalingOf reads a cell of a scaling: a factor, or two ranges.
+func scalingOf(text string) (map[string]any, error) {
+	if m := spans.FindStringSubmatch(text); m != nil {
+		raw, ok1 := spanOf(m[1])
+		eng, ok2 := spanOf(m[2])
+		if ok1 && ok2 {
+			return map[string]any{"raw": raw, "eng": eng}, nil
+		}
+	}
+	f, err := factorOf(text)
+	if err != nil {
+		return nil, err
+	}
+	if f == 1 {
+		return nil, nil
+	}
+	return map[string]any{"factor": f}, nil
+}
+
+// typeNames are data types by what manuals call them, in small letters and without marks and spaces.
+var typeNames = map[string]codec.Type{
+	"bool": codec.TypeBool, "boolean": codec.TypeBool, "bit": codec.TypeBool, "binary": codec.TypeBool, "digital": codec.TypeBool, "di": codec.TypeBool, "do": codec.TypeBool, "bin": codec.TypeBool,
+	"int8": codec.TypeInt8, "sint": codec.TypeInt8, "sint8": codec.TypeInt8, "s8": codec.TypeInt8, "i8": codec.TypeInt8,
+	"uint8": codec.TypeUint8, "usint": codec.TypeUint8, "u8": codec.TypeUint8, "byte": codec.TypeUint8, "ubyte": codec.TypeUint8,
+	"int16": codec.TypeInt16, "int": codec.TypeInt16, "sint16": codec.TypeInt16, "s16": codec.TypeInt16, "i16": codec.TypeInt16, "short": codec.TypeInt16, "integer": codec.TypeInt16, "signed": codec.TypeInt16,
+	"signedint": codec.TypeInt16, "16bitsigned": codec.TypeInt16, "signed16": codec.TypeInt16, "signed16bit": codec.TypeInt16, "int16s": codec.TypeInt16, "16bitint": codec.TypeInt16, "signedshort": codec.TypeInt16, "sword": codec.TypeInt16,
+	"uint16": codec.TypeUint16, "uint": codec.TypeUint16, "u16": codec.TypeUint16, "word": codec.TypeUint16, "ushort": codec.TypeUint16, "unsigned": codec.TypeUint16, "unsignedint": codec.TypeUint16, "unsigned16": codec.TypeUint16,
+	"16bitunsigned": codec.TypeUint16, "unsigned16bit": codec.TypeUint16, "int16u": codec.TypeUint16, "unsignedshort": codec.TypeUint16, "enum": codec.TypeUint16, "enumeration": codec.TypeUint16, "uword": codec.TypeUint16, "16bituint": codec.TypeUint16,
+	"int32": codec.TypeInt32, "dint": codec.TypeInt32, "long": codec.TypeInt32, "s32": codec.TypeInt32, "i32": codec.TypeInt32, "sint32": codec.TypeInt32, "longint": codec.TypeInt32, "signed32": codec.TypeInt32, "signedlong": codec.TypeInt32,
+	"32bitsigned": codec.TypeInt32, "signed32bit": codec.TypeInt32, "int32s": codec.TypeInt32, "sdword": codec.TypeInt32, "32bitint": codec.TypeInt32,
+	"uint32": codec.TypeUint32, "udint": codec.TypeUint32, "u32": codec.TypeUint32, "dword": codec.TypeUint32, "ulong": codec.TypeUint32, "unsigned32": codec.TypeUint32, "unsignedlong": codec.TypeUint32,
+	"32bitunsigned": codec.TypeUint32, "unsigned32bit": codec.TypeUint32, "int32u": codec.TypeUint32, "doubleword": codec.TypeUint32, "counter": codec.TypeUint32, "counter32": codec.TypeUint32, "32bituint": codec.TypeUint32,
+	"int64": codec.TypeInt64, "lint": codec.TypeInt64, "s64": codec.TypeInt64, "i64": codec.TypeInt64, "signed64": codec.TypeInt64, "longlong": codec.TypeInt64,
+	"uint64": codec.TypeUint64, "ulint": codec.TypeUint64, "u64": codec.TypeUint64, "lword": codec.TypeUint64, "qword": codec.TypeUint64, "unsigned64": codec.TypeUint64,
+	"float": codec.TypeFloat32, "float32": codec.TypeFloat32, "real": codec.TypeFloat32, "real32": codec.TypeFloat32, "single": codec.TypeFloat32, "ieee754": codec.TypeFloat32, "ieee": codec.TypeFloat32, "f32": codec.TypeFloat32, "r32": codec.TypeFloat32,
+	"floatingpoint": codec.TypeFloat32, "32bitfloat": codec.TypeFloat32, "float32bit": codec.TypeFloat32, "ieeefloat": codec.TypeFloat32, "analog": codec.TypeFloat32, "fp32": codec.TypeFloat32,
+	"double": codec.TypeFloat64, "float64": codec.TypeFloat64, "lreal": codec.TypeFloat64, "real64": codec.TypeFloat64, "f64": codec.TypeFloat64, "64bitfloat": codec.TypeFloat64, "fp64": codec.TypeFloat64,
+	"bcd": codec.TypeBCD16, "bcd16": codec.TypeBCD16, "bcd4": codec.TypeBCD16, "bcd32": codec.TypeBCD32, "bcd8": codec.TypeBCD32,
+	"string": codec.TypeString, "ascii": codec.TypeString, "char": codec.TypeString, "text": codec.TypeString, "str": codec.TypeString, "visiblestring": codec.TypeString, "utf8": codec.TypeString,
+	"bits": codec.TypeBits, "bitfield": codec.TypeBits, "bitmap": codec.TypeBits, "bitmask": codec.TypeBits, "flags": codec.TypeBits, "bitfield16": codec.TypeBits, "bit16": codec.TypeBits, "bitmap16": codec.TypeBits,
+}
+
+var (
+	textLength = regexp.MustCompile(`^(string|ascii|char|str|text|utf-?8|visible string)\s*[\[(:_ ]?\s*(\d+)\s*[\])]?$`)
+	orders     = regexp.MustCompile(`(?i)\b(abcd|cdab|badc|dcba)\b`)
+)
+
+// typeOf reads a data type, with the length of a text and the byte order where they stand beside it. words is how many registers it takes, 0
+// where that is not said.
+func typeOf(text string, words int) (t codec.Type, length int, order codec.Order, err error) {
+	written := strings.ToLower(strings.TrimSpace(text))
+	if m := orders.FindString(written); m != "" {
+		order = codec.Order(strings.ToUpper(m))
+		written = strings.TrimSpace(orders.ReplaceAllString(written, ""))
+	}
+	for _, word := range []string{"word swapped", "swapped", "little endian", "little-endian", "inverse"} {
+		if strings.Contains(written, word) {
+			order, written = codec.CDAB, strings.TrimSpace(strings.Replace(written, word, "", 1))
+		}
+	}
+	for _, word := range []string{"big endian", "big-endian"} {
+		written = strings.TrimSpace(strings.Replace(written, word, "", 1))
+	}
+	if m := textLength.FindStringSubmatch(written); m != nil {
+		length, _ = strconv.Atoi(m[2]) // too long a one is refused with its field
+		return codec.TypeString, length, order, nil
+	}
+	t, known := typeNames[strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return r
+		}
+		return -1
+	}, written)]
+	if !known {
+		return "", 0, "", fmt.Errorf("%q is no data type that is known: uint16, int16, uint32, int32, float32, float64, bool, string and so on", text)
+	}
+	switch { // what its registers make of a general word
+	case t == codec.TypeInt16 && words == 2 && !strings.Contains(written, "16"):
+		t = codec.TypeInt32
+	case t == codec.TypeUint16 && words == 2 && !strings.Contains(written, "16") && !strings.Contains(written, "word"):
+		t = codec.TypeUint32
+	case t == codec.TypeFloat32 && words == 4 && !strings.Contains(written, "32"):
+		t = codec.TypeFloat64
+	case t == codec.TypeBCD16 && words == 2:
+		t = codec.TypeBCD32
+	case (t == codec.TypeInt16 || t == codec.TypeUint16) && words == 4 && !strings.Contains(written, "16"):
+		t = map[codec.Type]codec.Type{codec.TypeInt16: codec.TypeInt64, codec.TypeUint16: codec.TypeUint64}[t]
+	case t == codec.TypeString && words > 0:
+		length = 2 * words
+	case t == codec.TypeBits && words > 1:
+		length = 16 * words
+	}
+	return t, length, order, nil
+}
+
+// tableNames are tables by what manuals call them.
+var tableNames = map[string]site.Space{
+	"co": site.Coils, "coil": site.Coils, "coils": site.Coils, "0x": site.Coils, "0xxxx": site.Coils, "do": site.Coils, "01": site.Coils, "1": site.Coils, "fc01": site.Coils, "fc1": site.Coils, "5": site.Coils, "05": site.Coils, "15": site.Coils,
+	"di": site.DiscreteInputs, "discrete input": site.DiscreteInputs, "discrete inputs": site.DiscreteInputs, "input status": site.DiscreteInputs, "1x": site.DiscreteInputs, "1xxxx": site.DiscreteInputs, "02": site.DiscreteInputs, "2": site.DiscreteInputs,
+	"fc02": site.DiscreteInputs, "fc2": site.DiscreteInputs, "discrete": site.DiscreteInputs,
+	"ir": site.InputRegisters, "input register": site.InputRegisters, "input registers": site.InputRegisters, "input": site.InputRegisters, "3x": site.InputRegisters, "3xxxx": site.InputRegisters, "04": site.InputRegisters, "4": site.InputRegisters,
+	"fc04": site.InputRegisters, "fc4": site.InputRegisters, "ai": site.InputRegisters,
+	"hr": site.HoldingRegisters, "holding register": site.HoldingRegisters, "holding registers": site.HoldingRegisters, "holding": site.HoldingRegisters, "4x": site.HoldingRegisters, "4xxxx": site.HoldingRegisters, "03": site.HoldingRegisters,
+	"3": site.HoldingRegisters, "fc03": site.HoldingRegisters, "fc3": site.HoldingRegisters, "06": site.HoldingRegisters, "6": site.HoldingRegisters, "16": site.HoldingRegisters, "ao": site.HoldingRegisters,
+}
+
+// tableOf reads a table, or the function that reads it; of several functions, such as 3/6, the first.
+func tableOf(text string) (site.Space, error) {
+	written := strings.ToLower(strings.Join(strings.Fields(text), " "))
+	if s, ok := tableNames[written]; ok {
+		return s, nil
+	}
+	first := strings.FieldsFunc(strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(written, "fc"), "function")), func(r rune) bool { return strings.ContainsRune("/,;+& ", r) })
+	if len(first) > 0 {
+		if s, ok := tableNames[first[0]]; ok {
+			return s, nil
+		}
+	}
+	return "", fmt.Errorf("%q is no table and no function that reads one: coil, discrete input, input register, holding register, or 1 to 4", text)
+}
+
+// accessOf reads whether a value may be written.
+func accessOf(text string) (writable bool, err error) {
+	switch strings.ToLower(strings.NewReplacer(" ", "", "-", "", "_", "", "/", "", ",", "", ".", "").Replace(text)) {
+	case "r", "ro", "read", "readonly", "lesen", "no", "false", "nein", "0", "input":
+		return false, nil
+	case "rw", "w", "wo", "wr", "readwrite", "write", "writeonly", "lesenschreiben", "yes", "true", "ja", "1", "rwp", "output":
+		return true, nil
+	}
+	return false, fmt.Errorf("%q says neither that it may be written nor that it may not: R, RO, R/W, RW", text)
+}
+
+var state = regexp.MustCompile(`^\s*(-?\d+|0[xX][0-9a-fA-F]+)\s*(?:=|:|–|-)\s*(.+?)\s*$`)
+
+// statesOf reads the names of values: 0=off, 1=on; 0: off / 1: on.
+func statesOf(text string) (map[string]any, error) {
+	out := map[string]any{}
+	for _, part := range regexp.MustCompile(`[,;/|\n]+`).Split(text, -1) {
+		if strings.TrimSpace(part) == "" {
+			continue
+		}
+		m := state.FindStringSubmatch(part)
+		if m == nil {
+			return nil, fmt.Errorf("%q names no value: write 0=off, 1=on", strings.TrimSpace(part))
+		}
+		n, err := strconv.ParseInt(m[1], 0, 64)
+		if err != nil {
+			return nil, fmt.Errorf("%q: %q is no whole number", text, m[1])
+		}
+		out[strconv.FormatInt(n, 10)] = m[2]
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	return out, nil
+}
+
+// unitOf takes a unit out of its brackets; what stands for none is none.
+func unitOf(text string) string {
+	text = strings.TrimSpace(strings.Trim(text, "[](){}"))
+	switch strings.ToLower(text) {
+	case "-", "--", "—", "n/a", "none", "no unit", "1", "/":
+		return ""
+	}
+	return text
+}
+
+// tagOf makes an allowed tag of what was written: letters, digits and - _ . with / between parts.
+func tagOf(text string) string {
+	text = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "ß", "ss", "²", "2", "³", "3", "°", "", "\\", "/", "%", "percent").Replace(text)
+	var b strings.Builder
+	for _, r := range text {
+		switch {
+		case unicode.IsLetter(r), unicode.IsDigit(r), strings.ContainsRune("-_./", r):
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+	}
+	parts := strings.FieldsFunc(b.String(), func(r rune) bool { return r == '/' })
+	for i := range parts {
+		parts[i] = strings.Trim(parts[i], "-")
+	}
+	tag := strings.Join(parts, "/")
+	for strings.Contains(tag, "--") {
+		tag = strings.ReplaceAll(tag, "--", "-")
+	}
+	if len([]rune(tag)) > site.MaxTag {
+		tag = strings.Trim(string([]rune(tag)[:site.MaxTag]), "-/")
+	}
+	return tag
+}

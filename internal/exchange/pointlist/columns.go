@@ -1,0 +1,252 @@
+package pointlist
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"arithmon/internal/core/document"
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sheet"
+	"arithmon/internal/exchange/sitefile"
+	"reflect"
+)
+
+// What a column may hold beside the fields of a point as a site file names them.
+const (
+	colTable  = "table"
+	colBit    = "bit"
+	colFactor = "factor"
+	colOffset = "offset"
+	colRawMin = "raw_min"
+	colRawMax = "raw_max"
+	colEngMin = "eng_min"
+	colEngMax = "eng_max"
+	colAccess = "access"
+	colWords  = "words"
+)
+
+// columns are what a column may hold, and the headings by which it is known, in small letters and without marks.
+var meanings = []struct {
+	field    string
+	headings string // parted by bars
+}{
+	{"tag", "tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name"},
+	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung"},
+	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name"},
+	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|adresse|registeradresse|registernummer|modbusadresse|index|point index|no|nr|dec address|address dec|hex address|address hex|offset address|register offset"},
+	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|funktion|funktionscode|bereich"},
+	{colBit, "bit|bit no|bit number|bit position|bitnummer|bit nr"},
+	{"type", "type|data type|datatype|format|data format|typ|datentyp|representation|encoding|var type|variable type|format type"},
+	{colWords, "words|length|size|registers|no of registers|number of registers|register count|reg count|count|quantity|qty|len|länge|anzahl|anzahl register|registeranzahl|num regs"},
+	{"order", "order|byte order|word order|endian|endianness|byteorder|wordorder|swap|reihenfolge|bytereihenfolge"},
+	{"unit", "unit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure"},
+	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor"},
+	{colOffset, "offset|scaling offset|eng offset|bias|zero offset|nullpunkt"},
+	{colRawMin, "raw min|min raw|raw low|raw lo|raw minimum|rohwert min|adc min|raw from|raw 0"},
+	{colRawMax, "raw max|max raw|raw high|raw hi|raw maximum|rohwert max|adc max|raw to|raw 100"},
+	{colEngMin, "eng min|min eng|eng low|min|minimum|low|lo|lower|from|range min|min value|lower limit|lower range|min wert|messbereich min|engineering min|eng from|scale min|low range"},
+	{colEngMax, "eng max|max eng|eng high|max|maximum|high|hi|upper|to|range max|max value|upper limit|upper range|max wert|messbereich max|engineering max|eng to|scale max|high range"},
+	{"range", "range|measuring range|messbereich|bereich messung"},
+	{colAccess, "access|r w|rw|r/w|read write|mode|permission|direction|zugriff|access mode|access type|access right|schreibbar|writeable"},
+	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|period|update|update rate|abfrage|zyklus|cycle"},
+	{"poll_group", "poll group|scan group|scan class|gruppe"},
+	{"decimals", "decimals|digits|decimal places|precision|nachkommastellen|dp|decimal point"},
+	{"states", "states|values|enumeration|enum|value list|coding|codes|state text|states text|zustände|werte|value description|options|valid values"},
+	{"invalid", "invalid|invalid value|error value|not available|na value|ungültig|fehlerwert"},
+	{"charset", "charset|character set|zeichensatz"},
+}
+
+// Meanings lists what a column may hold.
+func Meanings() (list []string) {
+	for _, m := range meanings {
+		list = append(list, m.field)
+	}
+	for _, f := range fields {
+		if !slices.Contains(list, f) {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// fields are those of a point as a site file names them; cells of columns that are headed so hold what a site file would.
+var fields = func() (list []string) {
+	for _, f := range document.FieldsOf(reflect.TypeOf(sitefile.Shape(site.KindPoint))) {
+		list = append(list, f.Name)
+	}
+	return list
+}()
+
+// known gives the field that a heading names; exact says that its cells are as in a site file: of a list that was exported, and of fields that
+// have no other name.
+func known(heading string, exported bool) (field string, exact bool) {
+	if exported && slices.Contains(fields, heading) {
+		return heading, true
+	}
+	plain := bare(heading)
+	for _, m := range meanings {
+		if slices.Contains(strings.Split(m.headings, "|"), plain) {
+			return m.field, false
+		}
+	}
+	if slices.Contains(fields, heading) {
+		return heading, true
+	}
+	return "", false
+}
+
+// bare is a heading in small letters, without marks, with one space between words, and without what stands in brackets.
+func bare(heading string) string {
+	var b strings.Builder
+	depth := 0
+	for _, r := range strings.ToLower(heading) {
+		switch {
+		case r == '(' || r == '[':
+			depth++
+		case r == ')' || r == ']':
+			depth = max(0, depth-1)
+		case depth > 0:
+		case unicode.IsLetter(r) || unicode.IsDigit(r) || r == '/':
+			b.WriteRune(r)
+		default:
+			b.WriteByte(' ')
+		}
+	}
+	return strings.Join(strings.Fields(strings.ReplaceAll(b.String(), " / ", "/")), " ")
+}
+
+// Column is a column of a list, and what it holds.
+type Column struct {
+	Heading string
+	Field   string // "" for none that is known
+	Exact   bool   // its cells are as in a site file
+	at      int
+}
+
+// headings are the row or two of a grid that name its columns.
+type headings struct {
+	columns []Column
+	first   int // index of the first row behind them
+	rows    [][]string
+}
+
+// searched is how many rows are looked at for headings.
+const searched = 40
+
+// findHeadings finds the headings of a grid. by are those that were given by hand: a field and the heading, the letter, or the number of its
+// column.
+func findHeadings(g sheet.Grid, by map[string]string) (headings, error) {
+	var best headings
+	bestScore := 0
+	try := func(texts []string, first int, rows ...[]string) {
+		columns := recognise(texts, by)
+		score := 0
+		for _, c := range columns {
+			if c.Field != "" {
+				score += 2
+			}
+		}
+		if score > bestScore {
+			best, bestScore = headings{columns, first, rows}, score
+		}
+	}
+	for i, row := range g.Rows[:min(len(g.Rows), searched)] {
+		try(row.Cells, i+1, row.Cells)
+		if i+1 < len(g.Rows) && !numbers(g.Rows[i+1].Cells) { // a second row may go on with them
+			below := g.Rows[i+1].Cells
+			both := make([]string, max(len(row.Cells), len(below)))
+			for k := range both {
+				both[k] = strings.TrimSpace(cell(row.Cells, k) + " " + cell(below, k))
+			}
+			try(both, i+2, row.Cells, below)
+		}
+	}
+	has := func(field string) bool {
+		return slices.ContainsFunc(best.columns, func(c Column) bool { return c.Field == field })
+	}
+	if bestScore < 4 || !has("address") && !has("tag") {
+		return best, fmt.Errorf("no headings are recognised: one row must name the columns, such as tag, address, type, unit; or say which they are: --columns 'tag=A,address=C'")
+	}
+	for field, where := range by {
+		if !has(field) {
+			return best, fmt.Errorf("column %q for %s is not there; there are %s", where, field, strings.Join(names(best.columns), ", "))
+		}
+	}
+	return best, nil
+}
+
+func names(columns []Column) (list []string) {
+	for _, c := range columns {
+		if c.Heading != "" {
+			list = append(list, c.Heading)
+		}
+	}
+	return list
+}
+
+// numbers reports whether most cells of a row are numbers, as those of headings are not.
+func numbers(cells []string) bool {
+	n, filled := 0, 0
+	for _, c := range cells {
+		if c == "" {
+			continue
+		}
+		filled++
+		if _, ok := number(c); ok {
+			n++
+		}
+	}
+	return filled > 0 && 3*n >= filled
+}
+
+func cell(cells []string, i int) string {
+	if i < len(cells) {
+		return cells[i]
+	}
+	return ""
+}
+
+// recognise says what the columns of some headings hold. Of two columns for one field, the first counts; what was given by hand goes before.
+func recognise(texts []string, by map[string]string) []Column {
+	columns, exported := make([]Column, len(texts)), slices.Contains(texts, Version)
+	taken := map[string]bool{}
+	for i, text := range texts {
+		columns[i] = Column{Heading: text, at: i}
+	}
+	for field, where := range by {
+		for i := range columns {
+			if strings.EqualFold(columns[i].Heading, where) || letter(i) == strings.ToUpper(where) || strconv.Itoa(i+1) == where || bare(columns[i].Heading) == bare(where) && bare(where) != "" {
+				columns[i].Field, taken[field] = field, true
+				break
+			}
+		}
+	}
+	for i := range columns {
+		field, exact := known(columns[i].Heading, exported)
+		if columns[i].Field != "" || field == "" || taken[field] {
+			continue
+		}
+		columns[i].Field, columns[i].Exact, taken[field] = field, exact, true
+	}
+	// An offset is an address where no other column is one.
+	if !taken["address"] && taken[colOffset] {
+		for i := range columns {
+			if columns[i].Field == colOffset {
+				columns[i].Field = "address"
+			}
+		}
+	}
+	return columns
+}
+
+// letter is the letter of a column of a spreadsheet.
+func letter(i int) string {
+	s := ""
+	for i++; i > 0; i = (i - 1) / 26 {
+		s = string(rune('A'+(i-1)%26)) + s
+	}
+	return s
+}

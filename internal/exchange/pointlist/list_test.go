@@ -1,0 +1,383 @@
+package pointlist
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+	"pgregory.net/rapid"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sheet"
+	"arithmon/internal/exchange/sitefile"
+)
+
+const empty = `arithmon: 1
+links: [{name: line, host: 192.0.2.1}]
+stations: [{name: plc, link: line, unit: 1, notation: ref5}, {name: raw, link: line, unit: 2, notation: offset}]
+`
+
+// load makes a site of a site file.
+func load(t require.TestingT, data string) *site.Site {
+	f, err := sitefile.Read("site.yaml", []byte(data))
+	require.NoError(t, err)
+	s := site.New()
+	d := s.Edit()
+	f.Into(d, s, false)
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	return s.With(changes)
+}
+
+func read(t require.TestingT, text string, o Options) List {
+	b, err := sheet.Read([]byte(text))
+	require.NoError(t, err)
+	l, err := Read(b, o)
+	require.NoError(t, err)
+	return l
+}
+
+// into takes a list over and gives what changed, or its faults with their rows.
+func into(t require.TestingT, s *site.Site, l List) (*site.Site, []site.Change, []Fault) {
+	require.Empty(t, l.Faults)
+	d := s.Edit()
+	require.NoError(t, l.Into(d, s, false))
+	changes, err := d.Changes()
+	if err != nil {
+		return s, nil, l.Place(err.(site.Errors))
+	}
+	return s.With(changes), changes, nil
+}
+
+func TestAManualsTable(t *testing.T) {
+	l := read(t, `Register;Name;Datentyp;Faktor;Einheit;Zugriff;Bemerkung
+40001;Vorlauf Temperatur;INT16;0,1;[°C];R;
+40002;Rücklauf/Temperatur;INT16;x0,1;°C;RO;
+30,003;Volumen;UDINT;1/100;m³;R;gesamt
+40005;Betrieb;WORD;;-;R/W;0=Aus, 1=Ein
+`, Options{Station: "plc"})
+	s, changes, faults := into(t, load(t, empty), l)
+	require.Empty(t, faults)
+	assert.Len(t, changes, 4)
+	flow, ok := s.Point("Vorlauf-Temperatur")
+	require.True(t, ok, "%v", s.Names(site.KindPoint))
+	assert.Equal(t, "hr:0", flow.Address.String())
+	assert.Equal(t, codec.TypeInt16, flow.Type)
+	assert.Equal(t, 0.1, *flow.Scaling.Factor)
+	assert.Equal(t, "°C", flow.Unit)
+	volume, _ := s.Point("Volumen")
+	assert.Equal(t, "ir:2", volume.Address.String())
+	assert.Equal(t, codec.TypeUint32, volume.Type)
+	assert.Equal(t, 0.01, *volume.Scaling.Factor)
+	assert.Equal(t, "gesamt", volume.Description)
+	run, _ := s.Point("Betrieb")
+	assert.True(t, run.Writable)
+	assert.Empty(t, run.Unit)
+	assert.Contains(t, l.Items[0].Made, `"Vorlauf Temperatur" is no tag; Vorlauf-Temperatur is`)
+}
+
+func TestTwoRowsOfHeadings(t *testing.T) {
+	l := read(t, `Point list of the plant,,,,,,
+Signal,Address,Raw,Raw,Engineering,Engineering,Unit
+,,min,max,min,max,
+level,hr:10,0,27648,0,5,m
+`, Options{Station: "raw"})
+	require.Len(t, l.Items, 1)
+	assert.Equal(t, map[string]any{"raw": [2]float64{0, 27648}, "eng": [2]float64{0, 5}}, l.Items[0].Fields["scaling"])
+	assert.Equal(t, 4, l.Items[0].Row)
+}
+
+func TestAPageOfAManual(t *testing.T) {
+	l := read(t, `
+ Appendix B   Register map
+
+ Reg.    Parameter            Format     Unit    Access
+ 40001   Flow rate            FLOAT      m3/h    R
+         of the main line
+ 40003   Pump state           ENUM               R
+ Reg.    Parameter            Format     Unit    Access
+ 40010-40011  Run hours       UINT32     h       R
+ * values are held when the supply fails
+`, Options{Station: "plc"})
+	require.Len(t, l.Items, 3)
+	assert.Equal(t, "Flow rate of the main line", l.Items[0].Fields["description"])
+	assert.Equal(t, "flow-rate", l.Items[0].Tag())
+	assert.Equal(t, 2, l.Left, "the headings again, and the footnote")
+	s, _, faults := into(t, load(t, empty), l)
+	require.Empty(t, faults)
+	hours, _ := s.Point("run-hours")
+	assert.Equal(t, "hr:9", hours.Address.String())
+}
+
+func TestWhatIsNotUnderstood(t *testing.T) {
+	l := read(t, "tag,address,type,factor,access\na,40001,FLOAT33,0.1,R\nb,40002,int16,ten,R\nc,40003,int16,1,sometimes\nd,,int16,1,R\n", Options{Station: "plc"})
+	want := []Fault{
+		{"", 2, "type", "FLOAT33", `"FLOAT33" is no data type`},
+		{"", 3, "factor", "ten", `"ten" is no factor`},
+		{"", 4, "access", "sometimes", `"sometimes" says neither`},
+		{"", 5, "address", "", "the row has no address"},
+	}
+	require.Len(t, l.Faults, len(want))
+	for i, f := range l.Faults {
+		assert.Contains(t, f.Message, want[i].Message)
+		want[i].Message = f.Message
+		assert.Equal(t, want[i], f)
+	}
+	// What a point may not be has its row and column, too.
+	l = read(t, "tag,address,unit,decimals\na,40001,bar,40\nb,999999,m,1\n", Options{Station: "plc"})
+	_, _, faults := into(t, load(t, empty), l)
+	require.Len(t, faults, 2)
+	assert.Equal(t, Fault{"", 2, "decimals", "40", faults[0].Message}, faults[0])
+	assert.Equal(t, Fault{"", 3, "address", "999999", faults[1].Message}, faults[1])
+}
+
+func TestHeadingsByHandAndNone(t *testing.T) {
+	l := read(t, "A,B,C\nx,1,40001\n", Options{Station: "plc", Columns: map[string]string{"tag": "A", "address": "C"}})
+	require.Len(t, l.Items, 1)
+	assert.Equal(t, "x", l.Items[0].Tag())
+	assert.Equal(t, "40001", l.Items[0].Fields["address"])
+	b, err := sheet.Read([]byte("1,2,3\n4,5,6\n"))
+	require.NoError(t, err)
+	_, err = Read(b, Options{})
+	assert.ErrorContains(t, err, "no headings are recognised")
+	b, err = sheet.Read([]byte("tag,address\na,1\n"))
+	require.NoError(t, err)
+	_, err = Read(b, Options{Columns: map[string]string{"unit": "Einheit"}})
+	assert.ErrorContains(t, err, `column "Einheit" for unit is not there; there are tag, address`)
+}
+
+func TestTagsOfAllKinds(t *testing.T) {
+	l := read(t, "tag,address,description\nPump 1 (north),40001,\n,40002,Alarm of pump 1\nlevel,40003,\nlevel,40004,\n,40005,\n", Options{Station: "plc", Prefix: "area/"})
+	var tags []string
+	for _, i := range l.Items {
+		tags = append(tags, i.Tag())
+	}
+	assert.Equal(t, []string{"area/Pump-1-north", "area/alarm-of-pump-1", "area/level", "area/level-2", "area/point-40005"}, tags)
+}
+
+func TestCells(t *testing.T) {
+	for text, want := range map[string]float64{"0.1": 0.1, "0,1": 0.1, "1,250": 1.25, "1,234,567": 1234567, "1.234,5": 1234.5, "1,234.5": 1234.5, "1'000": 1000, " -3 ": -3, "1e-3": 0.001, "−5": -5} {
+		f, ok := number(text)
+		assert.True(t, ok, text)
+		assert.Equal(t, want, f, text)
+	}
+	for _, text := range []string{"", "abc", "0x10", "1-2", "NaN", "inf", "1..2"} {
+		_, ok := number(text)
+		assert.False(t, ok, text)
+	}
+	for text, want := range map[string]float64{"0.1": 0.1, "x0.1": 0.1, "× 10": 10, "/100": 0.01, "1/10": 0.1, ":10": 0.1, "10^-2": 0.01, "1E-3": 0.001} {
+		f, err := factorOf(text)
+		require.NoError(t, err, text)
+		assert.InEpsilon(t, want, f, 1e-12, text)
+	}
+	for _, text := range []string{"0", "/0", "ten", "", "10^99"} {
+		_, err := factorOf(text)
+		assert.Error(t, err, text)
+	}
+	s, err := scalingOf("0..1000 = 0..100")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"raw": [2]float64{0, 1000}, "eng": [2]float64{0, 100}}, s)
+	s, err = scalingOf("0-27648 → -40 … 120")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"raw": [2]float64{0, 27648}, "eng": [2]float64{-40, 120}}, s)
+	for text, want := range map[string]string{"FLOAT": "float32", "REAL": "float32", "INT16": "int16", "U32": "uint32", "DWORD": "uint32", "S16": "int16", "ASCII 8": "string 8", "Unsigned 16-bit": "uint16", "32 bit float": "float32", "STRING[20]": "string 20",
+		"float32 CDAB": "float32 CDAB", "Float (word swapped)": "float32 CDAB", "LREAL": "float64", "Bool": "bool", "Bitmap": "bits", "uint16": "uint16"} {
+		typ, length, order, err := typeOf(text, 0)
+		require.NoError(t, err, text)
+		got := string(typ)
+		if length > 0 {
+			got += fmt.Sprint(" ", length)
+		}
+		if order != "" {
+			got += " " + string(order)
+		}
+		assert.Equal(t, want, got, text)
+	}
+	typ, _, _, err := typeOf("INT", 2)
+	require.NoError(t, err)
+	assert.Equal(t, codec.TypeInt32, typ)
+	for text, want := range map[string]site.Space{"Holding Register": site.HoldingRegisters, "3x": site.InputRegisters, "FC03": site.HoldingRegisters, "03/06": site.HoldingRegisters, "function 4": site.InputRegisters, "coil": site.Coils, "1": site.Coils} {
+		space, err := tableOf(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, space, text)
+	}
+	states, err := statesOf("0=off, 1=on; 5: tripped")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"0": "off", "1": "on", "5": "tripped"}, states)
+}
+
+func TestTablesAndBitsBesideAddresses(t *testing.T) {
+	l := read(t, "Name,Table,Offset,Bit,Data type\na,Holding,10,,uint16\nb,3x,0x20,,int16\nc,Holding,12,3,\nd,Coil,7,,bool\n", Options{Station: "raw"})
+	s, _, faults := into(t, load(t, empty), l)
+	require.Empty(t, faults)
+	for tag, want := range map[string]string{"a": "hr:10", "b": "ir:32", "c": "hr:12.3", "d": "co:7"} {
+		p, _ := s.Point(tag)
+		assert.Equal(t, want, p.Address.String(), tag)
+	}
+}
+
+// What was exported changes nothing when it is imported; what was edited comes back as that alone.
+func TestAnExportComesBackAsItWas(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		s := load(rt, empty)
+		d := s.Edit()
+		for i := range rapid.IntRange(1, 12).Draw(rt, "points") {
+			p := site.NewPoint()
+			p.Tag, p.Station = fmt.Sprintf("a/p%d", i), rapid.SampledFrom([]string{"plc", "raw"}).Draw(rt, "station")
+			p.Type = rapid.SampledFrom([]codec.Type{codec.TypeUint16, codec.TypeInt32, codec.TypeFloat32, codec.TypeString, codec.TypeBool}).Draw(rt, "type")
+			p.Address = site.Address{Space: site.HoldingRegisters, Offset: uint16(10 * i)}
+			switch p.Type {
+			case codec.TypeString:
+				p.Length = 8
+			case codec.TypeBool:
+				p.Address.Part = site.Bit(rapid.IntRange(0, 15).Draw(rt, "bit"))
+				p.Invert = rapid.Bool().Draw(rt, "invert")
+			default:
+				p.Unit = rapid.SampledFrom([]string{"", "bar", "m³/h", "%", "1"}).Draw(rt, "unit")
+				if rapid.Bool().Draw(rt, "scaled") {
+					f := rapid.SampledFrom([]float64{0.1, 12.5, -3}).Draw(rt, "factor")
+					p.Scaling.Factor = &f
+				}
+				if rapid.Bool().Draw(rt, "limited") {
+					p.Range = &[2]float64{-1.5, 99}
+				}
+				n := rapid.IntRange(0, 3).Draw(rt, "decimals")
+				p.Decimals = &n
+			}
+			if p.Type == codec.TypeUint16 {
+				p.States = site.States{0: "off", 7: rapid.SampledFrom([]string{"on, or so", "=1", "a;b"}).Draw(rt, "state")}
+				p.Scaling.Factor, p.Decimals, p.Range = nil, nil, nil
+			}
+			p.Description = rapid.SampledFrom([]string{"", "Pump 1; \"north\"", "=SUM(A1)", "1", "true", "ü, ß", "- none"}).Draw(rt, "description")
+			p.Writable = rapid.Bool().Draw(rt, "writable")
+			d.Put(p)
+		}
+		changes, err := d.Changes()
+		require.NoError(rt, err)
+		s = s.With(changes)
+		tags := s.Names(site.KindPoint)
+		for form, write := range map[string]func(*bytes.Buffer) error{"csv": func(b *bytes.Buffer) error { return WriteCSV(b, s, tags) }, "xlsx": func(b *bytes.Buffer) error { return WriteSpreadsheet(b, s, tags) }} {
+			var out bytes.Buffer
+			require.NoError(rt, write(&out))
+			l := read(rt, out.String(), Options{})
+			require.Len(rt, l.Items, len(tags))
+			_, changes, faults := into(rt, s, l)
+			assert.Empty(rt, faults, form)
+			assert.Empty(rt, changes, form)
+		}
+	})
+}
+
+func TestAnEditedExport(t *testing.T) {
+	s := load(t, empty+"points:\n  - {tag: a, station: plc, address: 40001, unit: bar, description: old}\n  - {tag: b, station: plc, address: 40002}\n")
+	var out bytes.Buffer
+	require.NoError(t, WriteSpreadsheet(&out, s, []string{"a", "b"}))
+	f, err := excelize.OpenReader(&out)
+	require.NoError(t, err)
+	defer f.Close()
+	column := slices.Index(Headings(), "description") + 1
+	at, err := excelize.CoordinatesToCellName(column, 2)
+	require.NoError(t, err)
+	require.NoError(t, f.SetCellValue("points", at, "new"))
+	b, err := f.WriteToBuffer()
+	require.NoError(t, err)
+	s, changes, faults := into(t, s, read(t, b.String(), Options{}))
+	require.Empty(t, faults)
+	require.Len(t, changes, 1)
+	a, _ := s.Point("a")
+	assert.Equal(t, "new", a.Description)
+	assert.Equal(t, "bar", a.Unit)
+}
+
+// What somebody else changed since the export is not taken back without being said.
+func TestAListThatIsOlderThanThePoint(t *testing.T) {
+	s := load(t, empty+"points:\n  - {tag: a, station: plc, address: 40001, unit: bar}\n  - {tag: b, station: plc, address: 40002}\n  - {tag: c, station: plc, address: 40003}\n")
+	var out bytes.Buffer
+	require.NoError(t, WriteCSV(&out, s, []string{"a", "b", "c"}))
+	d := s.Edit()
+	a, _ := s.Point("a")
+	a.Unit = "mbar"
+	d.Put(a)
+	d.Remove(site.KindPoint, "b", false)
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	s = s.With(changes)
+	l := read(t, out.String(), Options{})
+	_, _, faults := into(t, s, l)
+	require.Len(t, faults, 2)
+	assert.Equal(t, Fault{"", 2, "unit", "bar", faults[0].Message}, faults[0])
+	assert.Contains(t, faults[0].Message, `this is "mbar" now`)
+	assert.Contains(t, faults[1].Message, "was removed or renamed since")
+	d = s.Edit()
+	require.NoError(t, l.Into(d, s, true))
+	changes, err = d.Changes()
+	require.NoError(t, err)
+	assert.Len(t, changes, 2, "with force, knowingly")
+}
+
+func FuzzCells(f *testing.F) {
+	for _, seed := range []string{"x0.1", "0..1 = 0..2", "FLOAT", "ASCII 8", "0=off", "R/W", "1.234,5", "Pump 1"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if n, ok := number(text); ok && n != n {
+			t.Fatal(text)
+		}
+		scalingOf(text)
+		typeOf(text, 2)
+		tableOf(text)
+		accessOf(text)
+		statesOf(text)
+		if tag := tagOf(text); strings.Contains(tag, "//") || strings.HasPrefix(tag, "/") || strings.HasSuffix(tag, "/") {
+			t.Fatalf("%q of %q", tag, text)
+		}
+	})
+}
+
+// Whatever a list holds, reading it ends, and every fault has a row of it.
+func FuzzRead(f *testing.F) {
+	f.Add("tag,address,type\na,40001,int16\n", "")
+	f.Add("Reg.  Name\n40001  x\n       y\n", "plc")
+	f.Fuzz(func(t *testing.T, text, station string) {
+		b, err := sheet.Read([]byte(text))
+		if err != nil {
+			return
+		}
+		l, err := Read(b, Options{Station: station})
+		if err != nil {
+			return
+		}
+		rows := map[int]bool{}
+		for _, r := range b.Grids[0].Rows {
+			rows[r.Number] = true
+		}
+		for _, fault := range l.Faults {
+			if !rows[fault.Row] || fault.Message == "" {
+				t.Fatalf("%+v", fault)
+			}
+		}
+		tags := map[string]bool{}
+		for _, i := range l.Items {
+			if tags[i.Tag()] {
+				t.Fatalf("%s twice", i.Tag())
+			}
+			tags[i.Tag()] = true
+		}
+		s := site.New()
+		d := s.Edit()
+		if err := l.Into(d, s, false); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Changes(); err != nil {
+			l.Place(err.(site.Errors))
+		}
+		_ = maps.Keys(tags)
+	})
+}

@@ -1,0 +1,225 @@
+package sheet
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+)
+
+// decode makes text of the octets of a file: UTF-8, UTF-16 with a mark or of Latin letters, and else Windows-1252.
+func decode(data []byte) (text string, notes []string, err error) {
+	utf16 := func(order unicode.Endianness, name string) (string, []string, error) {
+		b, err := unicode.UTF16(order, unicode.UseBOM).NewDecoder().Bytes(data)
+		if err != nil {
+			return "", nil, fmt.Errorf("the file begins as %s and does not go on so: %w", name, err)
+		}
+		return string(b), []string{"read as " + name}, nil
+	}
+	switch {
+	case bytes.HasPrefix(data, []byte("\xEF\xBB\xBF")):
+		data = data[3:]
+	case bytes.HasPrefix(data, []byte("\xFF\xFE")):
+		return utf16(unicode.LittleEndian, "UTF-16")
+	case bytes.HasPrefix(data, []byte("\xFE\xFF")):
+		return utf16(unicode.BigEndian, "UTF-16")
+	case len(data) > 3 && data[1] == 0 && data[3] == 0 && data[0] != 0:
+		return utf16(unicode.LittleEndian, "UTF-16 without a mark")
+	}
+	if utf8.Valid(data) {
+		if bytes.IndexByte(data, 0) >= 0 {
+			return "", nil, errors.New("the file holds octets of zero, so that it is no text; give a .csv, a .xlsx or copied text")
+		}
+		return string(data), nil, nil
+	}
+	if strange := bytes.Count(data, []byte{0}); strange > 0 {
+		return "", nil, errors.New("the file is no text and no spreadsheet that is known here; save it as .csv or .xlsx")
+	}
+	b, err := charmap.Windows1252.NewDecoder().Bytes(data)
+	if err != nil {
+		return "", nil, fmt.Errorf("the file is neither UTF-8 nor Windows-1252: %w", err)
+	}
+	return string(b), []string{"read as Windows-1252"}, nil
+}
+
+// separators are those that files have; the earlier one is taken where two fit alike.
+var separators = []struct {
+	r    rune
+	name string
+}{{'\t', "tabs"}, {';', "semicolons"}, {',', "commas"}, {'|', "bars"}}
+
+// sampled is how many records are looked at to find out what parts cells.
+const sampled = 60
+
+// readText reads separated values or, where nothing parts cells but spaces, a page.
+func readText(text string, notes []string) (Book, error) {
+	best, bestScore := -1, 0.0
+	for i, s := range separators {
+		if score := fits(text, s.r); score > bestScore+1e-9 {
+			best, bestScore = i, score
+		}
+	}
+	if best < 0 {
+		rows, err := readPage(text)
+		if err != nil {
+			return Book{}, err
+		}
+		return Book{Form: Page, Grids: []Grid{{Rows: rows}}, Notes: append(notes, "columns parted by spaces, as on a page")}, nil
+	}
+	b := Book{Form: Separated, Notes: append(notes, "columns parted by "+separators[best].name)}
+	g := Grid{}
+	r := reader(text, separators[best].r)
+	for {
+		cells, err := r.Read()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return Book{}, fmt.Errorf("separated by %s: %w; a quotation mark may be open", separators[best].name, err)
+		}
+		line, _ := r.FieldPos(0)
+		if row, any := row(line, cells); any {
+			if len(g.Rows) == MostRows {
+				return Book{}, tooMany()
+			}
+			g.Rows = append(g.Rows, row)
+		}
+	}
+	b.Grids = []Grid{g}
+	return b, nil
+}
+
+func tooMany() error {
+	return fmt.Errorf("there are more than %d rows; part the file", MostRows)
+}
+
+func reader(text string, separator rune) *csv.Reader {
+	r := csv.NewReader(strings.NewReader(text))
+	r.Comma, r.FieldsPerRecord, r.LazyQuotes, r.ReuseRecord = separator, -1, true, true
+	return r
+}
+
+// fits tells how well a separator parts the first records: how many cells the usual record has, and how many are usual.
+func fits(text string, separator rune) float64 {
+	r := reader(text, separator)
+	counts, n := map[int]int{}, 0
+	for n < sampled {
+		cells, err := r.Read()
+		if err != nil {
+			break
+		}
+		filled := 0
+		for _, c := range cells {
+			if strings.TrimSpace(c) != "" {
+				filled++
+			}
+		}
+		if filled > 0 {
+			counts[len(cells)]++
+			n++
+		}
+	}
+	usual, most := 1, 0
+	for cells, times := range counts {
+		if times > most || times == most && cells > usual {
+			usual, most = cells, times
+		}
+	}
+	if usual < 2 || 2*most < n {
+		return 0
+	}
+	return float64(most) / float64(n) * min(float64(usual), 12)
+}
+
+// chunk is a run of a line without two spaces in a row.
+type chunk struct {
+	from int // in characters
+	text string
+}
+
+// chunks parts a line where two spaces or more are, or a tab.
+func chunks(line string) (list []chunk) {
+	from, spaces, start := -1, 0, 0
+	runes := []rune(line)
+	for i, r := range append(runes, ' ', ' ') {
+		if r == ' ' || r == '\t' || r == '\u00a0' {
+			if spaces++; r == '\t' {
+				spaces++
+			}
+			if spaces >= 2 && from >= 0 {
+				list = append(list, chunk{from, strings.TrimSpace(string(runes[from:min(start, len(runes))]))})
+				from = -1
+			}
+			continue
+		}
+		if from < 0 {
+			from = i
+		}
+		spaces, start = 0, i+1
+	}
+	return list
+}
+
+// leastColumns is how many columns a page has at least.
+const leastColumns = 2
+
+// readPage reads text whose columns are parted by spaces. The line with the most columns among the first says where they begin.
+func readPage(text string) (rows []Row, err error) {
+	lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+	var heading []chunk
+	for _, line := range lines[:min(len(lines), sampled)] {
+		if c := chunks(line); len(c) > len(heading) {
+			heading = c
+		}
+	}
+	if len(heading) < leastColumns {
+		return nil, errors.New("no columns are to be seen: cells are parted by a tab, a semicolon, a comma, or two spaces; in text that was copied from a page, put two spaces between them")
+	}
+	for i, line := range lines {
+		parts := chunks(line)
+		if len(parts) == 0 {
+			continue
+		}
+		if len(rows) == MostRows {
+			return nil, tooMany()
+		}
+		if row, any := row(i+1, align(parts, heading)); any {
+			rows = append(rows, row)
+		}
+	}
+	return rows, nil
+}
+
+// align puts the parts of a line into the columns that they stand under.
+func align(parts, heading []chunk) []string {
+	cells := make([]string, len(heading))
+	if len(parts) == len(heading) {
+		for i, p := range parts {
+			cells[i] = p.text
+		}
+		return cells
+	}
+	next := 0
+	for k, p := range parts {
+		best := next
+		left := len(parts) - k - 1 // that need columns, too
+		for i := next; i < len(heading)-min(left, len(heading)-next-1); i++ {
+			if abs(heading[i].from-p.from) < abs(heading[best].from-p.from) {
+				best = i
+			}
+		}
+		best = min(best, len(heading)-1)
+		cells[best] = strings.TrimSpace(cells[best] + " " + p.text)
+		next = min(best+1, len(heading)-1)
+	}
+	return slices.Clip(cells)
+}
+
+func abs(n int) int { return max(n, -n) }
