@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+	"go.yaml.in/yaml/v3"
 
-	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/pointlist"
 	"arithmon/internal/exchange/sheet"
@@ -32,6 +32,7 @@ type Import struct {
 	Faults    []ImportFault     `json:"faults" doc:"the first 1000"`
 	FaultsAll int               `json:"faults_all" doc:"how many there are"`
 	Columns   map[string]string `json:"columns" doc:"what each column was taken for, by its heading; empty: for nothing"`
+	Headings  []string          `json:"headings" doc:"of the columns, in their order"`
 	Notes     []string          `json:"notes" doc:"what the file was taken for, and what was left out"`
 	Items     []ImportRow       `json:"items" doc:"what was understood, of the first 1000 rows"`
 }
@@ -120,7 +121,7 @@ func (s *Server) importPoints(c *gin.Context) error {
 }
 
 func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Change) Import {
-	out := Import{Rows: len(list.Items), Faults: []ImportFault{}, FaultsAll: len(faults), Columns: map[string]string{}, Notes: append([]string{}, list.Notes...), Items: []ImportRow{}}
+	out := Import{Rows: len(list.Items), Faults: []ImportFault{}, FaultsAll: len(faults), Columns: map[string]string{}, Headings: []string{}, Notes: append([]string{}, list.Notes...), Items: []ImportRow{}}
 	actions := map[string]string{}
 	for _, c := range changes {
 		if c.Kind() != site.KindPoint {
@@ -148,8 +149,8 @@ func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Cha
 		out.Faults = append(out.Faults, ImportFault(f))
 	}
 	for _, col := range list.Columns {
-		if col.Heading != "" {
-			out.Columns[col.Heading] = col.Field
+		if _, twice := out.Columns[col.Heading]; col.Heading != "" && !twice {
+			out.Columns[col.Heading], out.Headings = col.Field, append(out.Headings, col.Heading)
 		}
 	}
 	for _, i := range list.Items[:min(len(list.Items), mostRows)] {
@@ -190,13 +191,9 @@ func defaultsOf(text string) (map[string]any, error) {
 	if text == "" {
 		return nil, nil
 	}
-	node, err := document.Parse([]byte(text))
-	if err != nil {
-		return nil, fail(http.StatusBadRequest, "defaults: %s", err)
-	}
 	defaults := map[string]any{}
-	if faults := node.DecodeValue(&defaults); faults != nil {
-		return nil, fail(http.StatusBadRequest, "defaults: %s", faults)
+	if err := yaml.Unmarshal([]byte(text), &defaults); err != nil {
+		return nil, fail(http.StatusBadRequest, "defaults: %s; write {type: uint16}", err)
 	}
 	return defaults, nil
 }

@@ -21,7 +21,7 @@ func (a *app) entities() (list []*cobra.Command) {
 	own := map[site.Kind][]*cobra.Command{
 		site.KindLink:    {a.listLinks()},
 		site.KindStation: {a.listStations(), a.refreshing(), a.asking(), a.importing()},
-		site.KindPoint:   {a.listPoints(), a.importPoints(), a.exportPoints()},
+		site.KindPoint:   {a.listPoints(), a.importPoints(), a.exportPoints(), a.renamePoints()},
 	}
 	for _, kind := range site.Kinds() {
 		c := a.entity(kind)
@@ -107,6 +107,11 @@ func (a *app) entity(kind site.Kind) *cobra.Command {
 		}}
 	if site.Owned(kind) {
 		remove.Flags().BoolVar(&cascade, "cascade", false, "also what belongs to it")
+	}
+	if kind == site.KindPoint {
+		a.addSeries(add, addFields)
+		a.setMany(set, setFields, unset)
+		a.removeMany(remove)
 	}
 	parent.AddCommand(show, add, set, remove)
 	return parent

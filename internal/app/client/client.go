@@ -400,6 +400,12 @@ func (c *Client) Export(ctx context.Context) (file []byte, err error) {
 	return file, err
 }
 
+// ChangePoints changes, renames, removes or adds many points in one modification.
+func (c *Client) ChangePoints(ctx context.Context, t api.Together) (sum api.ChangeSummary, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/change/points", nil, t, &sum)
+	return sum, err
+}
+
 // ImportPoints takes over a list of points, or says what would come of it; query has station, prefix, columns, defaults, force and dry_run.
 func (c *Client) ImportPoints(ctx context.Context, file []byte, query url.Values) (i api.Import, err error) {
 	err = c.do(ctx, http.MethodPost, "/api/v1/import/points", query, file, &i)

@@ -66,7 +66,7 @@ func TestTheManuals(t *testing.T) {
 					assert.Contains(t, out.out, "unknown", out.err)
 					continue
 				}
-				shell(t, p.service.URL, line)
+				shell(t, t.TempDir(), p.service.URL, line)
 			}
 			rows := shownRow.FindAllStringSubmatch(string(text), -1)
 			require.NotEmpty(t, rows)

@@ -105,3 +105,21 @@ func TestAListComesAndGoes(t *testing.T) {
 	assert.Equal(t, 400, status)
 	assert.Contains(t, said, "form")
 }
+
+// The same in the console: pasted, with a fault in its cell, put right, taken over, live.
+func TestAListInTheConsole(t *testing.T) {
+	p := furnished(t)
+	page := p.console("/points")
+	require.NoError(t, page.Click("[data-test=import]"))
+	paste := "[data-test=import-dialog] textarea"
+	require.NoError(t, page.Fill(paste, "station;Name;Register;Format;Einheit\nplc;gate/neu;40021;INT61;%\nplc;gate/coil;00005;BOOL;\n"))
+	shows(t, page, "[data-test=import-faults]", `Row 2, Format: "INT61" is no data type`)
+	shows(t, page, "[data-test=import-dialog] .wrong", "INT61")
+	require.NoError(t, page.Fill(paste, "station;Name;Register;Format;Einheit\nplc;gate/neu;40021;INT16;%\nplc;gate/coil;00005;BOOL;\n"))
+	shows(t, page, "[data-test=import-sum]", "2 rows: 2 to add")
+	require.NoError(t, page.Click("[data-test=import-take]"))
+	shows(t, page, ".el-message--success", "2 added, 0 changed")
+	shows(t, page, "[data-test=count]", "7")
+	p.await("gate/neu", func(r api.Reading) bool { return r.Text == "100" && said(r) == "good" })
+	p.awaitQuality("gate/coil", "good")
+}

@@ -83,6 +83,9 @@ func Read(b sheet.Book, o Options) (List, error) {
 			list.Columns = h.columns
 		}
 		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, tags: tags}
+		if r.references = allReferences(h, g.Rows[h.first:]); r.references {
+			list.Notes = append(list.Notes, "addresses are references of five digits: 40001 is the first holding register")
+		}
 		for _, row := range g.Rows[h.first:] {
 			r.row(row)
 		}
@@ -116,6 +119,34 @@ type reader struct {
 	sheet    string
 	page     bool
 	tags     map[string]int // how often each was given
+	unplaced bool           // a row without a station was told of
+
+	references bool // all addresses are references of five digits
+}
+
+// fewReferences are too few addresses to be sure of their notation by them.
+const fewReferences = 3
+
+// allReferences reports whether all addresses of a list are references of five digits, which says how they are meant whatever the notation of
+// their station is.
+func allReferences(h headings, rows []sheet.Row) bool {
+	at := slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == "address" && !c.Exact })
+	if at < 0 || slices.ContainsFunc(h.columns, func(c Column) bool { return c.Field == colTable }) {
+		return false
+	}
+	n := 0
+	for _, row := range rows {
+		text := cell(row.Cells, h.columns[at].at)
+		digits, _, _ := strings.Cut(strings.ReplaceAll(text, ",", ""), ".")
+		if !strings.ContainsAny(text, "0123456789") {
+			continue
+		}
+		if digits, _, _ = strings.Cut(digits, "-"); len(digits) != 5 || !reference(digits) {
+			return false
+		}
+		n++
+	}
+	return n >= fewReferences
 }
 
 func (r *reader) row(row sheet.Row) {
@@ -222,9 +253,9 @@ func (m *making) all() {
 		f["station"] = text
 	}
 	if s, _ := f["station"].(string); s == "" {
-		f["station"] = m.options.Station
-		if m.options.Station == "" {
-			m.fault("station", "there is no station: give the one that the list is of (--station)")
+		if f["station"] = m.options.Station; m.options.Station == "" && !m.unplaced {
+			m.unplaced = true // once is enough
+			m.fault("station", "the row names no station: say of which one the list is")
 		}
 	}
 	m.address(plain)
@@ -350,6 +381,11 @@ func (m *making) address(plain func(string) (string, bool)) {
 		} else if !strings.Contains(text, ".") {
 			text = fmt.Sprintf("%s.%d", text, n)
 			m.item.Fields["type"] = string(codec.TypeBool)
+		}
+	}
+	if m.references {
+		if a, err := site.ParseAddress(strings.SplitN(text, "-", 2)[0], site.Ref5, ""); err == nil {
+			text = a.String()
 		}
 	}
 	m.item.Fields["address"] = text
@@ -575,6 +611,11 @@ func written(v any) string {
 
 // Place gives the faults of a draft with their rows and columns.
 func (l List) Place(found site.Errors) (faults []Fault) {
+	told := map[Fault]bool{} // rows of which something is said already, from which more may follow
+	for _, f := range l.Faults {
+		told[Fault{Sheet: f.Sheet, Row: f.Row}] = true
+	}
+	unplaced := slices.ContainsFunc(l.Faults, func(f Fault) bool { return strings.HasPrefix(f.Message, "the row names no station") })
 	byTag := make(map[string]int, len(l.Items))
 	for i, item := range l.Items {
 		byTag[item.Tag()] = i
@@ -586,6 +627,9 @@ func (l List) Place(found site.Errors) (faults []Fault) {
 			continue
 		}
 		item := l.Items[i]
+		if told[Fault{Sheet: item.Sheet, Row: item.Row}] || unplaced {
+			continue
+		}
 		field, _, _ := strings.Cut(e.Field, ".")
 		fault := Fault{Sheet: item.Sheet, Row: item.Row, Column: item.From[field], Value: e.Value, Message: e.Message}
 		if fault.Column != "" {

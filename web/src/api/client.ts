@@ -27,6 +27,7 @@ export type Finding = Schemas['Finding']
 export type Watch = Schemas['Watch']
 export type FindingStep = Schemas['Step']
 export type Drawing = Schemas['Drawing']
+export type Import = Schemas['Import']
 export type Mending = Schemas['Mending']
 export type Figures = Schemas['Figures']
 export type Windows = Schemas['Windows']
@@ -86,7 +87,7 @@ async function exchange<T>(method: string, path: string, query: Query = {}, body
     response = await fetch(`${path}${search(query)}`, {
       method,
       headers: { 'Arithmon-Who': 'console', ...(version ? { 'If-Match': version } : {}) },
-      body: body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body),
+      body: body === undefined ? undefined : typeof body === 'string' || body instanceof Blob ? body : JSON.stringify(body),
     })
   } catch {
     throw new Error('The service does not answer. Is it still running?')
@@ -175,6 +176,8 @@ export const api = {
   quarantine: () => call<Page<Quarantined>>('GET', '/api/v1/quarantine'),
   undo: (id: number) => call<ChangeSummary>('POST', `/api/v1/changes/${id}/undo`),
   writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
+  importPoints: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/points', query, list),
+  exportPoints: (form: 'csv' | 'xlsx', tags: string[]) => `/api/v1/export/points${search({ form, tag: tags })}`,
   apply: (file: string, name: string, dryRun: boolean) =>
     call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, file),
 }

@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/change/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** change, rename, remove or add many points in one modification */
+        post: operations["postChangePoints"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -1230,6 +1247,8 @@ export interface components {
             faults: components["schemas"]["ImportFault"][];
             /** @description how many there are */
             faults_all: number;
+            /** @description of the columns, in their order */
+            headings: string[];
             /** @description what was understood, of the first 1000 rows */
             items: components["schemas"]["ImportRow"][];
             /** @description what the file was taken for, and what was left out */
@@ -2139,6 +2158,28 @@ export interface components {
             message: string;
             round_trip_ms: number;
         };
+        Together: {
+            /** @description points to add, as a site file has them; with these alone */
+            add?: {
+                [key: string]: unknown;
+            }[];
+            /** @description true: say what would change, and change nothing */
+            dry_run?: boolean;
+            /** @description true: remove them */
+            remove?: boolean;
+            /** @description new tag; a wildcard stands for what that of the pattern stood for: pump7/* */
+            rename?: string;
+            /** @description fields to change; null gives the default */
+            set?: {
+                [key: string]: unknown;
+            };
+            /** @description tags or patterns of the points */
+            tags?: string[];
+            /** @description fields that they have, too: {type: float32, station: plc} */
+            where?: {
+                [key: string]: string;
+            };
+        };
         Traffic: {
             bytes_received: number;
             bytes_sent: number;
@@ -2534,6 +2575,57 @@ export interface operations {
                 };
                 content: {
                     "application/vnd.sqlite3": string;
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postChangePoints: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Together"];
+            };
+        };
+        responses: {
+            /** @description change, rename, remove or add many points in one modification */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description a problem */
