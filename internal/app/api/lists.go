@@ -98,6 +98,10 @@ func (s *Server) apply(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	force, err := flag(c, "force")
+	if err != nil {
+		return err
+	}
 	data, err := body(c, document.MaxBytes)
 	if err != nil {
 		return err
@@ -106,8 +110,15 @@ func (s *Server) apply(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	var changed map[site.Kind]map[string]bool
+	if file.Since() > 0 && !force {
+		if changed, err = s.store.ChangedSince(c.Request.Context(), file.Since()); err != nil {
+			return err
+		}
+	}
 	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, now *site.Site) {
 		file.Into(d, now, prune)
+		file.Keep(d, now, prune, changed)
 	})
 	if err != nil {
 		return file.Place(err)
@@ -119,7 +130,21 @@ func (s *Server) apply(c *gin.Context) error {
 func (s *Server) export(c *gin.Context) error {
 	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
 	c.Header("Content-Type", "application/yaml; charset=utf-8")
-	err := sitefile.Write(c.Writer, s.store.Site())
+	since, err := s.store.LatestChange(c.Request.Context()) // first: what comes between is told of twice rather than never
+	if err != nil {
+		return err
+	}
+	now := s.store.Site()
+	o := sitefile.Options{Since: since}
+	if patterns := slices.DeleteFunc(c.QueryArray("only"), func(p string) bool { return p == "" }); len(patterns) > 0 {
+		for _, p := range patterns {
+			if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
+				return notFound(now, site.KindPoint, p)
+			}
+		}
+		o.Keep = sitefile.Only(now, patterns)
+	}
+	err = sitefile.Write(c.Writer, now, o)
 	if err != nil && c.Writer.Written() {
 		panic(http.ErrAbortHandler) // half a file must not pass for a whole one: the connection ends before its last chunk
 	}

@@ -102,8 +102,8 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/rig/:line/restore", "restore a line that was cut", nil, nil, RigState{}, 200, s.rigRestore},
 
 		{"POST", "/api/v1/apply", "take over a site file, YAML or JSON, all or nothing",
-			[]parameter{{name: "dry_run", doc: "true: say what would change", is: truth}, {name: "prune", doc: "true: remove what the file does not name", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/yaml"), ChangeSummary{}, 200, s.apply},
-		{"GET", "/api/v1/export", "the site as a site file", nil, nil, media("application/yaml"), 200, s.export},
+			[]parameter{{name: "dry_run", doc: "true: say what would change", is: truth}, {name: "prune", doc: "true: remove what the file does not name", is: truth}, {name: "force", doc: "true: take back what was changed since the file was exported", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/yaml"), ChangeSummary{}, 200, s.apply},
+		{"GET", "/api/v1/export", "the site as a site file", []parameter{{name: "only", doc: "tag or pattern: these points alone, with their stations and links; may be repeated", many: true}}, nil, media("application/yaml"), 200, s.export},
 		{"POST", "/api/v1/change/points", "change, rename, remove or add many points in one modification", nil, Together{}, ChangeSummary{}, 200, s.changeTogether},
 		{"POST", "/api/v1/import/points", "take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing", importQuery, media("application/octet-stream"), Import{}, 200, s.importPoints},
 		{"GET", "/api/v1/export/points", "points as a list with every field, which is read back as they were", []parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}, {name: "form", doc: "csv (default) or xlsx", is: choice("csv", "xlsx")}}, nil, media("text/csv"), 200, s.exportPoints},

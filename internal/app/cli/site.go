@@ -16,19 +16,24 @@ import (
 )
 
 func (a *app) apply() *cobra.Command {
-	var dryRun, prune bool
+	var dryRun, prune, force bool
 	c := &cobra.Command{
 		Use:   "apply FILE",
 		Short: "Take over a site file, all or nothing",
 		Long: `Take over a site file in YAML or JSON, all or nothing; - reads the standard input.
-Entries are added or replaced; what the file does not name stays, unless --prune is given.`,
+Entries are added or replaced; what the file does not name stays, unless --prune is given. What somebody changed since the file was exported is
+not taken back, unless --force is given.`,
 		Args: arguments(1, 1, "one file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			data, err := a.readFile(args[0])
 			if err != nil {
 				return err
 			}
-			sum, err := a.client().Apply(c.Context(), args[0], data, dryRun, prune)
+			apply := a.client().Apply
+			if force {
+				apply = a.client().ApplyByForce
+			}
+			sum, err := apply(c.Context(), args[0], data, dryRun, prune)
 			if err != nil {
 				return fmt.Errorf("%s was not applied; nothing was changed\n%w", args[0], err)
 			}
@@ -36,17 +41,19 @@ Entries are added or replaced; what the file does not name stays, unless --prune
 		}}
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "say what would change, and change nothing")
 	c.Flags().BoolVar(&prune, "prune", false, "remove what the file does not name")
+	c.Flags().BoolVar(&force, "force", false, "take back what was changed since the file was exported")
 	return c
 }
 
 func (a *app) export() *cobra.Command {
-	return &cobra.Command{
+	var only []string
+	c := &cobra.Command{
 		Use:   "export [FILE]",
 		Short: "Write the site as a site file",
 		Long:  "Write the site as a site file: YAML, or JSON with -o json or to a FILE whose name ends with .json.",
 		Args:  arguments(0, 1, "at most one file"),
 		RunE: func(c *cobra.Command, args []string) error {
-			data, err := a.client().Export(c.Context())
+			data, err := a.client().Export(c.Context(), only...)
 			if err != nil {
 				return err
 			}
@@ -61,6 +68,8 @@ func (a *app) export() *cobra.Command {
 			_, err = a.Out.Write(data)
 			return err
 		}}
+	c.Flags().StringArrayVar(&only, "only", nil, "tag or pattern: these points alone, with their stations and links; may be repeated")
+	return c
 }
 
 func (a *app) backup() *cobra.Command {

@@ -394,9 +394,16 @@ func (c *Client) Apply(ctx context.Context, name string, file []byte, dryRun, pr
 	return sum, err
 }
 
-// Export returns the site as a site file.
-func (c *Client) Export(ctx context.Context) (file []byte, err error) {
-	err = c.do(ctx, http.MethodGet, "/api/v1/export", nil, nil, &file)
+// ApplyByForce is Apply that takes back, too, what was changed since the file was exported.
+func (c *Client) ApplyByForce(ctx context.Context, name string, file []byte, dryRun, prune bool) (sum api.ChangeSummary, err error) {
+	query := url.Values{"dry_run": {fmt.Sprint(dryRun)}, "prune": {fmt.Sprint(prune)}, "force": {"true"}, "file": {name}}
+	err = c.do(ctx, http.MethodPost, "/api/v1/apply", query, file, &sum)
+	return sum, err
+}
+
+// Export returns the site as a site file; of some points alone, where tags or patterns are given.
+func (c *Client) Export(ctx context.Context, only ...string) (file []byte, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/export", url.Values{"only": only}, nil, &file)
 	return file, err
 }
 

@@ -588,7 +588,7 @@ func (i Item) conflicts(d *site.Draft, now *site.Site, was, is site.Entity, know
 		d.Fail(&site.FieldError{Kind: site.KindPoint, Name: i.Tag(), Message: "was removed or renamed since this list was made; leave the row out, or add it all the same with --force"})
 		return
 	}
-	if now.Version(site.KindPoint, i.Tag()) <= i.version || reflect.DeepEqual(was, is) {
+	if now.Version(site.KindPoint, i.Tag()) == i.version || reflect.DeepEqual(was, is) {
 		return
 	}
 	before, after := reflect.ValueOf(was), reflect.ValueOf(is)

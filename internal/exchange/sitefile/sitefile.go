@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -44,6 +45,7 @@ func (e *Error) Error() string {
 type File struct {
 	name  string
 	lists map[site.Kind][]*document.Node
+	since int64 // number of the newest change that the site had of which it was made; 0 where that is not said
 	// places are where entities stand, once Into was called.
 	places map[place]*document.Node
 }
@@ -74,7 +76,7 @@ func Read(name string, data []byte) (*File, error) {
 // header reads what a site file consists of: its version, and a list of each kind.
 func (f *File) header(root *document.Node, fields map[string]*document.Node) (faults document.Faults) {
 	kinds := map[string]site.Kind{}
-	known := []string{"arithmon"}
+	known := []string{"arithmon", "change"}
 	for _, kind := range site.Kinds() {
 		kinds[site.Plural(kind)] = kind
 		known = append(known, site.Plural(kind))
@@ -90,6 +92,8 @@ func (f *File) header(root *document.Node, fields map[string]*document.Node) (fa
 			} else if version != Version {
 				faults = append(faults, node.Fault("version %d is not read by this program; it reads %d", version, Version))
 			}
+		case name == "change":
+			faults = append(faults, node.DecodeValue(&f.since)...)
 		case !is:
 			faults = append(faults, document.Unknown(node, name, known))
 		case !node.IsNull():
@@ -105,6 +109,33 @@ func (f *File) header(root *document.Node, fields map[string]*document.Node) (fa
 		faults = append(faults, document.Fault{Line: root.Line(), Path: "arithmon", Message: fmt.Sprintf("is missing; a site file begins with arithmon: %d", Version)})
 	}
 	return faults
+}
+
+// Since is the number of the newest change that the site had of which the file was made, 0 where that is not said.
+func (f *File) Since() int64 { return f.since }
+
+// Keep adds to a draft the faults of what the file would take back: entities that were changed since it was made, by kind and name, and that it has
+// otherwise, has again, or would remove. It is called after Into.
+func (f *File) Keep(d *site.Draft, s *site.Site, prune bool, changed map[site.Kind]map[string]bool) {
+	for _, kind := range site.Kinds() {
+		for name := range changed[kind] {
+			is, exists := s.Get(kind, name)
+			node := f.places[place{kind, name}]
+			after, stays := d.Get(kind, name)
+			fault := &site.FieldError{Kind: kind, Name: name}
+			switch {
+			case node == nil && exists && prune:
+				fault.Message = "was added or changed since this file was made, and is not in it; export it anew, or remove it all the same with --force"
+			case node != nil && !exists:
+				fault.Message = "was removed or renamed since this file was made; export it anew, or add it again with --force"
+			case node != nil && stays && !reflect.DeepEqual(is, after):
+				fault.Message = "was changed since this file was made, which has it otherwise; export it anew, or take the change back with --force"
+			default:
+				continue
+			}
+			d.Fail(fault)
+		}
+	}
 }
 
 // Into puts the file's entries into a draft; with prune it removes what the file does not name.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -18,15 +19,41 @@ import (
 	"arithmon/internal/core/site"
 )
 
+// Options say what is written.
+type Options struct {
+	Since int64                                  // number of the newest change that the site has; 0: none is written
+	Keep  func(kind site.Kind, name string) bool // which entities; nil: all
+}
+
+// Only keeps the points of some patterns, with the stations and links that they are on.
+func Only(s *site.Site, patterns []string) func(site.Kind, string) bool {
+	kept := map[site.Kind]map[string]bool{site.KindLink: {}, site.KindStation: {}, site.KindPoint: {}}
+	for _, tag := range s.Names(site.KindPoint) {
+		if slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
+			p, _ := s.Point(tag)
+			station, _ := s.Station(p.Station)
+			kept[site.KindPoint][tag], kept[site.KindStation][p.Station], kept[site.KindLink][station.Link] = true, true, true
+		}
+	}
+	return func(kind site.Kind, name string) bool { return kept[kind][name] }
+}
+
 // Write writes the site as a YAML site file, which Read reads back to the same site. Addresses are in
 // the notation of their station. What was written is no site file when an error comes back.
-func Write(to io.Writer, s *site.Site) error {
+func Write(to io.Writer, s *site.Site, o Options) error {
 	w := &writer{to: bufio.NewWriter(to), known: map[string]string{}}
 	fmt.Fprintf(w.to, "arithmon: %d\n", Version)
+	if o.Since > 0 {
+		fmt.Fprintf(w.to, "change: %d\n", o.Since)
+	}
 	for _, kind := range site.Kinds() {
-		w.list(site.Plural(kind), s.Count(kind))
+		names := s.Names(kind)
+		if o.Keep != nil {
+			names = slices.DeleteFunc(slices.Clone(names), func(name string) bool { return !o.Keep(kind, name) })
+		}
+		w.list(site.Plural(kind), len(names))
 		form, fresh := forms[kind], site.Fresh(kind)
-		for _, name := range s.Names(kind) {
+		for _, name := range names {
 			e, _ := s.Get(kind, name)
 			usual, texts := fresh, map[string]string(nil)
 			if form.usual != nil {

@@ -34,6 +34,35 @@ func (s *Store) Changes(ctx context.Context, kind site.Kind, name string, before
 		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR kind = ?2) AND (?3 = '' OR name = ?3) ORDER BY id DESC LIMIT ?4`, before, kind, name, limit)
 }
 
+// LatestChange is the number of the newest recorded change, 0 for none.
+func (s *Store) LatestChange(ctx context.Context) (id int64, err error) {
+	err = s.queryRow(ctx, "SELECT coalesce(max(id), 0) FROM changes").Scan(&id)
+	return id, err
+}
+
+// ChangedSince names the entities that were changed after a change, under the names that they had and have.
+func (s *Store) ChangedSince(ctx context.Context, id int64) (map[site.Kind]map[string]bool, error) {
+	rows, err := s.query(ctx, `SELECT kind, name FROM changes WHERE id > ?1
+		UNION SELECT kind, json_extract(before, CASE kind WHEN 'point' THEN '$.tag' ELSE '$.name' END) FROM changes WHERE id > ?1 AND before IS NOT NULL`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	changed := map[site.Kind]map[string]bool{}
+	for rows.Next() {
+		var kind site.Kind
+		var name string
+		if err := rows.Scan(&kind, &name); err != nil {
+			return nil, err
+		}
+		if changed[kind] == nil {
+			changed[kind] = map[string]bool{}
+		}
+		changed[kind][name] = true
+	}
+	return changed, rows.Err()
+}
+
 func (s *Store) records(ctx context.Context, query string, args ...any) ([]Record, error) {
 	rows, err := s.query(ctx, query, args...)
 	if err != nil {

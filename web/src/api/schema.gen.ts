@@ -2508,6 +2508,8 @@ export interface operations {
                 dry_run?: boolean;
                 /** @description true: remove what the file does not name */
                 prune?: boolean;
+                /** @description true: take back what was changed since the file was exported */
+                force?: boolean;
                 /** @description its name, for messages */
                 file?: string;
             };
@@ -2821,7 +2823,10 @@ export interface operations {
     };
     getExport: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description tag or pattern: these points alone, with their stations and links; may be repeated */
+                only?: string[];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2835,6 +2840,15 @@ export interface operations {
                 };
                 content: {
                     "application/yaml": string;
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description a problem */

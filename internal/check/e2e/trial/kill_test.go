@@ -145,7 +145,7 @@ func (o *rtu) site(t *testing.T, s *site.Site) []byte {
 	require.NoError(t, err)
 	s = s.With(changes)
 	var file strings.Builder
-	require.NoError(t, sitefile.Write(&file, s))
+	require.NoError(t, sitefile.Write(&file, s, sitefile.Options{}))
 	return []byte(file.String())
 }
 

@@ -202,7 +202,7 @@ func TestTrialRequests(t *testing.T) {
 	require.NoError(t, err)
 	dev := &device{framing: "mbap", random: rand.New(rand.NewPCG(seed(), 15)), holes: map[int]bool{}, limit: 125, held: map[int]uint16{}, executed: map[uint16]int{}, refused: map[uint16]bool{}}
 	var file strings.Builder
-	require.NoError(t, sitefile.Write(&file, plant(t, dev.listen(t, "tcp"))))
+	require.NoError(t, sitefile.Write(&file, plant(t, dev.listen(t, "tcp")), sitefile.Options{}))
 	base := strings.TrimSuffix(running.URL, "/")
 	_, err = client.New(base, "trial").Apply(t.Context(), "site.yaml", []byte(file.String()), false, false)
 	require.NoError(t, err)
