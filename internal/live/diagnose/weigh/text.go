@@ -13,7 +13,7 @@ const (
 // text finds out whether a number that stands is a part of a text, and how it would be read.
 func (s *Signal) text() (r Reading, ok bool) {
 	n := s.Layout.Words()
-	if s.Area == nil || n == 0 || n > 4 || s.moved(s.At, n) {
+	if s.Area == nil || n == 0 || n > 4 || s.moved(s.At, n) || float(s.Layout.Type) && s.Fit().Doubt() < suspicious { // plausible floats can be letters
 		return r, false
 	}
 	words := s.Area.Words[len(s.Area.Words)-1]
