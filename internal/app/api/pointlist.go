@@ -65,59 +65,89 @@ var importQuery = []parameter{
 	{name: "dry_run", doc: "true: say what would change", is: truth},
 }
 
+// importing is a list that is to be taken over, and what came of it.
+type importing struct {
+	book    sheet.Book
+	list    pointlist.List
+	faults  []pointlist.Fault
+	changes []site.Change
+	left    *site.Site
+}
+
 // importPoints takes over a list of points, or says what would come of it.
 func (s *Server) importPoints(c *gin.Context) error {
 	dry, err := flag(c, "dry_run")
 	if err != nil {
 		return err
 	}
-	force, err := flag(c, "force")
+	i, err := s.takeList(c, dry)
 	if err != nil {
 		return err
 	}
-	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix")}
-	if options.Columns, err = columnsOf(c.Query("columns")); err != nil {
-		return err
-	}
-	if options.Defaults, err = defaultsOf(c.Query("defaults")); err != nil {
-		return err
-	}
-	if _, known := s.store.Site().Station(options.Station); options.Station != "" && !known {
-		return s.missing(site.KindStation, options.Station)
-	}
-	data, err := body(c, sheet.MostBytes)
-	if err != nil {
-		return err
-	}
-	book, err := sheet.Read(data)
-	if err != nil {
-		return fail(http.StatusBadRequest, "%s", err)
-	}
-	list, err := pointlist.Read(book, options)
-	if err != nil {
-		return fail(http.StatusBadRequest, "%s", err)
-	}
-	faults := list.Faults
-	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry || len(faults) > 0}, func(d *site.Draft, now *site.Site) {
-		if err := list.Into(d, now, force); err != nil {
-			d.Fail(&site.FieldError{Message: err.Error()})
-		}
-	})
-	var found site.Errors
-	switch {
-	case errors.As(err, &found):
-		faults = append(slices.Clone(faults), list.Place(found)...)
-	case err != nil:
-		return err
-	}
-	out := newImport(list, faults, changes)
-	if out.Applied = !dry && len(faults) == 0; out.Applied {
-		for _, w := range left.Warnings(changes) {
+	out := newImport(i.list, i.faults, i.changes)
+	if out.Applied = !dry && len(i.faults) == 0; out.Applied {
+		for _, w := range i.left.Warnings(i.changes) {
 			c.Writer.Header().Add(warningField, w.Error())
 		}
 	}
 	c.JSON(http.StatusOK, out)
 	return nil
+}
+
+// markedPoints answers with a copy of a list in which its faults are marked; nothing is taken over.
+func (s *Server) markedPoints(c *gin.Context) error {
+	i, err := s.takeList(c, true)
+	if err != nil {
+		return err
+	}
+	c.Header("Content-Type", spreadsheet)
+	c.Header("Content-Disposition", `attachment; filename="marked.xlsx"`)
+	err = pointlist.WriteMarked(c.Writer, i.book, i.list.Columns, i.faults)
+	if err != nil && c.Writer.Written() {
+		panic(http.ErrAbortHandler) // half a file must not pass for a whole one
+	}
+	return err
+}
+
+const spreadsheet = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+
+// takeList reads the list of a request and takes it over, unless it has faults, or is only to be looked at.
+func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
+	force, err := flag(c, "force")
+	if err != nil {
+		return i, err
+	}
+	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix")}
+	if options.Columns, err = columnsOf(c.Query("columns")); err != nil {
+		return i, err
+	}
+	if options.Defaults, err = defaultsOf(c.Query("defaults")); err != nil {
+		return i, err
+	}
+	if _, known := s.store.Site().Station(options.Station); options.Station != "" && !known {
+		return i, s.missing(site.KindStation, options.Station)
+	}
+	data, err := body(c, sheet.MostBytes)
+	if err != nil {
+		return i, err
+	}
+	if i.book, err = sheet.Read(data); err != nil {
+		return i, fail(http.StatusBadRequest, "%s", err)
+	}
+	if i.list, err = pointlist.Read(i.book, options); err != nil {
+		return i, fail(http.StatusBadRequest, "%s", err)
+	}
+	i.faults = i.list.Faults
+	i.changes, i.left, err = s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry || len(i.faults) > 0}, func(d *site.Draft, now *site.Site) {
+		if err := i.list.Into(d, now, force); err != nil {
+			d.Fail(&site.FieldError{Message: err.Error()})
+		}
+	})
+	var found site.Errors
+	if errors.As(err, &found) {
+		i.faults, err = append(slices.Clone(i.faults), i.list.Place(found)...), nil
+	}
+	return i, err
 }
 
 func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Change) Import {
@@ -154,7 +184,7 @@ func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Cha
 		}
 	}
 	for _, i := range list.Items[:min(len(list.Items), mostRows)] {
-		row := ImportRow{Sheet: i.Sheet, Row: i.Row, Tag: i.Tag(), Action: "none", Cells: i.Cells, Fields: i.Fields, Note: i.Made}
+		row := ImportRow{Sheet: i.Sheet, Row: i.Row, Tag: i.Tag(), Action: "none", Cells: i.Cells(), Fields: i.Fields, Note: i.Made}
 		if actions[row.Tag] != "" {
 			row.Action = actions[row.Tag]
 		}
@@ -209,7 +239,7 @@ func (s *Server) exportPoints(c *gin.Context) error {
 	switch form := c.DefaultQuery("form", "csv"); form {
 	case "csv":
 	case "xlsx":
-		write, kind = pointlist.WriteSpreadsheet, "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+		write, kind = pointlist.WriteSpreadsheet, spreadsheet
 	default:
 		return fail(http.StatusBadRequest, "form=%s: csv and xlsx are written", form)
 	}

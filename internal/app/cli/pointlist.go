@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -16,7 +17,7 @@ import (
 
 // importPoints takes over a list of points.
 func (a *app) importPoints() *cobra.Command {
-	var station, prefix, columns, defaults string
+	var station, prefix, columns, defaults, marked string
 	var dry, force bool
 	c := &cobra.Command{
 		Use:   "import FILE",
@@ -32,11 +33,15 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 			if err != nil {
 				return err
 			}
-			out, err := a.client().ImportPoints(c.Context(), data, url.Values{
-				"station": {station}, "prefix": {prefix}, "columns": {columns}, "defaults": {defaults}, "dry_run": {fmt.Sprint(dry)}, "force": {fmt.Sprint(force)},
-			})
+			query := url.Values{"station": {station}, "prefix": {prefix}, "columns": {columns}, "defaults": {defaults}, "dry_run": {fmt.Sprint(dry)}, "force": {fmt.Sprint(force)}}
+			out, err := a.client().ImportPoints(c.Context(), data, query)
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			if marked != "" && out.FaultsAll > 0 {
+				if err := writeWhole(marked, func(f *os.File) error { return a.client().MarkedPoints(c.Context(), f, data, query) }); err != nil {
+					return err
+				}
 			}
 			if err := a.print(out, func(t *table) { a.tellImport(t, out, dry) }); err != nil {
 				return err
@@ -50,6 +55,7 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 	c.Flags().StringVar(&prefix, "prefix", "", "put before each tag")
 	c.Flags().StringVar(&columns, "columns", "", "what columns hold, by hand: 'tag=Signal,address=C,unit=5' (a heading, letter or number)")
 	c.Flags().StringVar(&defaults, "defaults", "", "fields of rows that say nothing of them: '{type: uint16, poll_group: slow}'")
+	c.Flags().StringVar(&marked, "marked", "", "where there are faults, write a copy of the list to this .xlsx file in which they are marked")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")
 	c.Flags().BoolVar(&force, "force", false, "take back what was changed since the list was exported")
 	return c
@@ -145,23 +151,19 @@ Importing it again changes nothing; what was edited in it comes back as that alo
 			if args[0] == "-" {
 				return a.client().ExportPoints(c.Context(), a.Out, form, args[1:]...)
 			}
-			// What is there already stays until the new list is whole.
-			f, err := os.CreateTemp(filepath.Dir(args[0]), ".points-*")
-			if err != nil {
-				return err
-			}
-			defer os.Remove(f.Name())
-			if err := a.client().ExportPoints(c.Context(), f, form, args[1:]...); err != nil {
-				f.Close()
-				return err
-			}
-			if err := f.Chmod(0o644); err != nil {
-				f.Close()
-				return err
-			}
-			if err := f.Close(); err != nil {
-				return err
-			}
-			return os.Rename(f.Name(), args[0])
+			return writeWhole(args[0], func(f *os.File) error { return a.client().ExportPoints(c.Context(), f, form, args[1:]...) })
 		}}
+}
+
+// writeWhole writes a file; what is there already stays until the new one is whole.
+func writeWhole(path string, write func(*os.File) error) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".arithmon-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // of one that was not renamed
+	if err := errors.Join(write(f), f.Chmod(0o644), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
 }

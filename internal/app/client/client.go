@@ -419,6 +419,11 @@ func (c *Client) ImportPoints(ctx context.Context, file []byte, query url.Values
 	return i, err
 }
 
+// MarkedPoints writes a copy of a list, as a spreadsheet, in which its faults are marked; query is as of ImportPoints.
+func (c *Client) MarkedPoints(ctx context.Context, to io.Writer, file []byte, query url.Values) error {
+	return c.do(ctx, http.MethodPost, "/api/v1/import/points/marked", query, file, to)
+}
+
 // ExportPoints writes points as a list, in the form csv or xlsx.
 func (c *Client) ExportPoints(ctx context.Context, to io.Writer, form string, patterns ...string) error {
 	return c.do(ctx, http.MethodGet, "/api/v1/export/points", url.Values{"tag": patterns, "form": {form}}, nil, to)

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 
 	"arithmon/internal/app/api"
 )
@@ -58,7 +59,20 @@ func TestAListWithFaults(t *testing.T) {
 		assert.Contains(t, out.out, want)
 	}
 	assert.Contains(t, out.err, "3 faults; nothing was changed")
-	_, err := p.client.Points(t.Context(), "", "ok")
+	copied := filepath.Join(t.TempDir(), "marked.xlsx")
+	p.run("point", "import", list, "--station", "plc", "--marked", copied)
+	f, err := excelize.OpenFile(copied)
+	require.NoError(t, err)
+	defer f.Close()
+	rows, err := f.GetRows("list")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bad/type", "40002", "FLOAT31", "bar", "1"}, rows[2][:5], "where it was")
+	assert.Contains(t, rows[2][6], `type: "FLOAT31" is no data type`)
+	assert.Contains(t, rows[3][6], "address: ")
+	comments, err := f.GetComments("list")
+	require.NoError(t, err)
+	assert.Len(t, comments, 3)
+	_, err = p.client.Points(t.Context(), "", "ok")
 	assert.Error(t, err)
 	for _, c := range []struct{ name, text, says string }{
 		{"page.pdf", "%PDF-1.4", "copy the text of the table"},
@@ -155,4 +169,50 @@ func TestASiteFileThatIsOlderThanTheSite(t *testing.T) {
 	assert.Contains(t, only.out, "tag: gate/level")
 	assert.NotContains(t, only.out, "name: bus")
 	assert.Equal(t, 3, p.run("export", "--only", "nobody").code)
+}
+
+// Lists of different habits, as they come, are taken over whole, and every value is then that of the device.
+func TestTheListsOfTheDemo(t *testing.T) {
+	p := startWith(t, []byte(`
+rig: 1
+lines:
+  - name: line
+    listen: 127.0.0.1:0
+    stations:
+      - unit: 1
+        values: [{at: "ir:0", type: float32, set: 2.5}, {at: "ir:2", set: 1750}, {at: "ir:3", type: int16, set: -40}, {at: "ir:4", type: uint32, set: 98765}, {at: "hr:0", set: 25}, {at: "hr:1", set: 2}]
+      - unit: 2
+        tables: {hr: 20}
+        values: [{at: "hr:10", set: 13824}, {at: "hr:11", set: 6912}, {at: "hr:12", set: 250}, {at: "hr:13", set: 12000}]
+      - unit: 3
+        tables: {hr: 120}
+        values: [{at: "hr:100", type: float32, set: 1.25}, {at: "hr:102", set: 87}, {at: "hr:103", set: 0}, {at: "hr:109", type: uint32, set: 70000}, {at: "hr:111", type: int16, set: 850}]
+`))
+	p.apply(strings.ReplaceAll(`
+arithmon: 1
+links: [{name: line, host: 127.0.0.1, port: PORT, timeout: 500ms}]
+stations: [{name: weir, link: line, unit: 1, poll: 200ms}, {name: boiler, link: line, unit: 2, poll: 200ms}, {name: lift, link: line, unit: 3, poll: 200ms}]
+`, "PORT", p.port("line")))
+	for _, c := range []struct {
+		file, station string
+		rows          string
+		values        map[string]string
+	}{
+		{"weir-meter.csv", "weir", "6 rows: 6 added", map[string]string{
+			"wehr/durchfluss": "2.5 m³/s", "wehr/pegel-oben": "1.75 m", "wehr/pegel-unten": "-0.04 m", "wehr/volumen": "9876.5 m³", "wehr/daempfung": "2.5 s", "wehr/betriebsart": "Aus"}},
+		{"boiler-house.xlsx", "boiler", "4 rows: 4 added", map[string]string{"boiler/pressure": "8 bar", "boiler/temperature": "100 °C", "boiler/valve": "25 %", "boiler/flow": "12.5 m³/h"}},
+		{"lift-page.txt", "lift", "5 rows: 5 added", map[string]string{"sump-level": "1.25 m", "pump-1-current": "87 A", "pump-2-current": "0 A", "starts-of-pump-1": "70000", "stop-level": "850 mm"}},
+	} {
+		path := filepath.Join("..", "..", "..", "demo", "lists", c.file)
+		out := p.run("point", "import", path, "--station", c.station)
+		require.Zero(t, out.code, "%s: %s%s", c.file, out.out, out.err)
+		assert.Contains(t, out.out, c.rows, c.file)
+		for tag, want := range c.values {
+			value, unit, _ := strings.Cut(want, " ")
+			r := p.await(tag, func(r api.Reading) bool { return r.Text == value && said(r) == "good" })
+			assert.Equal(t, unit, r.Unit, tag)
+		}
+	}
+	assert.Equal(t, "Sump level above the pump inlet", p.field("point", "sump-level", "description"))
+	assert.Equal(t, "true", p.field("point", "stop-level", "writable"))
 }

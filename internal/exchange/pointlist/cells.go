@@ -16,7 +16,7 @@ import (
 
 // number reads a number with a decimal point or comma, and with or without marks between thousands.
 func number(text string) (f float64, ok bool) {
-	text = strings.NewReplacer(" ", "", "'", "", "\u2212", "-").Replace(strings.TrimSpace(text))
+	text = numberMarks.Replace(strings.TrimSpace(text))
 	comma, point := strings.LastIndexByte(text, ','), strings.LastIndexByte(text, '.')
 	switch {
 	case comma >= 0 && point > comma, strings.Count(text, ",") > 1:
@@ -45,6 +45,13 @@ func number(text string) (f float64, ok bool) {
 	}
 	return f, true
 }
+
+// What is left out, or written otherwise, of some cells.
+var (
+	numberMarks = strings.NewReplacer(" ", "", "'", "", "\u2212", "-")
+	accessMarks = strings.NewReplacer(" ", "", "-", "", "_", "", "/", "", ",", "", ".", "")
+	tagLetters  = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "ß", "ss", "²", "2", "³", "3", "°", "", "\\", "/", "%", "percent")
+)
 
 // grouped is a whole number with a comma before every three digits.
 var grouped = regexp.MustCompile(`^[-+]?\d{1,3}(,\d{3})+$`)
@@ -226,7 +233,7 @@ func tableOf(text string) (site.Space, error) {
 
 // accessOf reads whether a value may be written.
 func accessOf(text string) (writable bool, err error) {
-	switch strings.ToLower(strings.NewReplacer(" ", "", "-", "", "_", "", "/", "", ",", "", ".", "").Replace(text)) {
+	switch strings.ToLower(accessMarks.Replace(text)) {
 	case "r", "ro", "read", "readonly", "lesen", "no", "false", "nein", "0", "input":
 		return false, nil
 	case "rw", "w", "wo", "wr", "readwrite", "write", "writeonly", "lesenschreiben", "yes", "true", "ja", "1", "rwp", "output":
@@ -272,7 +279,7 @@ func unitOf(text string) string {
 
 // tagOf makes an allowed tag of what was written: letters, digits and - _ . with / between parts.
 func tagOf(text string) string {
-	text = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "ß", "ss", "²", "2", "³", "3", "°", "", "\\", "/", "%", "percent").Replace(text)
+	text = tagLetters.Replace(text)
 	var b strings.Builder
 	for _, r := range text {
 		switch {

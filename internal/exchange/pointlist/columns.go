@@ -131,6 +131,8 @@ type headings struct {
 	columns []Column
 	first   int // index of the first row behind them
 	rows    [][]string
+	exact   map[string]bool   // fields whose cells are as in a site file
+	from    map[string]string // the headings of fields
 }
 
 // searched is how many rows are looked at for headings.
@@ -150,7 +152,15 @@ func findHeadings(g sheet.Grid, by map[string]string) (headings, error) {
 			}
 		}
 		if score > bestScore {
-			best, bestScore = headings{columns, first, rows}, score
+			best, bestScore = headings{columns, first, rows, map[string]bool{}, map[string]string{}}, score
+			for _, c := range columns {
+				if c.Exact {
+					best.exact[c.Field] = true
+				}
+				if c.Field != "" {
+					best.from[c.Field] = c.Heading
+				}
+			}
 		}
 	}
 	for i, row := range g.Rows[:min(len(g.Rows), searched)] {

@@ -35,11 +35,23 @@ type Item struct {
 	Sheet  string
 	Row    int
 	Fields map[string]any    // of the point, as a site file has them; nil for one that gets its default
-	Cells  map[string]string // what was written, by the heading of its column
 	From   map[string]string // the headings of the columns that a field came from, by field
 	Made   string            // how its tag came about, where it was not as it is; "" where it was
 
+	columns []Column
+	cells   []string
 	version int64 // of the point that the row was made of; 0 for none
+}
+
+// Cells are what was written, by the heading of its column.
+func (i Item) Cells() map[string]string {
+	out := map[string]string{}
+	for _, c := range i.columns {
+		if text := cell(i.cells, c.at); text != "" {
+			out[c.Heading] = text
+		}
+	}
+	return out
 }
 
 // Tag is that of the point.
@@ -82,7 +94,7 @@ func Read(b sheet.Book, o Options) (List, error) {
 		if list.Columns == nil {
 			list.Columns = h.columns
 		}
-		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, tags: tags}
+		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, tags: tags, cells: map[string]string{}}
 		if r.references = allReferences(h, g.Rows[h.first:]); r.references {
 			list.Notes = append(list.Notes, "addresses are references of five digits: 40001 is the first holding register")
 		}
@@ -118,10 +130,61 @@ type reader struct {
 	headings headings
 	sheet    string
 	page     bool
-	tags     map[string]int // how often each was given
-	unplaced bool           // a row without a station was told of
+	tags     map[string]int    // how often each was given
+	unplaced bool              // a row without a station was told of
+	known    memory            // what cells that come again mean
+	cells    map[string]string // of the row that is read, by field
 
 	references bool // all addresses are references of five digits
+}
+
+// memory is what cells mean that come again and again.
+type memory struct {
+	scalings map[string]map[string]any
+	types    map[typeCell]typeMeaning
+}
+
+type typeCell struct {
+	text  string
+	words int
+}
+
+type typeMeaning struct {
+	t      codec.Type
+	length int
+	order  codec.Order
+}
+
+// mostKnown is how many cells are remembered.
+const mostKnown = 10_000
+
+func (m *memory) scaling(text string) (map[string]any, error) {
+	if s, ok := m.scalings[text]; ok {
+		return s, nil
+	}
+	s, err := scalingOf(text)
+	if m.scalings == nil {
+		m.scalings = map[string]map[string]any{}
+	}
+	if err == nil && len(m.scalings) < mostKnown {
+		m.scalings[text] = s
+	}
+	return s, err
+}
+
+func (m *memory) kind(text string, words int) (codec.Type, int, codec.Order, error) {
+	cell := typeCell{text, words}
+	if k, ok := m.types[cell]; ok {
+		return k.t, k.length, k.order, nil
+	}
+	t, length, order, err := typeOf(text, words)
+	if m.types == nil {
+		m.types = map[typeCell]typeMeaning{}
+	}
+	if err == nil && len(m.types) < mostKnown {
+		m.types[cell] = typeMeaning{t, length, order}
+	}
+	return t, length, order, err
 }
 
 // fewReferences are too few addresses to be sure of their notation by them.
@@ -138,7 +201,7 @@ func allReferences(h headings, rows []sheet.Row) bool {
 	for _, row := range rows {
 		text := cell(row.Cells, h.columns[at].at)
 		digits, _, _ := strings.Cut(strings.ReplaceAll(text, ",", ""), ".")
-		if !strings.ContainsAny(text, "0123456789") {
+		if !strings.ContainsAny(text, "0123456789") || footnote(text) {
 			continue
 		}
 		if digits, _, _ = strings.Cut(digits, "-"); len(digits) != 5 || !reference(digits) {
@@ -154,29 +217,24 @@ func (r *reader) row(row sheet.Row) {
 		r.list.Left++
 		return
 	}
-	item := Item{Sheet: r.sheet, Row: row.Number, Fields: maps.Clone(r.options.Defaults), Cells: map[string]string{}, From: map[string]string{}}
-	if item.Fields == nil {
-		item.Fields = map[string]any{}
-	}
-	cells, filled := map[string]string{}, 0
+	item := Item{Sheet: r.sheet, Row: row.Number, Fields: make(map[string]any, len(r.headings.columns)), From: r.headings.from, columns: r.headings.columns, cells: row.Cells}
+	maps.Copy(item.Fields, r.options.Defaults)
+	cells, filled := r.cells, 0
+	clear(cells)
 	for _, c := range r.headings.columns {
 		text := cell(row.Cells, c.at)
-		if text != "" {
-			item.Cells[c.Heading] = text
-		}
 		if c.Heading == Version {
 			item.version, _ = strconv.ParseInt(text, 10, 64) // of what is none, nothing is known
 		}
 		if c.Field == "" {
 			continue
 		}
-		item.From[c.Field] = c.Heading
 		if text != "" {
 			filled++
 			cells[c.Field] = text
 		}
 	}
-	if filled == 1 && !strings.ContainsAny(cells["address"], "0123456789") || footnote(cells["address"]) {
+	if (filled == 1 || r.page) && !strings.ContainsAny(cells["address"], "0123456789") || footnote(cells["address"]) {
 		if title := cells["address"]; title != "" { // or a footnote
 			r.list.Left++
 			return
@@ -230,8 +288,9 @@ func (m *making) fault(field, format string, args ...any) {
 
 // from notes that a field came from the column of another.
 func (m *making) from(field, column string) {
-	if m.item.From[column] != "" {
-		m.item.From[field] = m.item.From[column]
+	if heading := m.item.From[column]; heading != "" && m.item.From[field] != heading {
+		m.item.From = maps.Clone(m.item.From) // which the rows share
+		m.item.From[field] = heading
 	}
 }
 
@@ -242,9 +301,7 @@ func (m *making) all() {
 			m.exact(c.Field)
 		}
 	}
-	exact := func(field string) bool {
-		return slices.ContainsFunc(m.headings.columns, func(c Column) bool { return c.Exact && c.Field == field })
-	}
+	exact := func(field string) bool { return m.headings.exact[field] }
 	plain := func(field string) (string, bool) {
 		text := m.cells[field]
 		return text, text != "" && !exact(field)
@@ -414,7 +471,7 @@ func (m *making) kind(plain func(string) (string, bool)) {
 		}
 	}
 	if text, ok := plain("type"); ok {
-		t, length, order, err := typeOf(text, words)
+		t, length, order, err := m.known.kind(text, words)
 		if err != nil {
 			m.fault("type", "%s", err)
 		} else {
@@ -479,7 +536,7 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		m.exact("scaling")
 		return
 	} else if ok && text != "-" {
-		s, err := scalingOf(text)
+		s, err := m.known.scaling(text)
 		if err != nil {
 			m.fault(colFactor, "%s", err)
 		}
@@ -633,7 +690,7 @@ func (l List) Place(found site.Errors) (faults []Fault) {
 		field, _, _ := strings.Cut(e.Field, ".")
 		fault := Fault{Sheet: item.Sheet, Row: item.Row, Column: item.From[field], Value: e.Value, Message: e.Message}
 		if fault.Column != "" {
-			fault.Value = cmp.Or(item.Cells[fault.Column], e.Value)
+			fault.Value = cmp.Or(item.Cells()[fault.Column], e.Value)
 		} else if e.Field != "" {
 			fault.Message = e.Field + ": " + e.Message
 		}

@@ -177,6 +177,11 @@ export const api = {
   undo: (id: number) => call<ChangeSummary>('POST', `/api/v1/changes/${id}/undo`),
   writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
   importPoints: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/points', query, list),
+  markedPoints: (list: string | Blob, query: Query) =>
+    fetch(`/api/v1/import/points/marked${search(query)}`, { method: 'POST', headers: { 'Arithmon-Who': 'console' }, body: list }).then((r) => {
+      if (!r.ok) throw new Error(`The service answers ${r.status} ${r.statusText}.`)
+      return r.blob()
+    }),
   exportPoints: (form: 'csv' | 'xlsx', tags: string[]) => `/api/v1/export/points${search({ form, tag: tags })}`,
   apply: (file: string, name: string, dryRun: boolean) =>
     call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, file),

@@ -293,6 +293,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/import/points/marked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** a copy of a list, as a spreadsheet, in which its faults are marked; nothing is taken over */
+        post: operations["postImportPointsMarked"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lens": {
         parameters: {
             query?: never;
@@ -3061,6 +3078,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Import"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postImportPointsMarked: {
+        parameters: {
+            query?: {
+                /** @description of rows that name none */
+                station?: string;
+                /** @description put before each tag */
+                prefix?: string;
+                /** @description what columns hold, by hand: tag=Signal,address=C,unit=5 (a heading, letter or number) */
+                columns?: string;
+                /** @description fields of rows that say nothing of them: {type: uint16, poll_group: slow} */
+                defaults?: string;
+                /** @description true: take back what was changed since the list was exported */
+                force?: boolean;
+                /** @description true: say what would change */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description a copy of a list, as a spreadsheet, in which its faults are marked; nothing is taken over */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                 };
             };
             /** @description a parameter or header is wrong */

@@ -93,6 +93,19 @@ async function take() {
   }
 }
 
+/** Fetches a copy of the list in which its faults are marked, to be put right there. */
+async function fetchMarked() {
+  try {
+    const link = document.createElement('a')
+    link.href = URL.createObjectURL(await api.markedPoints(list.value, query.value))
+    link.download = 'marked.xlsx'
+    link.click()
+    window.setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
+  } catch (error) {
+    problem.value = message(error)
+  }
+}
+
 const faults = computed(() => {
   const byRow = new Map<string, { column: string; message: string }[]>()
   for (const f of read.value?.faults ?? []) {
@@ -132,6 +145,7 @@ const ready = computed(() => read.value !== undefined && read.value.faults_all =
           <ul>
             <li v-for="f in read.faults.slice(0, 6)" :key="`${f.sheet} ${f.row} ${f.column} ${f.message}`">{{ f.sheet }} {{ t('points.import-row') }} {{ f.row }}<template v-if="f.column">, {{ f.column }}</template>: {{ f.message }}</li>
           </ul>
+          <el-button size="small" plain data-test="import-marked" @click="fetchMarked">{{ t('points.import-marked') }}</el-button>
         </el-alert>
         <el-table v-loading="busy" :data="read.items" height="100%" class="rows" size="small" border>
           <el-table-column :label="t('points.import-row')" width="76" fixed><template #default="{ row }">{{ row.sheet }} {{ row.row }}</template></el-table-column>
