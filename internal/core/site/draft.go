@@ -187,8 +187,8 @@ func (d *Draft) dependents(of key) []Entity {
 	return list
 }
 
-// Changes checks everything the draft touches and returns what it would modify, in the order of Kinds,
-// removals last and in reverse; nothing when all is as it was. Its error is Errors, with every fault.
+// Changes checks everything the draft touches and returns what it would modify, in the order of Kinds, a name given up before somebody else gets
+// it, removals last and in reverse; nothing when all is as it was. Its error is Errors, with every fault.
 func (d *Draft) Changes() ([]Change, error) {
 	found, more := slices.Clone(d.faults), d.more
 	check := func(e Entity) {
@@ -229,6 +229,9 @@ func (d *Draft) Changes() ([]Change, error) {
 			continue // the other half of a renaming
 		}
 		before, existed := d.base.Get(was.kind, was.name)
+		if gone[k] && was == k { // the one that had this name goes on under another
+			existed = false
+		}
 		switch {
 		case after == nil && existed:
 			removals[rank(k.kind)] = append(removals[rank(k.kind)], Change{Before: before})
@@ -238,6 +241,38 @@ func (d *Draft) Changes() ([]Change, error) {
 			puts[rank(k.kind)] = append(puts[rank(k.kind)], Change{Before: before, After: after})
 		}
 	}
+	for i := range puts {
+		puts[i] = freedFirst(puts[i])
+	}
 	slices.Reverse(removals[:])
 	return slices.Concat(slices.Concat(puts[:]...), slices.Concat(removals[:]...)), nil
+}
+
+// freedFirst orders changes so that one which gives up a name comes before the one that takes it.
+func freedFirst(list []Change) []Change {
+	frees := map[string]int{} // the change that gives up a name
+	for i, c := range list {
+		if c.Before != nil && c.Before.Key() != c.After.Key() {
+			frees[c.Before.Key()] = i
+		}
+	}
+	if len(frees) == 0 {
+		return list
+	}
+	ordered, placed := make([]Change, 0, len(list)), make([]bool, len(list))
+	var place func(i int)
+	place = func(i int) {
+		if placed[i] {
+			return
+		}
+		placed[i] = true // names that change places cannot be: Replace refuses the first
+		if other, taken := frees[list[i].After.Key()]; taken {
+			place(other)
+		}
+		ordered = append(ordered, list[i])
+	}
+	for i := range list {
+		place(i)
+	}
+	return ordered
 }

@@ -40,7 +40,8 @@ type Item struct {
 
 	columns []Column
 	cells   []string
-	version int64 // of the point that the row was made of; 0 for none
+	was     string // the tag that the point had when the row was made of it; "" for none
+	version int64  // of the point that the row was made of; 0 for none
 }
 
 // Cells are what was written, by the heading of its column.
@@ -116,7 +117,7 @@ func Read(b sheet.Book, o Options) (List, error) {
 
 func unknown(columns []Column) (out []string) {
 	for _, c := range columns {
-		if c.Field == "" && c.Heading != "" && !strings.EqualFold(c.Heading, Version) {
+		if c.Field == "" && c.Heading != "" && c.Heading != Version && c.Heading != Was {
 			out = append(out, c.Heading)
 		}
 	}
@@ -223,6 +224,9 @@ func (r *reader) row(row sheet.Row) {
 	clear(cells)
 	for _, c := range r.headings.columns {
 		text := cell(row.Cells, c.at)
+		if c.Heading == Was {
+			item.was = text
+		}
 		if c.Heading == Version {
 			item.version, _ = strconv.ParseInt(text, 10, 64) // of what is none, nothing is known
 		}
@@ -614,7 +618,7 @@ func (m *making) tag(exact bool) {
 // wait in it; Place finds their rows. A row that was exported and whose point was changed since is a fault for each field that differs, unless
 // force is set.
 func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
-	for _, item := range l.Items {
+	for _, item := range l.renamesFirst(now) {
 		b, err := json.Marshal(item.Fields)
 		if err != nil {
 			return fmt.Errorf("row %d: %w", item.Row, err)
@@ -623,17 +627,56 @@ func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
 		if err != nil {
 			return fmt.Errorf("row %d: %w", item.Row, err)
 		}
-		from, known := now.Get(site.KindPoint, item.Tag())
+		was := cmp.Or(item.was, item.Tag())
+		from, known := now.Get(site.KindPoint, was)
+		if !known && item.was != "" { // renamed meanwhile, or taken over with its new tag already
+			was = item.Tag()
+			from, known = now.Get(site.KindPoint, was)
+		}
 		if !known {
 			from = site.Fresh(site.KindPoint)
 		}
 		e := sitefile.Decode(site.KindPoint, node, d, from)
-		d.Put(e)
+		if known && was != item.Tag() {
+			d.Replace(was, e) // it is the same point
+		} else {
+			d.Put(e)
+		}
 		if !force {
 			item.conflicts(d, now, from, e, known)
 		}
 	}
 	return nil
+}
+
+// renamesFirst puts the rows so that a tag is free before another point gets it. Of points that change places, one stands in the way.
+func (l List) renamesFirst(now *site.Site) []Item {
+	frees := map[string]bool{} // tags that a row gives up
+	for _, i := range l.Items {
+		if _, known := now.Point(i.was); known && i.was != i.Tag() {
+			frees[i.was] = true
+		}
+	}
+	if len(frees) == 0 {
+		return l.Items
+	}
+	ordered, left := make([]Item, 0, len(l.Items)), l.Items
+	for len(left) > 0 {
+		var later []Item
+		for _, i := range left {
+			if frees[i.Tag()] && i.was != i.Tag() {
+				later = append(later, i)
+				continue
+			}
+			ordered = append(ordered, i)
+			delete(frees, i.was)
+		}
+		if len(later) == len(left) {
+			return append(ordered, later...)
+		}
+		left = later
+	}
+	return ordered
 }
 
 // conflicts adds to a draft what a row would take back that somebody has changed since it was exported.
@@ -645,7 +688,7 @@ func (i Item) conflicts(d *site.Draft, now *site.Site, was, is site.Entity, know
 		d.Fail(&site.FieldError{Kind: site.KindPoint, Name: i.Tag(), Message: "was removed or renamed since this list was made; leave the row out, or add it all the same with --force"})
 		return
 	}
-	if now.Version(site.KindPoint, i.Tag()) == i.version || reflect.DeepEqual(was, is) {
+	if now.Version(site.KindPoint, was.Key()) == i.version || reflect.DeepEqual(was, is) {
 		return
 	}
 	before, after := reflect.ValueOf(was), reflect.ValueOf(is)

@@ -296,6 +296,39 @@ func TestAnEditedExport(t *testing.T) {
 	assert.Equal(t, "bar", a.Unit)
 }
 
+// A tag that was edited renames its point, which stays the same.
+func TestATagThatWasEdited(t *testing.T) {
+	s := load(t, empty+"points:\n  - {tag: a, station: plc, address: 40001, unit: bar}\n  - {tag: b, station: plc, address: 40002}\n")
+	var out bytes.Buffer
+	require.NoError(t, WriteCSV(&out, s, []string{"a", "b"}))
+	text := strings.Replace(out.String(), "\na,plc", "\npressure,plc", 1)
+	s, changes, faults := into(t, s, read(t, text, Options{}))
+	require.Empty(t, faults)
+	require.Len(t, changes, 1)
+	assert.Equal(t, "a", changes[0].Before.Key())
+	assert.Equal(t, "pressure", changes[0].After.Key())
+	p, _ := s.Point("pressure")
+	assert.Equal(t, "bar", p.Unit)
+	_, changes, faults = into(t, s, read(t, text, Options{}))
+	assert.Empty(t, faults, "once more")
+	assert.Empty(t, changes)
+}
+
+// Tags move on by one, whatever the order of the rows.
+func TestTagsThatMoveOn(t *testing.T) {
+	s := load(t, empty+"points:\n  - {tag: p1, station: plc, address: 40001}\n  - {tag: p2, station: plc, address: 40002}\n  - {tag: p3, station: plc, address: 40003}\n")
+	var out bytes.Buffer
+	require.NoError(t, WriteCSV(&out, s, []string{"p1", "p2", "p3"}))
+	text := strings.NewReplacer("\np1,plc", "\np2,plc", "\np2,plc", "\np3,plc", "\np3,plc", "\np4,plc").Replace(out.String())
+	s, changes, faults := into(t, s, read(t, text, Options{}))
+	require.Empty(t, faults)
+	assert.Len(t, changes, 3)
+	for tag, address := range map[string]string{"p2": "hr:0", "p3": "hr:1", "p4": "hr:2"} {
+		p, _ := s.Point(tag)
+		assert.Equal(t, address, p.Address.String(), tag)
+	}
+}
+
 // What somebody else changed since the export is not taken back without being said.
 func TestAListThatIsOlderThanThePoint(t *testing.T) {
 	s := load(t, empty+"points:\n  - {tag: a, station: plc, address: 40001, unit: bar}\n  - {tag: b, station: plc, address: 40002}\n  - {tag: c, station: plc, address: 40003}\n")

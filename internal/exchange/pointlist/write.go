@@ -16,15 +16,18 @@ import (
 	"arithmon/internal/core/site"
 )
 
-// Version is the heading of the column that tells of which version of the site's entity a row was made.
-const Version = "_version"
+// The headings of the columns that tell of which point a row was made, and of which version of it.
+const (
+	Was     = "_tag"
+	Version = "_version"
+)
 
 // Headings are those of the columns that Write writes.
 func Headings() (list []string) {
 	for _, f := range document.FieldsOf(reflect.TypeFor[site.Point]()) {
 		list = append(list, f.Name)
 	}
-	return append(list, Version)
+	return append(list, Was, Version)
 }
 
 // Cells are those of a point under Headings: texts as they are, the address in the notation of its station, all else as a site file has it; empty
@@ -57,7 +60,7 @@ func Cells(p site.Point, station site.Station, version int64) ([]string, error) 
 			cells = append(cells, string(text))
 		}
 	}
-	return append(cells, strconv.FormatInt(version, 10)), nil
+	return append(cells, p.Tag, strconv.FormatInt(version, 10)), nil
 }
 
 // rows calls f with the rows of all points of a site that are wanted, headings first.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -365,4 +366,45 @@ func TestOnlySoMuchHistoryIsKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, writes, 1)
 	assert.Equal(t, last, writes[0].ID)
+}
+
+// Names that move on in one modification: what is on the disk, and what comes of undoing it, is as it should be.
+func TestNamesThatMoveOn(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	s := open(t, dir)
+	_, _, err := s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+		for i, name := range []string{"a", "b", "c"} {
+			l := link(name)
+			l.Description = fmt.Sprint("the link ", i)
+			d.Add(l)
+		}
+	})
+	require.NoError(t, err)
+	described := func(s *Store) map[string]string {
+		out := map[string]string{}
+		for _, l := range s.Site().Links() {
+			out[l.Name] = l.Description
+		}
+		return out
+	}
+	_, _, err = s.Modify(ctx, Edit{Who: "ann"}, func(d *site.Draft, now *site.Site) {
+		for _, move := range [][2]string{{"c", "d"}, {"b", "c"}, {"a", "b"}} {
+			l, _ := now.Link(move[0])
+			l.Name = move[1]
+			d.Replace(move[0], l)
+		}
+		d.Add(link("a"))
+	})
+	require.NoError(t, err)
+	moved := map[string]string{"a": "", "b": "the link 0", "c": "the link 1", "d": "the link 2"}
+	assert.Equal(t, moved, described(s))
+	require.NoError(t, s.Close())
+	s = open(t, dir)
+	assert.Equal(t, moved, described(s), "on the disk")
+	last, err := s.Changes(ctx, "", "", 0, 1)
+	require.NoError(t, err)
+	_, _, err = s.Undo(ctx, "bob", last[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"a": "the link 0", "b": "the link 1", "c": "the link 2"}, described(s))
 }
