@@ -59,7 +59,7 @@ type ImportRow struct {
 
 var importQuery = []parameter{
 	{name: "station", doc: "of rows that name none"}, {name: "prefix", doc: "put before each tag"},
-	{name: "columns", doc: "what columns hold, by hand: tag=Signal,address=C,unit=5 (a heading, letter or number)"},
+	{name: "columns", doc: "what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept"},
 	{name: "defaults", doc: "fields of rows that say nothing of them: {type: uint16, poll_group: slow}"},
 	{name: "force", doc: "true: take back what was changed since the list was exported", is: truth},
 	{name: "dry_run", doc: "true: say what would change", is: truth},
@@ -118,7 +118,7 @@ func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 		return i, err
 	}
 	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix")}
-	if options.Columns, err = columnsOf(c.Query("columns")); err != nil {
+	if options.Columns, err = s.columnsOf(c, c.Query("columns")); err != nil {
 		return i, err
 	}
 	if options.Defaults, err = defaultsOf(c.Query("defaults")); err != nil {
@@ -196,8 +196,18 @@ func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Cha
 	return out
 }
 
-// columnsOf reads what columns hold: tag=Signal,address=C.
-func columnsOf(text string) (map[string]string, error) {
+// knownFields checks that columns can hold what they are to.
+func knownFields(columns map[string]string) error {
+	for field := range columns {
+		if !slices.Contains(pointlist.Meanings(), field) {
+			return fail(http.StatusBadRequest, "columns: %q is nothing that a column holds; there are %s", field, strings.Join(pointlist.Meanings(), ", "))
+		}
+	}
+	return nil
+}
+
+// columnsByHand reads what columns hold: tag=Signal,address=C.
+func columnsByHand(text string) (map[string]string, error) {
 	columns := map[string]string{}
 	for part := range strings.SplitSeq(text, ",") {
 		if strings.TrimSpace(part) == "" {
@@ -208,12 +218,9 @@ func columnsOf(text string) (map[string]string, error) {
 		if !ok || field == "" || where == "" {
 			return nil, fail(http.StatusBadRequest, "columns: %q is not FIELD=COLUMN, such as tag=Signal or address=C", part)
 		}
-		if !slices.Contains(pointlist.Meanings(), field) {
-			return nil, fail(http.StatusBadRequest, "columns: %q is nothing that a column holds; there are %s", field, strings.Join(pointlist.Meanings(), ", "))
-		}
 		columns[field] = where
 	}
-	return columns, nil
+	return columns, knownFields(columns)
 }
 
 // defaultsOf reads the fields of rows that say nothing of them.

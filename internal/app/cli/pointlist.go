@@ -17,7 +17,7 @@ import (
 
 // importPoints takes over a list of points.
 func (a *app) importPoints() *cobra.Command {
-	var station, prefix, columns, defaults, marked string
+	var station, prefix, columns, defaults, marked, keep string
 	var dry, force bool
 	c := &cobra.Command{
 		Use:   "import FILE",
@@ -46,6 +46,17 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 			if err := a.print(out, func(t *table) { a.tellImport(t, out, dry) }); err != nil {
 				return err
 			}
+			if keep != "" && out.FaultsAll == 0 {
+				taken := map[string]string{}
+				for heading, field := range out.Columns {
+					if field != "" {
+						taken[field] = heading
+					}
+				}
+				if err := a.client().KeepColumns(c.Context(), keep, taken); err != nil {
+					return fmt.Errorf("the columns were not kept: %w", err)
+				}
+			}
 			if out.FaultsAll > 0 {
 				return fmt.Errorf("%s was not taken over: %d faults; nothing was changed", args[0], out.FaultsAll)
 			}
@@ -53,7 +64,8 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 		}}
 	c.Flags().StringVar(&station, "station", "", "station of rows that name none")
 	c.Flags().StringVar(&prefix, "prefix", "", "put before each tag")
-	c.Flags().StringVar(&columns, "columns", "", "what columns hold, by hand: 'tag=Signal,address=C,unit=5' (a heading, letter or number)")
+	c.Flags().StringVar(&columns, "columns", "", "what columns hold: by hand, 'tag=Signal,address=C,unit=5' (a heading, letter or number), or the name under which that is kept")
+	c.Flags().StringVar(&keep, "keep", "", "keep what the columns hold under this name, for --columns of the next list of the kind")
 	c.Flags().StringVar(&defaults, "defaults", "", "fields of rows that say nothing of them: '{type: uint16, poll_group: slow}'")
 	c.Flags().StringVar(&marked, "marked", "", "where there are faults, write a copy of the list to this .xlsx file in which they are marked")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")

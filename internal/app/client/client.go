@@ -419,6 +419,23 @@ func (c *Client) ImportPoints(ctx context.Context, file []byte, query url.Values
 	return i, err
 }
 
+// ColumnSets lists what the columns of lists hold, kept under names.
+func (c *Client) ColumnSets(ctx context.Context) ([]api.ColumnSet, error) {
+	var page api.Page[api.ColumnSet]
+	err := c.do(ctx, http.MethodGet, "/api/v1/columns", nil, nil, &page)
+	return page.Items, err
+}
+
+// KeepColumns keeps columns under a name: their headings, by what they hold.
+func (c *Client) KeepColumns(ctx context.Context, name string, columns map[string]string) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/columns/"+url.PathEscape(name), nil, api.KeptColumns{Columns: columns}, nil)
+}
+
+// DropColumns forgets the columns under a name.
+func (c *Client) DropColumns(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/columns/"+url.PathEscape(name), nil, nil, nil)
+}
+
 // MarkedPoints writes a copy of a list, as a spreadsheet, in which its faults are marked; query is as of ImportPoints.
 func (c *Client) MarkedPoints(ctx context.Context, to io.Writer, file []byte, query url.Values) error {
 	return c.do(ctx, http.MethodPost, "/api/v1/import/points/marked", query, file, to)

@@ -49,6 +49,29 @@ func TestAListOfPointsIsTakenOver(t *testing.T) {
 	assert.Contains(t, again.out, "3 rows: 0 added, 0 changed, 3 as they are")
 }
 
+// What the columns of a list hold is kept under a name for the next one of its kind.
+func TestColumnsAreKept(t *testing.T) {
+	p := furnished(t)
+	first := listFile(t, "a.csv", "Kanal X,Ort,Art\nlist/a,40021,int16\nlist/b,40022,int16\n")
+	assert.Contains(t, p.run("point", "import", first, "--station", "plc").err, "no headings are recognised")
+	out := p.run("point", "import", first, "--station", "plc", "--columns", "tag=Kanal X,address=Ort,type=Art", "--keep", "maker")
+	require.Zero(t, out.code, out.err)
+	p.awaitQuality("list/a", "good")
+	p.restart()
+	second := listFile(t, "b.csv", "Ort,Kanal X,Art\n40023,list/c,uint16\n")
+	out = p.run("point", "import", second, "--station", "plc", "--columns", "maker")
+	require.Zero(t, out.code, out.err)
+	p.awaitQuality("list/c", "good")
+	assert.Contains(t, p.run("point", "import", second, "--station", "plc", "--columns", "makr").err, "did you mean maker?")
+	sets, err := p.client.ColumnSets(t.Context())
+	require.NoError(t, err)
+	require.Len(t, sets, 1)
+	assert.Equal(t, map[string]string{"tag": "Kanal X", "address": "Ort", "type": "Art"}, sets[0].Columns)
+	require.NoError(t, p.client.DropColumns(t.Context(), "maker"))
+	assert.ErrorContains(t, p.client.DropColumns(t.Context(), "maker"), "no columns are kept as")
+	assert.ErrorContains(t, p.client.KeepColumns(t.Context(), "x", map[string]string{"colour": "A"}), "is nothing that a column holds")
+}
+
 // Whatever is wrong is said with its place, all of it, and nothing is taken over.
 func TestAListWithFaults(t *testing.T) {
 	p := furnished(t)
@@ -83,7 +106,7 @@ func TestAListWithFaults(t *testing.T) {
 		assert.Contains(t, out.err, c.says)
 	}
 	assert.Contains(t, p.run("point", "import", list, "--station", "pcl").err, "did you mean plc?")
-	assert.Contains(t, p.run("point", "import", list, "--columns", "tag").err, "is not FIELD=COLUMN")
+	assert.Contains(t, p.run("point", "import", list, "--columns", "tag").err, "is neither FIELD=COLUMN")
 	assert.Contains(t, p.run("point", "import", list, "--columns", "name=A").err, `"name" is nothing that a column holds`)
 }
 

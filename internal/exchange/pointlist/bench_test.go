@@ -10,7 +10,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
 
@@ -39,6 +38,7 @@ func BenchmarkStrings50000(b *testing.B) {
 			require.NoError(b, err)
 			rows = append(rows, cells)
 		}
+		require.Len(b, rows, 50_001)
 	}
 }
 
@@ -69,5 +69,4 @@ func BenchmarkInto50000(b *testing.B) {
 		require.NoError(b, err)
 		require.Len(b, changes, 50_000)
 	}
-	_ = site.KindPoint
 }

@@ -177,6 +177,8 @@ export const api = {
   undo: (id: number) => call<ChangeSummary>('POST', `/api/v1/changes/${id}/undo`),
   writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
   importPoints: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/points', query, list),
+  columnSets: () => call<Page<Schemas['ColumnSet']>>('GET', '/api/v1/columns').then((page) => page.items),
+  keepColumns: (name: string, columns: Record<string, string>) => call<unknown>('PUT', `/api/v1/columns/${encodeURIComponent(name)}`, {}, { columns }),
   markedPoints: (list: string | Blob, query: Query) =>
     fetch(`/api/v1/import/points/marked${search(query)}`, { method: 'POST', headers: { 'Arithmon-Who': 'console' }, body: list }).then((r) => {
       if (!r.ok) throw new Error(`The service answers ${r.status} ${r.statusText}.`)

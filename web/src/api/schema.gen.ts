@@ -157,6 +157,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what the columns of lists hold, kept under names */
+        get: operations["getColumns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/columns/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** keep columns under a name */
+        put: operations["replaceColumnsName"];
+        post?: never;
+        /** forget the columns under a name */
+        delete: operations["removeColumnsName"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -1013,6 +1048,24 @@ export interface components {
             /** @description what is allowed and yet seldom meant */
             warnings?: string[];
         };
+        ColumnSet: {
+            /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.} */
+            columns: {
+                [key: string]: string;
+            };
+            name: string;
+            /**
+             * Format: date-time
+             * @description when it was kept
+             */
+            time: string;
+            who: string;
+        };
+        ColumnSetPage: {
+            items: components["schemas"]["ColumnSet"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
         Copy: {
             /** @description of the copy */
             name: string;
@@ -1299,6 +1352,12 @@ export interface components {
             row: number;
             sheet?: string;
             tag: string;
+        };
+        KeptColumns: {
+            /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.} */
+            columns: {
+                [key: string]: string;
+            };
         };
         Lens: {
             /** @description canonical, of the first word */
@@ -2754,6 +2813,153 @@ export interface operations {
             };
         };
     };
+    getColumns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what the columns of lists hold, kept under names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnSetPage"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replaceColumnsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptColumns"];
+            };
+        };
+        responses: {
+            /** @description keep columns under a name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptColumns"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeColumnsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description forget the columns under a name */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getEvents: {
         parameters: {
             query?: {
@@ -3052,7 +3258,7 @@ export interface operations {
                 station?: string;
                 /** @description put before each tag */
                 prefix?: string;
-                /** @description what columns hold, by hand: tag=Signal,address=C,unit=5 (a heading, letter or number) */
+                /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept */
                 columns?: string;
                 /** @description fields of rows that say nothing of them: {type: uint16, poll_group: slow} */
                 defaults?: string;
@@ -3116,7 +3322,7 @@ export interface operations {
                 station?: string;
                 /** @description put before each tag */
                 prefix?: string;
-                /** @description what columns hold, by hand: tag=Signal,address=C,unit=5 (a heading, letter or number) */
+                /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept */
                 columns?: string;
                 /** @description fields of rows that say nothing of them: {type: uint16, poll_group: slow} */
                 defaults?: string;

@@ -19,6 +19,9 @@ const pasted = ref('')
 const station = ref(site.stations.length === 1 ? site.stations[0]!.name : '')
 const prefix = ref('')
 const byHand = ref<Record<string, string>>({}) // fields, by heading
+const sets = ref<string[]>([]) // names under which columns are kept
+const kept = ref('') // the one that is used, or under which these are to be kept
+void api.columnSets().then((list) => (sets.value = list.map((s) => s.name)))
 const read = ref<Import>()
 const problem = ref('')
 const busy = ref(false)
@@ -28,10 +31,11 @@ const meanings = ['tag', 'station', 'description', 'address', 'table', 'bit', 't
 const query = computed(() => ({
   station: station.value,
   prefix: prefix.value,
-  columns: Object.entries(byHand.value)
-    .filter(([, field]) => field)
-    .map(([heading, field]) => `${field}=${heading}`)
-    .join(','),
+  columns:
+    Object.entries(byHand.value)
+      .filter(([, field]) => field)
+      .map(([heading, field]) => `${field}=${heading}`)
+      .join(',') || (sets.value.includes(kept.value) ? kept.value : ''),
 }))
 
 let asked = 0
@@ -82,6 +86,8 @@ async function take() {
     const out = await api.importPoints(list.value, query.value)
     read.value = out
     if (out.applied) {
+      const taken = Object.fromEntries(Object.entries(out.columns).flatMap(([heading, field]) => (field ? [[field, heading]] : [])))
+      if (kept.value) await api.keepColumns(kept.value, taken)
       ElMessage.success(t('points.import-taken', { added: out.added, changed: out.changed }))
       emit('taken')
       emit('closed')
@@ -134,6 +140,9 @@ const ready = computed(() => read.value !== undefined && read.value.faults_all =
         <div class="settings">
           <el-select v-model="station" clearable filterable :placeholder="t('points.import-station')" :aria-label="t('points.import-station')" data-test="import-station">
             <el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" />
+          </el-select>
+          <el-select v-model="kept" clearable filterable allow-create default-first-option :placeholder="t('points.import-kept')" :aria-label="t('points.import-kept')" data-test="import-kept">
+            <el-option v-for="s in sets" :key="s" :value="s" :label="s" />
           </el-select>
           <el-input v-model="prefix" :placeholder="t('points.import-prefix')" :aria-label="t('points.import-prefix')" />
         </div>
@@ -193,7 +202,7 @@ const ready = computed(() => read.value !== undefined && read.value.faults_all =
 .settings {
   display: flex;
   flex-direction: column;
-  gap: 10px;
+  gap: 6px;
 }
 .rows {
   flex: 1;
