@@ -128,8 +128,6 @@ func (s *Server) apply(c *gin.Context) error {
 }
 
 func (s *Server) export(c *gin.Context) error {
-	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
-	c.Header("Content-Type", "application/yaml; charset=utf-8")
 	since, err := s.store.LatestChange(c.Request.Context()) // first: what comes between is told of twice rather than never
 	if err != nil {
 		return err
@@ -144,6 +142,8 @@ func (s *Server) export(c *gin.Context) error {
 		}
 		o.Keep = sitefile.Only(now, patterns)
 	}
+	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
+	c.Header("Content-Type", "application/yaml; charset=utf-8")
 	err = sitefile.Write(c.Writer, now, o)
 	if err != nil && c.Writer.Written() {
 		panic(http.ErrAbortHandler) // half a file must not pass for a whole one: the connection ends before its last chunk

@@ -19,9 +19,6 @@ const (
 	width  = 1280
 	height = 800
 	binary = "bin/arithmon"
-
-	tabletWidth  = 820
-	tabletHeight = 1100
 )
 
 // page is a picture of the console.
@@ -46,6 +43,7 @@ var pages = []page{
 	{"link-serial", "/links?link=tern-bus", "[data-test=ask]", click("[data-test=ask]")},
 	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", click(".el-collapse-item__header", "[data-test=ask]")},
 	{"points", "/points", ".el-table-v2__row", nil},
+	{"import", "/points?import=list", "[data-test=import-dialog]", []step{{"[data-test=import-dialog] textarea", pasted}, {"[data-test=import-faults]", ""}}},
 	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
 	{"first-value", "/begin", "[data-test=have-network]", []step{{"[data-test=have-network]", ""}, {"input[name=begin-host]", "127.0.0.1"}, {"[name=begin-port] input, input[name=begin-port]", "{port}"},
@@ -59,7 +57,14 @@ var pages = []page{
 	{"changes", "/changes", ".el-table__row", nil},
 }
 
-var tablet = []page{{"tablet", "/overview", "[data-test=finding-word-order]", click("[data-test=menu]")}}
+// pasted is a list with habits and faults of its own.
+const pasted = `station;Register;Name;Datentyp;Skalierung;Einheit;Zugriff
+sallow-plc;40301;Vorlauf Druck;FLOAT CDAB;;bar;R
+sallow-plc;40303;Motor Strom;INT16;0,1;[A];R
+sallow-plc;40304;Freigabe;WORD;;-;R/W
+sallow-plc;40305;Füllstand;UINT16;0..27648 = 0..5;m;R
+sallow-plc;40306;Zähler;DWORT;1/100;m³;R
+`
 
 // prepared is what is done before the pictures: a byte order that is wrong, an outstation that has another address, breakers that
 // trip, and an address that its device refuses.
@@ -113,9 +118,6 @@ func run(ctx context.Context, dir string) error {
 		}
 	}
 	if err := console(ctx, url, dir, width, height, pages); err != nil {
-		return err
-	}
-	if err := console(ctx, url, dir, tabletWidth, tabletHeight, tablet); err != nil {
 		return err
 	}
 	if err := many(ctx, dir); err != nil {

@@ -150,7 +150,7 @@ const ready = computed(() => read.value !== undefined && read.value.faults_all =
       <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon data-test="import-problem" />
       <template v-if="read">
         <div class="quiet">{{ read.notes.join(' · ') }}</div>
-        <el-alert v-if="read.faults_all > 0" :title="t('points.import-faults', { n: read.faults_all })" type="warning" :closable="false" show-icon data-test="import-faults">
+        <el-alert v-if="read.faults_all > 0" :title="t('points.import-faults', { n: read.faults_all }, read.faults_all)" type="warning" :closable="false" show-icon data-test="import-faults">
           <ul>
             <li v-for="f in read.faults.slice(0, 6)" :key="`${f.sheet} ${f.row} ${f.column} ${f.message}`">{{ f.sheet }} {{ t('points.import-row') }} {{ f.row }}<template v-if="f.column">, {{ f.column }}</template>: {{ f.message }}</li>
           </ul>
