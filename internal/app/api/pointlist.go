@@ -60,6 +60,7 @@ type ImportRow struct {
 var importQuery = []parameter{
 	{name: "station", doc: "of rows that name none"}, {name: "prefix", doc: "put before each tag"},
 	{name: "columns", doc: "what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept"},
+	{name: "notation", doc: "how plain numbers of addresses count, where the list does not show it and the station has another", is: choice(site.Notations[:]...)},
 	{name: "defaults", doc: "fields of rows that say nothing of them: {type: uint16, poll_group: slow}"},
 	{name: "force", doc: "true: take back what was changed since the list was exported", is: truth},
 	{name: "dry_run", doc: "true: say what would change", is: truth},
@@ -117,7 +118,10 @@ func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 	if err != nil {
 		return i, err
 	}
-	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix")}
+	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation"))}
+	if options.Notation != "" && !slices.Contains(site.Notations[:], options.Notation) {
+		return i, fail(http.StatusBadRequest, "notation=%s: there are %v", options.Notation, site.Notations)
+	}
 	if options.Columns, err = s.columnsOf(c, c.Query("columns")); err != nil {
 		return i, err
 	}

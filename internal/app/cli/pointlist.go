@@ -17,7 +17,7 @@ import (
 
 // importPoints takes over a list of points.
 func (a *app) importPoints() *cobra.Command {
-	var station, prefix, columns, defaults, marked, keep string
+	var station, prefix, columns, notation, defaults, marked, keep string
 	var dry, force bool
 	c := &cobra.Command{
 		Use:   "import FILE",
@@ -33,7 +33,7 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 			if err != nil {
 				return err
 			}
-			query := url.Values{"station": {station}, "prefix": {prefix}, "columns": {columns}, "defaults": {defaults}, "dry_run": {fmt.Sprint(dry)}, "force": {fmt.Sprint(force)}}
+			query := url.Values{"station": {station}, "prefix": {prefix}, "columns": {columns}, "notation": {notation}, "defaults": {defaults}, "dry_run": {fmt.Sprint(dry)}, "force": {fmt.Sprint(force)}}
 			out, err := a.client().ImportPoints(c.Context(), data, query)
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
@@ -66,6 +66,8 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 	c.Flags().StringVar(&prefix, "prefix", "", "put before each tag")
 	c.Flags().StringVar(&columns, "columns", "", "what columns hold: by hand, 'tag=Signal,address=C,unit=5' (a heading, letter or number), or the name under which that is kept")
 	c.Flags().StringVar(&keep, "keep", "", "keep what the columns hold under this name, for --columns of the next list of the kind")
+	c.Flags().StringVar(&notation, "notation", "", "how plain numbers of addresses count, where the list does not show it: offset, number, ref5, ref6 or hex (default the station's)")
+	choose(c, "notation", "offset", "number", "ref5", "ref6", "hex")
 	c.Flags().StringVar(&defaults, "defaults", "", "fields of rows that say nothing of them: '{type: uint16, poll_group: slow}'")
 	c.Flags().StringVar(&marked, "marked", "", "where there are faults, write a copy of the list to this .xlsx file in which they are marked")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")
@@ -96,9 +98,9 @@ func (a *app) tellImport(t *table, out api.Import, dry bool) {
 	if len(taken) > 0 {
 		a.tell(t, "", "columns: "+strings.Join(taken, ", "))
 	}
-	t.header("ROW", "ACTION", "TAG", "ADDRESS", "TYPE", "SCALING", "UNIT")
+	t.header("ROW", "ACTION", "TAG", "ADDRESS", "TYPE", "ORDER", "SCALING", "UNIT")
 	for _, i := range out.Items[:min(len(out.Items), shownRows)] {
-		t.row(place(i.Sheet, i.Row), i.Action, i.Tag, cellOf(i.Fields, "address"), cellOf(i.Fields, "type"), cellOf(i.Fields, "scaling"), cellOf(i.Fields, "unit"))
+		t.row(place(i.Sheet, i.Row), i.Action, i.Tag, cellOf(i.Fields, "address"), cellOf(i.Fields, "type"), cellOf(i.Fields, "order"), cellOf(i.Fields, "scaling"), cellOf(i.Fields, "unit"))
 	}
 	if n := out.Rows - shownRows; n > 0 {
 		t.line(fmt.Sprintf("and %d rows more", n))

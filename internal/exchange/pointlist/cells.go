@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -184,6 +185,9 @@ func typeOf(text string, words int) (t codec.Type, length int, order codec.Order
 		return -1
 	}, written)]
 	if !known {
+		t, known = wordedType(written)
+	}
+	if !known {
 		return "", 0, "", fmt.Errorf("%q is no data type that is known: uint16, int16, uint32, int32, float32, float64, bool, string and so on", text)
 	}
 	switch { // what its registers make of a general word
@@ -203,6 +207,47 @@ func typeOf(text string, words int) (t codec.Type, length int, order codec.Order
 		length = 16 * words
 	}
 	return t, length, order, nil
+}
+
+var digitsWord = regexp.MustCompile(`\d+`)
+
+// wordedType reads a data type that is said in words: Signed Int32, unsigned integer (16 bit), IEEE floating point 32.
+func wordedType(written string) (codec.Type, bool) {
+	bits := ""
+	for _, n := range digitsWord.FindAllString(written, -1) {
+		if n != "8" && n != "16" && n != "32" && n != "64" && n != "754" || bits != "" && n != "754" {
+			return "", false
+		}
+		if n != "754" {
+			bits = n
+		}
+	}
+	has := func(words ...string) bool {
+		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(written, w) })
+	}
+	switch {
+	case has("float", "real", "ieee"):
+		if bits == "64" || has("double", "long") {
+			return codec.TypeFloat64, true
+		}
+		return codec.TypeFloat32, true
+	case has("bcd"):
+		if bits == "32" {
+			return codec.TypeBCD32, true
+		}
+		return codec.TypeBCD16, true
+	case has("string", "ascii", "char"):
+		return codec.TypeString, true
+	case has("unsigned", "uint", "u int", "without sign", "ohne vorzeichen"):
+		return map[string]codec.Type{"": codec.TypeUint16, "8": codec.TypeUint8, "16": codec.TypeUint16, "32": codec.TypeUint32, "64": codec.TypeUint64}[bits], true
+	case has("signed", "int", "with sign", "mit vorzeichen"):
+		return map[string]codec.Type{"": codec.TypeInt16, "8": codec.TypeInt8, "16": codec.TypeInt16, "32": codec.TypeInt32, "64": codec.TypeInt64}[bits], true
+	case has("bool", "digital", "binary"):
+		return codec.TypeBool, true
+	case has("bit") && bits == "":
+		return codec.TypeBool, true
+	}
+	return "", false
 }
 
 // tableNames are tables by what manuals call them.

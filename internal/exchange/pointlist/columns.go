@@ -135,6 +135,19 @@ type headings struct {
 	from    map[string]string // the headings of fields
 }
 
+func newHeadings(columns []Column, first int, rows ...[]string) headings {
+	h := headings{columns: columns, first: first, rows: rows, exact: map[string]bool{}, from: map[string]string{}}
+	for _, c := range columns {
+		if c.Exact {
+			h.exact[c.Field] = true
+		}
+		if c.Field != "" {
+			h.from[c.Field] = c.Heading
+		}
+	}
+	return h
+}
+
 // searched is how many rows are looked at for headings.
 const searched = 40
 
@@ -152,15 +165,7 @@ func findHeadings(g sheet.Grid, by map[string]string) (headings, error) {
 			}
 		}
 		if score > bestScore {
-			best, bestScore = headings{columns, first, rows, map[string]bool{}, map[string]string{}}, score
-			for _, c := range columns {
-				if c.Exact {
-					best.exact[c.Field] = true
-				}
-				if c.Field != "" {
-					best.from[c.Field] = c.Heading
-				}
-			}
+			best, bestScore = newHeadings(columns, first, rows...), score
 		}
 	}
 	for i, row := range g.Rows[:min(len(g.Rows), searched)] {
@@ -178,6 +183,9 @@ func findHeadings(g sheet.Grid, by map[string]string) (headings, error) {
 		return slices.ContainsFunc(best.columns, func(c Column) bool { return c.Field == field })
 	}
 	if bestScore < 4 || !has("address") && !has("tag") {
+		if columns := guess(g); columns != nil && len(by) == 0 {
+			return newHeadings(columns, 0), nil
+		}
 		return best, fmt.Errorf("no headings are recognised: one row must name the columns, such as tag, address, type, unit; or say which they are: --columns 'tag=A,address=C'")
 	}
 	for field, where := range by {
@@ -240,6 +248,17 @@ func recognise(texts []string, by map[string]string) []Column {
 			continue
 		}
 		columns[i].Field, columns[i].Exact, taken[field] = field, exact, true
+	}
+	// Of two columns with addresses, the hexadecimal one is as on the wire.
+	for i := range columns {
+		if field, _ := known(columns[i].Heading, exported); field == "address" && columns[i].Field == "" && strings.Contains(strings.ToLower(columns[i].Heading), "hex") && by["address"] == "" {
+			for k := range columns {
+				if columns[k].Field == "address" {
+					columns[k].Field = ""
+				}
+			}
+			columns[i].Field = "address"
+		}
 	}
 	// An offset is an address where no other column is one.
 	if !taken["address"] && taken[colOffset] {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -27,6 +28,7 @@ type Options struct {
 	Columns  map[string]string // by field: the heading, letter or number of its column; others are recognised
 	Station  string            // of rows that name none
 	Prefix   string            // put before each tag
+	Notation site.Notation     // how plain numbers of addresses count; "" as the list shows it, or as the station does
 	Defaults map[string]any    // fields of rows that say nothing of them
 }
 
@@ -95,9 +97,15 @@ func Read(b sheet.Book, o Options) (List, error) {
 		if list.Columns == nil {
 			list.Columns = h.columns
 		}
+		if len(h.rows) == 0 {
+			list.Notes = append(list.Notes, "no headings are recognised; what the columns hold is guessed by their cells: look at it")
+		}
 		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, tags: tags, cells: map[string]string{}}
-		if r.references = allReferences(h, g.Rows[h.first:]); r.references {
-			list.Notes = append(list.Notes, "addresses are references of five digits: 40001 is the first holding register")
+		if r.notation = cmp.Or(o.Notation, notationOf(h, g.Rows[h.first:])); r.notation != "" && o.Notation == "" {
+			list.Notes = append(list.Notes, map[site.Notation]string{
+				site.Ref5:   "addresses are references of five digits: 40001 is the first holding register",
+				site.Offset: "addresses are offsets, as on the wire: the first is 0",
+			}[r.notation])
 		}
 		for _, row := range g.Rows[h.first:] {
 			r.row(row)
@@ -107,7 +115,7 @@ func Read(b sheet.Book, o Options) (List, error) {
 		return list, cmp.Or(first, fmt.Errorf("the file holds nothing"))
 	}
 	if list.Left > 0 {
-		list.Notes = append(list.Notes, fmt.Sprintf("%d rows are no points, such as titles and repeated headings, and are left out", list.Left))
+		list.Notes = append(list.Notes, fmt.Sprintf("left out, since they are no points, such as titles and repeated headings: %d", list.Left))
 	}
 	if unused := unknown(list.Columns); len(unused) > 0 {
 		list.Notes = append(list.Notes, "columns that nothing is made of: "+strings.Join(unused, ", "))
@@ -133,10 +141,11 @@ type reader struct {
 	page     bool
 	tags     map[string]int    // how often each was given
 	unplaced bool              // a row without a station was told of
+	untold   bool              // it was told which table is meant
 	known    memory            // what cells that come again mean
 	cells    map[string]string // of the row that is read, by field
 
-	references bool // all addresses are references of five digits
+	notation site.Notation // in which the addresses are; "" as the station has it
 }
 
 // memory is what cells mean that come again and again.
@@ -191,27 +200,44 @@ func (m *memory) kind(text string, words int) (codec.Type, int, codec.Order, err
 // fewReferences are too few addresses to be sure of their notation by them.
 const fewReferences = 3
 
-// allReferences reports whether all addresses of a list are references of five digits, which says how they are meant whatever the notation of
-// their station is.
-func allReferences(h headings, rows []sheet.Row) bool {
+// notationOf is how the addresses of a list count, where the list shows it whatever the notation of their station is: by their heading, or since all
+// are references of five digits.
+func notationOf(h headings, rows []sheet.Row) site.Notation {
 	at := slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == "address" && !c.Exact })
-	if at < 0 || slices.ContainsFunc(h.columns, func(c Column) bool { return c.Field == colTable }) {
-		return false
+	if at < 0 {
+		return ""
 	}
-	n := 0
+	heading := strings.ToLower(h.columns[at].Heading)
+	n, hex, references, zero := 0, 0, 0, false
 	for _, row := range rows {
 		text := cell(row.Cells, h.columns[at].at)
-		digits, _, _ := strings.Cut(strings.ReplaceAll(text, ",", ""), ".")
-		if !strings.ContainsAny(text, "0123456789") || footnote(text) {
+		if !strings.ContainsAny(text, "0123456789") || footnote(text) || strings.Contains(text, ":") || crossed.MatchString(text) {
 			continue
 		}
-		if digits, _, _ = strings.Cut(digits, "-"); len(digits) != 5 || !reference(digits) {
-			return false
-		}
 		n++
+		lower := strings.ToLower(text)
+		if strings.HasPrefix(lower, "0x") || strings.HasSuffix(lower, "h") {
+			hex++
+		}
+		digits, _, _ := strings.Cut(strings.ReplaceAll(text, ",", ""), ".")
+		if digits, _, _ = strings.Cut(digits, "-"); len(digits) == 5 && reference(digits) {
+			references++
+		}
+		zero = zero || digits == "0"
 	}
-	return n >= fewReferences
+	switch {
+	case n == 0:
+		return ""
+	case hex == n, strings.Contains(heading, "offset") && references < n, zero:
+		return site.Offset
+	case references == n && n >= fewReferences:
+		return site.Ref5
+	}
+	return ""
 }
+
+// crossed are addresses that name their table by a digit and a cross: 4x0010.
+var crossed = regexp.MustCompile(`^[0134][xX]\d+$`)
 
 func (r *reader) row(row sheet.Row) {
 	if slices.ContainsFunc(r.headings.rows, func(h []string) bool { return slices.Equal(h, row.Cells) }) {
@@ -444,20 +470,57 @@ func (m *making) address(plain func(string) (string, bool)) {
 			m.item.Fields["type"] = string(codec.TypeBool)
 		}
 	}
-	if m.references {
-		if a, err := site.ParseAddress(strings.SplitN(text, "-", 2)[0], site.Ref5, ""); err == nil {
-			text = a.String()
-		}
+	table, named := m.table(plain)
+	if m.notation != "" {
+		m.counted(text, table)
+		return
 	}
 	m.item.Fields["address"] = text
-	if table, ok := plain(colTable); ok {
-		space, err := tableOf(table)
-		if err != nil {
-			m.fault(colTable, "%s", err)
-		} else if _, numbered := number(strings.SplitN(text, ".", 2)[0]); !reference(text) && (numbered || strings.HasPrefix(strings.ToLower(text), "0x") || strings.HasSuffix(strings.ToLower(text), "h")) {
-			m.item.Fields["table"] = string(space)
+	if named {
+		if _, numbered := number(strings.SplitN(text, ".", 2)[0]); !reference(text) && (numbered || strings.HasPrefix(strings.ToLower(text), "0x") || strings.HasSuffix(strings.ToLower(text), "h")) {
+			m.item.Fields["table"] = string(table)
 		}
 	}
+}
+
+// table is that of the column beside, or of the defaults.
+func (m *making) table(plain func(string) (string, bool)) (site.Space, bool) {
+	if text, ok := plain(colTable); ok {
+		space, err := tableOf(text)
+		if err != nil {
+			m.fault(colTable, "%s", err)
+		}
+		return space, err == nil
+	}
+	text, _ := m.options.Defaults["table"].(string)
+	return site.Space(text), text != ""
+}
+
+// counted makes the address of a number in the notation of the list.
+func (m *making) counted(text string, table site.Space) {
+	delete(m.item.Fields, "table")
+	first, _, _ := strings.Cut(text, "-")
+	digits, part, parted := strings.Cut(strings.TrimSpace(first), ".")
+	if table == "" && (m.notation == site.Offset || m.notation == site.Number || m.notation == site.Hex) && !strings.ContainsAny(digits, ":xX") {
+		table = site.HoldingRegisters
+		if !m.untold {
+			m.untold = true
+			m.list.Notes = append(m.list.Notes, "no table is named, so that holding registers are meant; a column with the table or function says otherwise, or the default {table: ir}")
+		}
+	}
+	a, err := site.ParseAddress(digits, m.notation, table)
+	if err != nil {
+		m.fault("address", "%s", err)
+		return
+	}
+	address := fmt.Sprintf("%s:%d", a.Space, a.Offset)
+	if a.Offset >= 10_000 { // which may be taken for a reference
+		address = fmt.Sprintf("%s:0x%X", a.Space, a.Offset)
+	}
+	if parted {
+		address += "." + part
+	}
+	m.item.Fields["address"] = address
 }
 
 // reference reports whether a number is a reference, which names its table by its first digit.

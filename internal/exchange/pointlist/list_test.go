@@ -213,6 +213,61 @@ func TestCells(t *testing.T) {
 	assert.Equal(t, map[string]any{"0": "off", "1": "on", "5": "tripped"}, states)
 }
 
+// A list without headings is read by what its cells look like, and says so.
+func TestAListWithoutHeadings(t *testing.T) {
+	for _, text := range []string{
+		"40001  Frequency setpoint        x0.01   Hz    R/W\n40002  Output current            x0.1    A     R\n40003  Fault code                        -     R\n40004  Motor power               x0.1    kW    R\n",
+		"tank/frequency-setpoint;INT16;40001;Frequency setpoint;0,01;Hz\ntank/current;INT16;40002;Output current;0,1;A\ntank/power;INT16;40004;Motor power;0,1;kW\n",
+	} {
+		l := read(t, text, Options{Station: "plc"})
+		assert.Contains(t, strings.Join(l.Notes, "\n"), "guessed by their cells")
+		s, _, faults := into(t, load(t, empty), l)
+		require.Empty(t, faults)
+		found := false
+		for _, tag := range s.Names(site.KindPoint) {
+			p, _ := s.Point(tag)
+			if p.Description == "Frequency setpoint" {
+				found = true
+				assert.Equal(t, "hr:0", p.Address.String())
+				assert.Equal(t, "Hz", p.Unit)
+				assert.Equal(t, 0.01, *p.Scaling.Factor)
+			}
+		}
+		assert.True(t, found, s.Names(site.KindPoint))
+	}
+}
+
+// How the addresses of a list count shows in it, whatever the notation of their station is; and is said by hand where it does not.
+func TestHowAddressesCount(t *testing.T) {
+	for name, c := range map[string]struct {
+		text    string
+		options Options
+		want    map[string]string
+	}{
+		"hexadecimal beside decimal": {"Function Code,Address (dec),Address (hex),Name,Data Type,Size\n3,4096,0x1000,a,Signed Int32,2\n4,40960,0xA000,b,String,8\n1,3,0x0003,c,Bit,1\n", Options{}, map[string]string{"a": "hr:4096", "b": "ir:40960", "c": "co:3"}},
+		"offsets by their heading":   {"Tag\tOffset\tFormat\na\t0\tfloat32\nb\t100.3\tbool\n", Options{}, map[string]string{"a": "hr:0", "b": "hr:100.3"}},
+		"references among others":    {"Name;Modbus Register;Type\na;30,001;INT\nb;30,003;INT\nc;4x0010;REAL\nd;40020.5;BOOL\n", Options{}, map[string]string{"a": "ir:0", "b": "ir:2", "c": "hr:9", "d": "hr:19.5"}},
+		"numbers, by hand":           {"Name;Reg;Type\na;1;INT\nb;7;INT\n", Options{Notation: site.Number, Defaults: map[string]any{"table": "ir"}}, map[string]string{"a": "ir:0", "b": "ir:6"}},
+	} {
+		for _, station := range []string{"plc", "raw"} {
+			o := c.options
+			o.Station = station
+			l := read(t, c.text, o)
+			s, _, faults := into(t, load(t, empty), l)
+			require.Empty(t, faults, "%s at %s", name, station)
+			for tag, want := range c.want {
+				p, _ := s.Point(tag)
+				assert.Equal(t, want, p.Address.String(), "%s of %s at %s", tag, name, station)
+			}
+		}
+	}
+	for text, want := range map[string]codec.Type{"Signed Int32": codec.TypeInt32, "Unsigned integer (16 bit)": codec.TypeUint16, "IEEE 754 float": codec.TypeFloat32, "Real, 64 bits": codec.TypeFloat64} {
+		typ, _, _, err := typeOf(text, 0)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, typ, text)
+	}
+}
+
 func TestTablesAndBitsBesideAddresses(t *testing.T) {
 	l := read(t, "Name,Table,Offset,Bit,Data type\na,Holding,10,,uint16\nb,3x,0x20,,int16\nc,Holding,12,3,\nd,Coil,7,,bool\n", Options{Station: "raw"})
 	s, _, faults := into(t, load(t, empty), l)

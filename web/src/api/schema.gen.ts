@@ -3260,6 +3260,8 @@ export interface operations {
                 prefix?: string;
                 /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept */
                 columns?: string;
+                /** @description how plain numbers of addresses count, where the list does not show it and the station has another */
+                notation?: "offset" | "number" | "ref5" | "ref6" | "hex";
                 /** @description fields of rows that say nothing of them: {type: uint16, poll_group: slow} */
                 defaults?: string;
                 /** @description true: take back what was changed since the list was exported */
@@ -3324,6 +3326,8 @@ export interface operations {
                 prefix?: string;
                 /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept */
                 columns?: string;
+                /** @description how plain numbers of addresses count, where the list does not show it and the station has another */
+                notation?: "offset" | "number" | "ref5" | "ref6" | "hex";
                 /** @description fields of rows that say nothing of them: {type: uint16, poll_group: slow} */
                 defaults?: string;
                 /** @description true: take back what was changed since the list was exported */

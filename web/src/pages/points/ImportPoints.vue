@@ -18,6 +18,7 @@ const name = ref('')
 const pasted = ref('')
 const station = ref(site.stations.length === 1 ? site.stations[0]!.name : '')
 const prefix = ref('')
+const notation = ref('')
 const byHand = ref<Record<string, string>>({}) // fields, by heading
 const sets = ref<string[]>([]) // names under which columns are kept
 const kept = ref('') // the one that is used, or under which these are to be kept
@@ -31,6 +32,7 @@ const meanings = ['tag', 'station', 'description', 'address', 'table', 'bit', 't
 const query = computed(() => ({
   station: station.value,
   prefix: prefix.value,
+  notation: notation.value,
   columns:
     Object.entries(byHand.value)
       .filter(([, field]) => field)
@@ -141,6 +143,9 @@ const ready = computed(() => read.value !== undefined && read.value.faults_all =
           <el-select v-model="station" clearable filterable :placeholder="t('points.import-station')" :aria-label="t('points.import-station')" data-test="import-station">
             <el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" />
           </el-select>
+          <el-select v-model="notation" clearable :placeholder="t('points.import-notation')" :aria-label="t('points.import-notation')">
+            <el-option v-for="n in ['offset', 'number', 'ref5', 'ref6', 'hex']" :key="n" :value="n" :label="n" />
+          </el-select>
           <el-select v-model="kept" clearable filterable allow-create default-first-option :placeholder="t('points.import-kept')" :aria-label="t('points.import-kept')" data-test="import-kept">
             <el-option v-for="s in sets" :key="s" :value="s" :label="s" />
           </el-select>
@@ -193,16 +198,17 @@ const ready = computed(() => read.value !== undefined && read.value.faults_all =
 }
 .given {
   display: grid;
-  grid-template-columns: 260px 1fr 260px;
+  grid-template-columns: 240px 1fr 400px;
   gap: 12px;
 }
 .given :deep(.el-upload-dragger) {
   padding: 22px 12px;
 }
 .settings {
-  display: flex;
-  flex-direction: column;
-  gap: 6px;
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  align-content: start;
+  gap: 8px;
 }
 .rows {
   flex: 1;
