@@ -1,0 +1,96 @@
+package pointlist
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sheet"
+)
+
+// A row of a list: a point, or a title, a footnote, what goes on from the row before.
+
+// reader reads the rows of one sheet.
+type reader struct {
+	list     *List
+	options  Options
+	headings headings
+	sheet    string
+	page     bool
+	tags     map[string]int    // how often each was given
+	unplaced bool              // a row without a station was told of
+	untold   bool              // it was told which table is meant
+	known    memory            // what cells that come again mean
+	cells    map[string]string // of the row that is read, by field
+
+	notation site.Notation // in which the addresses are; "" as the station has it
+}
+
+func (r *reader) row(row sheet.Row) {
+	if slices.ContainsFunc(r.headings.rows, func(h []string) bool { return slices.Equal(h, row.Cells) }) {
+		r.list.Left++
+		return
+	}
+	item := Item{Sheet: r.sheet, Row: row.Number, Fields: make(map[string]any, len(r.headings.columns)), From: r.headings.from, columns: r.headings.columns, cells: row.Cells}
+	maps.Copy(item.Fields, r.options.Defaults)
+	cells, filled := r.cells, 0
+	clear(cells)
+	for _, c := range r.headings.columns {
+		text := cell(row.Cells, c.at)
+		if c.Heading == Was {
+			item.was = text
+		}
+		if c.Heading == Version {
+			item.version, _ = strconv.ParseInt(text, 10, 64) // of what is none, nothing is known
+		}
+		if c.Field == "" {
+			continue
+		}
+		if text != "" {
+			filled++
+			cells[c.Field] = text
+		}
+	}
+	if (filled == 1 || r.page) && !strings.ContainsAny(cells["address"], "0123456789") || footnote(cells["address"]) {
+		if title := cells["address"]; title != "" { // or a footnote
+			r.list.Left++
+			return
+		}
+	}
+	if cells["address"] == "" && r.aside(cells, filled) {
+		return
+	}
+	before := len(r.list.Faults)
+	m := making{reader: r, item: &item, cells: cells}
+	m.all()
+	if len(r.list.Faults) == before || item.Tag() != "" {
+		r.list.Items = append(r.list.Items, item)
+	}
+}
+
+// aside deals with a row that has no address: one that goes on with what the row before describes, a title, a footnote. It reports whether that is
+// all it is.
+func (r *reader) aside(cells map[string]string, filled int) bool {
+	if filled > 1 && (cells["type"] != "" || cells["tag"] != "" && !r.page) {
+		return false // half a row
+	}
+	more := cmp.Or(cells["description"], cells["tag"])
+	if n := len(r.list.Items); r.page && n > 0 && filled == 1 && more != "" && !footnote(more) {
+		last := &r.list.Items[n-1]
+		if was, _ := last.Fields["description"].(string); was != "" || last.From["description"] != "" {
+			last.Fields["description"] = strings.TrimSpace(was + " " + more)
+			return true
+		}
+	}
+	r.list.Left++
+	return true
+}
+
+// footnote reports whether text is one.
+func footnote(text string) bool {
+	lower := strings.ToLower(text)
+	return strings.HasPrefix(text, "*") || strings.HasPrefix(text, "†") || strings.HasPrefix(lower, "note") || strings.HasPrefix(lower, "page ") || len(text) > 1 && text[0] >= '0' && text[0] <= '9' && text[1] == ')'
+}
