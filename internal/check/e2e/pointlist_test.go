@@ -13,6 +13,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/rig"
 )
 
 // listFile writes a file for a test and gives its path.
@@ -238,4 +239,27 @@ stations: [{name: weir, link: line, unit: 1, poll: 200ms}, {name: boiler, link: 
 	}
 	assert.Equal(t, "Sump level above the pump inlet", p.field("point", "sump-level", "description"))
 	assert.Equal(t, "true", p.field("point", "stop-level", "writable"))
+}
+
+// The tree of tags: a branch is chosen, and what is beside is on it.
+func TestTheTreeOfTags(t *testing.T) {
+	p := furnished(t)
+	p.awaitQuality("bus/two", "good")
+	page := p.console("/points")
+	require.NoError(t, page.Click("[data-test=tree-toggle]"))
+	shows(t, page, "[data-test=tree]", "All points 5")
+	require.NoError(t, page.Click("[data-branch=gate]"))
+	shows(t, page, "[data-test=count]", "3 of 5")
+	require.NoError(t, page.Click("[data-test=rename-branch]"))
+	require.NoError(t, page.Fill(".el-message-box__input input", "weir/gate"))
+	require.NoError(t, page.Click(".el-message-box .el-button--primary"))
+	shows(t, page, ".el-message--success", "3 points renamed")
+	shows(t, page, "[data-test=count]", "3 of 5")
+	p.awaitQuality("weir/gate/level", "good")
+	require.NoError(t, page.Click("[data-test=tree-toggle]"))
+	shows(t, page, "[data-test=count]", "5 of 5")
+	require.NoError(t, p.rig.SetFaults("bus", 2, rig.Faults{Drop: true}))
+	p.awaitQuality("bus/two", "bad (timeout)")
+	require.NoError(t, page.Go(p.service.URL+"/live?tree=shown"))
+	shows(t, page, "[data-branch=bus] .bad", "1")
 }

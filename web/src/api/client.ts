@@ -176,6 +176,7 @@ export const api = {
   quarantine: () => call<Page<Quarantined>>('GET', '/api/v1/quarantine'),
   undo: (id: number) => call<ChangeSummary>('POST', `/api/v1/changes/${id}/undo`),
   writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
+  changePoints: (what: object) => call<ChangeSummary>('POST', '/api/v1/change/points', {}, what),
   importPoints: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/points', query, list),
   columnSets: () => call<Page<Schemas['ColumnSet']>>('GET', '/api/v1/columns').then((page) => page.items),
   keepColumns: (name: string, columns: Record<string, string>) => call<unknown>('PUT', `/api/v1/columns/${encodeURIComponent(name)}`, {}, { columns }),

@@ -4,6 +4,7 @@ import { useI18n } from 'vue-i18n'
 
 import type { Reading } from '../../api/client'
 import QualityMark from '../../components/QualityMark.vue'
+import TagTree from '../../components/TagTree.vue'
 import { useNow } from '../../composables/useEvery'
 import { useLive } from '../../composables/useLive'
 import { useQuery } from '../../composables/useQuery'
@@ -17,6 +18,8 @@ const { t } = useI18n()
 const search = useQuery('search')
 const quality = useQuery('quality')
 const chosen = useQuery('point')
+const tree = useQuery('tree')
+const branch = useQuery('branch')
 const searchBox = ref<{ focus: () => void }>()
 useSearchKey(searchBox)
 
@@ -33,6 +36,7 @@ const shown = computed(() => {
   const list: Reading[] = []
   for (const r of readings.value.values()) {
     if (quality.value && r.quality !== quality.value) continue
+    if (tree.value && branch.value && !r.tag.startsWith(`${branch.value}/`)) continue
     const tag = r.tag.toLowerCase()
     if (words.every((w) => tag.includes(w))) list.push(r)
   }
@@ -55,6 +59,7 @@ const filters = computed(() => [{ value: '' as const, label: t('live.all') }, ..
   <div class="page">
     <div class="page-bar">
       <h1>{{ t('live.live') }}</h1>
+      <el-button :type="tree ? 'primary' : undefined" plain data-test="tree-toggle" @click="tree = tree ? '' : 'shown'">{{ t('tree.tree') }}</el-button>
       <el-input ref="searchBox" v-model="search" :placeholder="t('live.search-tags')" clearable style="width: 260px" :aria-label="t('live.search')" data-test="search" />
       <el-radio-group v-model="quality" :aria-label="t('live.quality')">
         <el-radio-button v-for="f in filters" :key="f.value" :value="f.value">{{ f.value ? `${f.label} ${count[f.value]}` : f.label }}</el-radio-button>
@@ -63,6 +68,7 @@ const filters = computed(() => [{ value: '' as const, label: t('live.all') }, ..
       <span v-if="!connected" class="lost">{{ t('live.not-connected-to-the-service-trying') }}</span>
     </div>
     <div class="columns fill">
+      <TagTree v-if="tree" v-model="branch" class="panel" :tags="[...readings.values()]" />
       <div class="panel fill">
         <el-auto-resizer>
           <template #default="{ height, width }">
