@@ -94,7 +94,7 @@ const rowEvents = { onClick: ({ rowData }: { rowData: Point }) => (chosen.value 
     <div class="page-bar">
       <h1>{{ t('points.points') }}</h1>
       <el-button :type="tree ? 'primary' : undefined" plain data-test="tree-toggle" @click="tree = tree ? '' : 'shown'">{{ t('tree.tree') }}</el-button>
-      <el-input ref="searchBox" v-model="search" :placeholder="t('points.search-tag-address-station')" clearable style="width: 300px" :aria-label="t('points.search')" data-test="search" />
+      <el-input ref="searchBox" v-model="search" :placeholder="t('points.search-tag-address-station')" clearable style="flex: 10 1 160px; max-width: 300px" :aria-label="t('points.search')" data-test="search" />
       <span class="quiet number" data-test="count">{{ t('points.count', { n: shown.length, all: site.points.length }) }}</span>
       <el-button v-if="tree && branch" plain data-test="rename-branch" @click="renameBranch">{{ t('tree.rename') }}…</el-button>
       <span class="grow" />
