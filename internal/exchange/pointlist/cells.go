@@ -62,7 +62,7 @@ var (
 	divided = regexp.MustCompile(`^(?:1\s*)?[/:÷]\s*(.+)$`)
 	power   = regexp.MustCompile(`^10\s*\^?\s*([-−]?\d+)$`)
 	spans   = regexp.MustCompile(`^\s*([^=→>]+?)\s*(?:=>|->|=|→)\s*(.+?)\s*$`)
-	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|\b÷\b)\s*([-+−]?[\d.,' ]+)\s*\S*$`)
+	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|\b÷\b)\s*([-+−]?[\d.,' ]+?)\s*([^\d\s]\S*)?$`)
 )
 
 // factorOf reads a factor: 0.1, 0,1, x0.1, /100, 1/10, 10^-2.
@@ -166,6 +166,9 @@ func typeOf(text string, words int) (t codec.Type, length int, order codec.Order
 		order = codec.Order(strings.ToUpper(m))
 		written = strings.TrimSpace(orders.ReplaceAllString(written, ""))
 	}
+	if m := wordsFirst.FindStringSubmatch(written); m != nil {
+		order, written = wordOrders[strings.NewReplacer("-", "", " ", "", "/", "", "first", "", "word", "").Replace(m[2])], m[1]
+	}
 	for _, word := range []string{"word swapped", "swapped", "little endian", "little-endian", "inverse"} {
 		if strings.Contains(written, word) {
 			order, written = codec.CDAB, strings.TrimSpace(strings.Replace(written, word, "", 1))
@@ -207,6 +210,27 @@ func typeOf(text string, words int) (t codec.Type, length int, order codec.Order
 		length = 16 * words
 	}
 	return t, length, order, nil
+}
+
+// wordsFirst is which word comes first, in brackets behind a type: U32 (HL), float (low word first).
+var (
+	wordsFirst = regexp.MustCompile(`^(.+?)\s*[(\[]\s*((?:h[-/ ]?l|l[-/ ]?h|high[-/ ]low|low[-/ ]high|high(?: word)? first|low(?: word)? first|msw(?: first)?|lsw(?: first)?))\s*[)\]]$`)
+	wordOrders = map[string]codec.Order{"hl": codec.ABCD, "highlow": codec.ABCD, "high": codec.ABCD, "msw": codec.ABCD, "lh": codec.CDAB, "lowhigh": codec.CDAB, "low": codec.CDAB, "lsw": codec.CDAB}
+)
+
+var enumerated = regexp.MustCompile(`^(.+?)\s*[(\[{](.*=.*)[)\]}]$`)
+
+// enumeration parts a type from the names of its values, where they stand behind it: ENUM (0=off, 1=on).
+func enumeration(text string) (name string, states map[string]any, ok bool) {
+	if !strings.Contains(text, "=") {
+		return "", nil, false
+	}
+	m := enumerated.FindStringSubmatch(strings.TrimSpace(text))
+	if m == nil {
+		return "", nil, false
+	}
+	states, err := statesOf(m[2])
+	return m[1], states, err == nil && states != nil
 }
 
 var digitsWord = regexp.MustCompile(`\d+`)

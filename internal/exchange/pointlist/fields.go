@@ -110,14 +110,37 @@ func (m *making) all() {
 	}
 	if text, ok := plain("range"); ok && text[0] == '[' {
 		m.exact("range")
-	} else if ok {
-		if r, is := spanOf(text); is {
+	} else if ok && text != "-" && text != "—" {
+		if s, _ := scalingOf(text); s["raw"] != nil && f["scaling"] == nil { // 0..1000 = 0..100 %
+			f["scaling"] = s
+			m.from("scaling", "range")
+			m.unitBeside("range", text)
+		} else if r, is := spanOf(text); is {
 			f["range"] = r
+			m.unitBeside("range", text)
+		} else if states, err := statesOf(text); err == nil && states != nil && f["states"] == nil {
+			f["states"] = states
+			m.from("states", "range")
 		} else {
 			m.fault("range", "%q is no range: write 0..100", text)
 		}
 	}
 	m.tag(exact("tag"))
+}
+
+// unitBeside takes the unit that stands behind a range, where the row has none: -40..120 °C.
+func (m *making) unitBeside(column, text string) {
+	if both := spans.FindStringSubmatch(text); both != nil {
+		text = both[2]
+	}
+	parts := span.FindStringSubmatch(text)
+	if parts == nil {
+		return
+	}
+	if u := unitOf(parts[3]); u != "" && m.item.Fields["unit"] == nil {
+		m.item.Fields["unit"] = u
+		m.from("unit", column)
+	}
 }
 
 // exact reads a cell as a site file would have it; an empty one gives the default.
@@ -170,7 +193,7 @@ func (m *making) address(plain func(string) (string, bool)) {
 	}
 	if n, is := number(text); is && n >= 0 && n == float64(int(n)) && !strings.ContainsAny(text, ".") && strings.ContainsAny(text, ",'") {
 		text = strconv.Itoa(int(n)) // 30,009
-	} else if strings.HasSuffix(text, ".0") && strings.Count(text, ".") == 1 && len(text) > 6 && m.cells[colBit] == "" {
+	} else if strings.HasSuffix(text, ".0") && reference(text) && m.cells[colBit] == "" && !m.single() {
 		text = strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
 	}
 	if bit, ok := plain(colBit); ok && bit != "-" {
@@ -181,6 +204,11 @@ func (m *making) address(plain func(string) (string, bool)) {
 			text = fmt.Sprintf("%s.%d", text, n)
 			m.item.Fields["type"] = string(codec.TypeBool)
 		}
+	}
+	if c := coilCrossed.FindStringSubmatch(text); c != nil && m.crosses {
+		n, _ := strconv.Atoi(c[1]) // beyond all bounds: refused with its field
+		m.item.Fields["address"] = fmt.Sprintf("%s:%d", site.Coils, n-1)
+		return
 	}
 	table, named := m.table(plain)
 	if m.notation != "" {
@@ -195,6 +223,12 @@ func (m *making) address(plain func(string) (string, bool)) {
 	}
 }
 
+// single reports whether the row says that its value is a single bit.
+func (m *making) single() bool {
+	t, _, _, err := m.known.kind(m.cells["type"], 0)
+	return err == nil && t == codec.TypeBool
+}
+
 // table is that of the column beside, or of the defaults.
 func (m *making) table(plain func(string) (string, bool)) (site.Space, bool) {
 	if text, ok := plain(colTable); ok {
@@ -203,6 +237,9 @@ func (m *making) table(plain func(string) (string, bool)) (site.Space, bool) {
 			m.fault(colTable, "%s", err)
 		}
 		return space, err == nil
+	}
+	if m.section != "" {
+		return m.section, true
 	}
 	text, _ := m.options.Defaults["table"].(string)
 	return site.Space(text), text != ""
@@ -213,7 +250,7 @@ func (m *making) counted(text string, table site.Space) {
 	delete(m.item.Fields, "table")
 	first, _, _ := strings.Cut(text, "-")
 	digits, part, parted := strings.Cut(strings.TrimSpace(first), ".")
-	if table == "" && (m.notation == site.Offset || m.notation == site.Number || m.notation == site.Hex) && !strings.ContainsAny(digits, ":xX") {
+	if table == "" && (m.notation == site.Offset || m.notation == site.Number || m.notation == site.Hex) && !strings.Contains(digits, ":") && !crossed.MatchString(digits) {
 		table = site.HoldingRegisters
 		if !m.untold {
 			m.untold = true
@@ -250,6 +287,11 @@ func (m *making) kind(plain func(string) (string, bool)) {
 		}
 	}
 	if text, ok := plain("type"); ok {
+		if name, states, ok := enumeration(text); ok && m.cells["states"] == "" {
+			m.item.Fields["states"] = states
+			m.from("states", "type")
+			text = name
+		}
 		t, length, order, err := m.known.kind(text, words)
 		if err != nil {
 			m.fault("type", "%s", err)

@@ -89,14 +89,18 @@ func Read(b sheet.Book, o Options) (List, error) {
 		if len(h.rows) == 0 {
 			list.Notes = append(list.Notes, "no headings are recognised; what the columns hold is guessed by their cells: look at it")
 		}
-		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, tags: tags, cells: map[string]string{}}
+		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, crosses: h.crosses(g.Rows[h.first:]), tags: tags, cells: map[string]string{}}
 		if r.notation = cmp.Or(o.Notation, notationOf(h, g.Rows[h.first:])); r.notation != "" && o.Notation == "" {
 			list.Notes = append(list.Notes, map[site.Notation]string{
 				site.Ref5:   "addresses are references of five digits: 40001 is the first holding register",
 				site.Offset: "addresses are offsets, as on the wire: the first is 0",
 			}[r.notation])
 		}
+		for _, row := range g.Rows[:h.first] {
+			r.title(row)
+		}
 		for _, row := range g.Rows[h.first:] {
+			r.title(row)
 			r.row(row)
 		}
 	}

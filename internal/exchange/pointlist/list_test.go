@@ -469,3 +469,45 @@ func FuzzRead(f *testing.F) {
 		_ = maps.Keys(tags)
 	})
 }
+
+// What manuals write where nobody looks for it: the table in a title, the words' order and the names of values behind a type, a unit behind a range.
+func TestWhatStandsBeside(t *testing.T) {
+	l := read(t, "Register map,,,,\n,,,,\nHolding Registers (FC03),,,,\nAddr (hex),Name,Type,Unit,Range\n0x0000,pressure,U16,bar,-\n0x0002,total,U32 (HL),m3,\n0x0004,power,U32 (low word first),,-5..5 m3/h\n0x0006.0,running,BOOL,,\n"+
+		"0x0007,mode,\"ENUM (0=off, 1=hand)\",,\nInput Registers,,,,\n0x0000,temperature,S16,,0..1000 = 0..100.0 °C\n0x0001,alarm,U16,,\"0=none, 1=high\"\n", Options{Station: "plc"})
+	assert.Empty(t, l.Faults)
+	type row struct {
+		address, typ, order, unit string
+		states, scaling, span     any
+	}
+	got := map[string]row{}
+	text := func(v any) string { s, _ := v.(string); return s }
+	for _, i := range l.Items {
+		f := i.Fields
+		got[i.Tag()] = row{text(f["address"]), text(f["type"]), text(f["order"]), text(f["unit"]), f["states"], f["scaling"], f["range"]}
+	}
+	assert.Equal(t, map[string]row{
+		"pressure":    {"hr:0", "uint16", "", "bar", nil, nil, nil},
+		"total":       {"hr:2", "uint32", "ABCD", "m3", nil, nil, nil},
+		"power":       {"hr:4", "uint32", "CDAB", "m3/h", nil, nil, [2]float64{-5, 5}},
+		"running":     {"hr:6.0", "bool", "", "", nil, nil, nil},
+		"mode":        {"hr:7", "uint16", "", "", map[string]any{"0": "off", "1": "hand"}, nil, nil},
+		"temperature": {"ir:0", "int16", "", "°C", nil, map[string]any{"raw": [2]float64{0, 1000}, "eng": [2]float64{0, 100}}, nil},
+		"alarm":       {"ir:1", "uint16", "", "", map[string]any{"0": "none", "1": "high"}, nil, nil},
+	}, got)
+	assert.Contains(t, strings.Join(l.Notes, "\n"), `row 10, "Input Registers": addresses below that name no table are of that one, ir`)
+
+	// A cross names a table, and 0x0010 is then the tenth coil; in a list without crosses it is hexadecimal.
+	l = read(t, "tag,address\na,4x0010\nb,0x0010\n", Options{Station: "plc"})
+	assert.Empty(t, l.Faults)
+	assert.Equal(t, "co:9", l.Items[1].Fields["address"])
+	l = read(t, "tag,address\na,0x0011\nb,0x0010\n", Options{Station: "plc"})
+	assert.Empty(t, l.Faults)
+	assert.Equal(t, "hr:16", l.Items[1].Fields["address"])
+	assert.Contains(t, strings.Join(l.Notes, "\n"), "no table is named, so that holding registers are meant")
+
+	// What a spreadsheet makes of a whole number, and the first bit of a register.
+	l = read(t, "tag,address,type\na,40010.0,uint16\nb,40010.0,bool\n", Options{Station: "plc"})
+	assert.Empty(t, l.Faults)
+	assert.Equal(t, "40010", l.Items[0].Fields["address"])
+	assert.Equal(t, "40010.0", l.Items[1].Fields["address"])
+}

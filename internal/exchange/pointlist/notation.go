@@ -22,10 +22,10 @@ func notationOf(h headings, rows []sheet.Row) site.Notation {
 		return ""
 	}
 	heading := strings.ToLower(h.columns[at].Heading)
-	n, hex, references, zero := 0, 0, 0, false
+	n, hex, references, zero, crosses := 0, 0, 0, false, h.crosses(rows)
 	for _, row := range rows {
 		text := cell(row.Cells, h.columns[at].at)
-		if !strings.ContainsAny(text, "0123456789") || footnote(text) || strings.Contains(text, ":") || crossed.MatchString(text) {
+		if !strings.ContainsAny(text, "0123456789") || footnote(text) || strings.Contains(text, ":") || crossed.MatchString(text) || crosses && coilCrossed.MatchString(text) {
 			continue
 		}
 		n++
@@ -50,5 +50,14 @@ func notationOf(h headings, rows []sheet.Row) site.Notation {
 	return ""
 }
 
-// crossed are addresses that name their table by a digit and a cross: 4x0010.
-var crossed = regexp.MustCompile(`^[0134][xX]\d+$`)
+// crossed are addresses that name their table by a digit and a cross: 4x0010. Those of coils look like hexadecimal numbers.
+var (
+	crossed     = regexp.MustCompile(`^[134][xX]\d+$`)
+	coilCrossed = regexp.MustCompile(`^0[xX](\d+)$`)
+)
+
+// crosses reports whether a list names tables by a digit and a cross, so that 0x0010 is the tenth coil and no hexadecimal number.
+func (h headings) crosses(rows []sheet.Row) bool {
+	at := slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == "address" && !c.Exact })
+	return at >= 0 && slices.ContainsFunc(rows, func(row sheet.Row) bool { return crossed.MatchString(cell(row.Cells, h.columns[at].at)) })
+}
