@@ -112,13 +112,21 @@ func (s *Server) markedPoints(c *gin.Context) error {
 
 const spreadsheet = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
+// speaks is the protocol of a station; of one that is not known, Modbus.
+func (s *Server) speaks(station string) site.Protocol {
+	if st, known := s.store.Site().Station(station); known {
+		return st.Speaks()
+	}
+	return site.Modbus
+}
+
 // takeList reads the list of a request and takes it over, unless it has faults, or is only to be looked at.
 func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 	force, err := flag(c, "force")
 	if err != nil {
 		return i, err
 	}
-	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation"))}
+	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation")), Speaks: s.speaks}
 	if options.Notation != "" && !slices.Contains(site.Notations[:], options.Notation) {
 		return i, fail(http.StatusBadRequest, "notation=%s: there are %v", options.Notation, site.Notations)
 	}

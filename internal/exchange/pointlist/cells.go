@@ -274,32 +274,6 @@ func wordedType(written string) (codec.Type, bool) {
 	return "", false
 }
 
-// tableNames are tables by what manuals call them.
-var tableNames = map[string]site.Space{
-	"co": site.Coils, "coil": site.Coils, "coils": site.Coils, "0x": site.Coils, "0xxxx": site.Coils, "do": site.Coils, "01": site.Coils, "1": site.Coils, "fc01": site.Coils, "fc1": site.Coils, "5": site.Coils, "05": site.Coils, "15": site.Coils,
-	"di": site.DiscreteInputs, "discrete input": site.DiscreteInputs, "discrete inputs": site.DiscreteInputs, "input status": site.DiscreteInputs, "1x": site.DiscreteInputs, "1xxxx": site.DiscreteInputs, "02": site.DiscreteInputs, "2": site.DiscreteInputs,
-	"fc02": site.DiscreteInputs, "fc2": site.DiscreteInputs, "discrete": site.DiscreteInputs,
-	"ir": site.InputRegisters, "input register": site.InputRegisters, "input registers": site.InputRegisters, "input": site.InputRegisters, "3x": site.InputRegisters, "3xxxx": site.InputRegisters, "04": site.InputRegisters, "4": site.InputRegisters,
-	"fc04": site.InputRegisters, "fc4": site.InputRegisters, "ai": site.InputRegisters,
-	"hr": site.HoldingRegisters, "holding register": site.HoldingRegisters, "holding registers": site.HoldingRegisters, "holding": site.HoldingRegisters, "4x": site.HoldingRegisters, "4xxxx": site.HoldingRegisters, "03": site.HoldingRegisters,
-	"3": site.HoldingRegisters, "fc03": site.HoldingRegisters, "fc3": site.HoldingRegisters, "06": site.HoldingRegisters, "6": site.HoldingRegisters, "16": site.HoldingRegisters, "ao": site.HoldingRegisters,
-}
-
-// tableOf reads a table, or the function that reads it; of several functions, such as 3/6, the first.
-func tableOf(text string) (site.Space, error) {
-	written := strings.ToLower(strings.Join(strings.Fields(text), " "))
-	if s, ok := tableNames[written]; ok {
-		return s, nil
-	}
-	first := strings.FieldsFunc(strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(written, "fc"), "function")), func(r rune) bool { return strings.ContainsRune("/,;+& ", r) })
-	if len(first) > 0 {
-		if s, ok := tableNames[first[0]]; ok {
-			return s, nil
-		}
-	}
-	return "", fmt.Errorf("%q is no table and no function that reads one: coil, discrete input, input register, holding register, or 1 to 4", text)
-}
-
 // accessOf reads whether a value may be written.
 func accessOf(text string) (writable bool, err error) {
 	switch strings.ToLower(accessMarks.Replace(text)) {

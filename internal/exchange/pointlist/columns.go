@@ -19,6 +19,7 @@ const (
 	colTable  = "table"
 	colBit    = "bit"
 	colFactor = "factor"
+	colDivide = "divisor"
 	colOffset = "offset"
 	colRawMin = "raw_min"
 	colRawMax = "raw_max"
@@ -37,13 +38,14 @@ var meanings = []struct {
 	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung"},
 	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name"},
 	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|adresse|registeradresse|registernummer|modbusadresse|index|point index|no|nr|dec address|address dec|hex address|address hex|offset address|register offset"},
-	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|funktion|funktionscode|bereich"},
+	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|object group|dnp3 object|io type|signal type|funktion|funktionscode|bereich"},
 	{colBit, "bit|bit no|bit number|bit position|bitnummer|bit nr"},
 	{"type", "type|data type|datatype|format|data format|typ|datentyp|representation|encoding|var type|variable type|format type"},
 	{colWords, "words|length|size|registers|no of registers|number of registers|register count|reg count|count|quantity|qty|len|länge|anzahl|anzahl register|registeranzahl|num regs"},
 	{"order", "order|byte order|word order|endian|endianness|byteorder|wordorder|swap|reihenfolge|bytereihenfolge"},
 	{"unit", "unit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure"},
 	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor"},
+	{colDivide, "divisor|divide by|div|divider|teiler|division"},
 	{colOffset, "offset|scaling offset|eng offset|bias|zero offset|nullpunkt"},
 	{colRawMin, "raw min|min raw|raw low|raw lo|raw minimum|rohwert min|adc min|raw from|raw 0"},
 	{colRawMax, "raw max|max raw|raw high|raw hi|raw maximum|rohwert max|adc max|raw to|raw 100"},

@@ -191,6 +191,10 @@ func (m *making) address(plain func(string) (string, bool)) {
 		}
 		return
 	}
+	if station, _ := m.item.Fields["station"].(string); m.options.protocol(station) == site.DNP3 {
+		m.index(text, plain)
+		return
+	}
 	if n, is := number(text); is && n >= 0 && n == float64(int(n)) && !strings.ContainsAny(text, ".") && strings.ContainsAny(text, ",'") {
 		text = strconv.Itoa(int(n)) // 30,009
 	} else if strings.HasSuffix(text, ".0") && reference(text) && m.cells[colBit] == "" && !m.single() {
@@ -210,7 +214,7 @@ func (m *making) address(plain func(string) (string, bool)) {
 		m.item.Fields["address"] = fmt.Sprintf("%s:%d", site.Coils, n-1)
 		return
 	}
-	table, named := m.table(plain)
+	table, named := m.table(site.Modbus, plain)
 	if m.notation != "" {
 		m.counted(text, table)
 		return
@@ -223,23 +227,45 @@ func (m *making) address(plain func(string) (string, bool)) {
 	}
 }
 
+// index makes the address of a DNP3 point: of the number of its index, the kind stands beside it or in a title.
+func (m *making) index(text string, plain func(string) (string, bool)) {
+	digits := strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
+	if strings.Trim(digits, "0123456789") != "" {
+		m.item.Fields["address"] = text
+		return
+	}
+	faults := len(m.list.Faults)
+	kind, named := m.table(site.DNP3, plain)
+	delete(m.item.Fields, "table")
+	switch {
+	case named:
+		m.item.Fields["address"] = fmt.Sprintf("%s:%s", kind, digits)
+	case len(m.list.Faults) == faults: // else it is told what is wrong beside it
+		m.fault("address", "%q names no kind of point: write ai:%s for an analog input, bi:, dbi:, bo:, ctr:, fctr:, ao: or os: for the others, or name the column that has the kind: --columns table=A", text, digits)
+	}
+}
+
 // single reports whether the row says that its value is a single bit.
 func (m *making) single() bool {
 	t, _, _, err := m.known.kind(m.cells["type"], 0)
 	return err == nil && t == codec.TypeBool
 }
 
-// table is that of the column beside, or of the defaults.
-func (m *making) table(plain func(string) (string, bool)) (site.Space, bool) {
+// table is that of the column beside, of the title above, or of the defaults.
+func (m *making) table(of site.Protocol, plain func(string) (string, bool)) (site.Space, bool) {
 	if text, ok := plain(colTable); ok {
-		space, err := tableOf(text)
+		read := tableOf
+		if of == site.DNP3 {
+			read = kindOf
+		}
+		space, err := read(text)
 		if err != nil {
 			m.fault(colTable, "%s", err)
 		}
 		return space, err == nil
 	}
-	if m.section != "" {
-		return m.section, true
+	if s := m.sections[of]; s != "" {
+		return s, true
 	}
 	text, _ := m.options.Defaults["table"].(string)
 	return site.Space(text), text != ""
@@ -312,6 +338,11 @@ func (m *making) kind(plain func(string) (string, bool)) {
 		case slices.Contains(codec.Orders[:], o):
 			m.item.Fields["order"] = string(o)
 		case strings.Contains(strings.ToLower(text), "big"):
+		case slices.Contains([]string{"-", "no", "none", "nein", "0", "not swapped"}, strings.ToLower(text)):
+		case slices.Contains([]string{"word", "words", "wort"}, strings.ToLower(text)):
+			m.item.Fields["order"] = string(codec.CDAB)
+		case slices.Contains([]string{"byte", "bytes"}, strings.ToLower(text)):
+			m.item.Fields["order"] = string(codec.BADC)
 		case strings.Contains(strings.ToLower(text), "little"), strings.Contains(strings.ToLower(text), "swap"):
 			m.item.Fields["order"] = string(codec.CDAB)
 		default:
@@ -363,6 +394,18 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		}
 		maps.Copy(scaling, s)
 		m.from("scaling", colFactor)
+	}
+	if by, ok := get(colDivide); ok && by != 1 && scaling["raw"] == nil {
+		if by == 0 {
+			m.fault(colDivide, "nothing is divided by zero")
+		} else {
+			before, has := scaling["factor"].(float64)
+			if !has {
+				before = 1
+			}
+			scaling["factor"] = round(before / by)
+			m.from("scaling", colDivide)
+		}
 	}
 	if offset, ok := get(colOffset); ok && offset != 0 && scaling["raw"] == nil {
 		scaling["offset"] = offset

@@ -19,6 +19,15 @@ type Options struct {
 	Prefix   string            // put before each tag
 	Notation site.Notation     // how plain numbers of addresses count; "" as the list shows it, or as the station does
 	Defaults map[string]any    // fields of rows that say nothing of them
+
+	Speaks func(station string) site.Protocol // what a station speaks; nil: all of them Modbus
+}
+
+func (o Options) protocol(station string) site.Protocol {
+	if o.Speaks == nil {
+		return site.Modbus
+	}
+	return o.Speaks(station)
 }
 
 // Item is a row that is a point.
@@ -90,7 +99,9 @@ func Read(b sheet.Book, o Options) (List, error) {
 			list.Notes = append(list.Notes, "no headings are recognised; what the columns hold is guessed by their cells: look at it")
 		}
 		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, crosses: h.crosses(g.Rows[h.first:]), tags: tags, cells: map[string]string{}}
-		if r.notation = cmp.Or(o.Notation, notationOf(h, g.Rows[h.first:])); r.notation != "" && o.Notation == "" {
+		if o.protocol(o.Station) != site.Modbus {
+			// whose addresses count in one way
+		} else if r.notation = cmp.Or(o.Notation, notationOf(h, g.Rows[h.first:])); r.notation != "" && o.Notation == "" {
 			list.Notes = append(list.Notes, map[site.Notation]string{
 				site.Ref5:   "addresses are references of five digits: 40001 is the first holding register",
 				site.Offset: "addresses are offsets, as on the wire: the first is 0",

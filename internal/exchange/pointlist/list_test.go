@@ -511,3 +511,41 @@ func TestWhatStandsBeside(t *testing.T) {
 	assert.Equal(t, "40010", l.Items[0].Fields["address"])
 	assert.Equal(t, "40010.0", l.Items[1].Fields["address"])
 }
+
+func TestAListOfAnOutstation(t *testing.T) {
+	o := Options{Station: "rtu", Speaks: func(string) site.Protocol { return site.DNP3 }}
+	addresses := func(l List) (out []string) {
+		for _, i := range l.Items {
+			a, _ := i.Fields["address"].(string)
+			out = append(out, a)
+		}
+		return out
+	}
+	l := read(t, "tag,object type,index\na,Analog Input,0\nb,BI,3\nc,Double-bit input,1\nd,AO,2\ne,30,4\nf,g21v1,5\ng,Frozen counter,6\nh,Digital Output,7\ni,Analogeingang,8\nj,Zähler,9\nk,,ai:10\nl,Octet string,11.0\n", o)
+	assert.Empty(t, l.Faults)
+	assert.Equal(t, []string{"ai:0", "bi:3", "dbi:1", "ao:2", "ai:4", "fctr:5", "fctr:6", "bo:7", "ai:8", "ctr:9", "ai:10", "os:11"}, addresses(l))
+
+	l = read(t, "Analog Inputs (group 30),\nIndex,Name\n0,bus voltage\n1,current\nDouble-bit binary inputs,\n0,breaker\nFrozen Counters,\n0,energy\nCounters,\n0,energy now\n", o)
+	assert.Empty(t, l.Faults)
+	assert.Equal(t, []string{"ai:0", "ai:1", "dbi:0", "fctr:0", "ctr:0"}, addresses(l))
+
+	l = read(t, "tag,object type,index\na,Analog,0\nb,,1\nc,99,2\n", o)
+	require.Len(t, l.Faults, 3)
+	assert.Contains(t, l.Faults[0].Message, `"Analog" is no kind of DNP3 point`)
+	assert.Contains(t, l.Faults[1].Message, `"1" names no kind of point: write ai:1`)
+	assert.Contains(t, l.Faults[2].Message, `"99" is no kind of DNP3 point`)
+}
+
+func TestDivisorsAndSwaps(t *testing.T) {
+	l := read(t, "tag,address,type,factor,divisor,swap\na,40001,int16,,10,\nb,40002,int32,5,100,word\nc,40004,int16,,1,none\nd,40005,float32,,,byte\n", Options{Station: "plc"})
+	assert.Empty(t, l.Faults)
+	var scalings, orders []any
+	for _, i := range l.Items {
+		scalings, orders = append(scalings, i.Fields["scaling"]), append(orders, i.Fields["order"])
+	}
+	assert.Equal(t, []any{map[string]any{"factor": 0.1}, map[string]any{"factor": 0.05}, nil, nil}, scalings)
+	assert.Equal(t, []any{nil, "CDAB", nil, "BADC"}, orders)
+	l = read(t, "tag,address,divisor\na,40001,0\n", Options{Station: "plc"})
+	require.Len(t, l.Faults, 1)
+	assert.Contains(t, l.Faults[0].Message, "divided by zero")
+}

@@ -2,7 +2,6 @@ package pointlist
 
 import (
 	"cmp"
-	"fmt"
 	"maps"
 	"slices"
 	"strconv"
@@ -21,47 +20,15 @@ type reader struct {
 	headings headings
 	sheet    string
 	page     bool
-	tags     map[string]int    // how often each was given
-	unplaced bool              // a row without a station was told of
-	untold   bool              // it was told which table is meant
-	section  site.Space        // the table that the last title named; "" for none
-	crosses  bool              // 0x0010 is the tenth coil
-	known    memory            // what cells that come again mean
-	cells    map[string]string // of the row that is read, by field
+	tags     map[string]int               // how often each was given
+	unplaced bool                         // a row without a station was told of
+	untold   bool                         // it was told which table is meant
+	sections map[site.Protocol]site.Space // the tables that the last titles named
+	crosses  bool                         // 0x0010 is the tenth coil
+	known    memory                       // what cells that come again mean
+	cells    map[string]string            // of the row that is read, by field
 
 	notation site.Notation // in which the addresses are; "" as the station has it
-}
-
-// title notes which table the rows below are of, where a row is a title that names one: Input Registers (FC04).
-func (r *reader) title(row sheet.Row) {
-	written := ""
-	for _, text := range row.Cells {
-		if text != "" && written != "" {
-			return // no title
-		}
-		written = cmp.Or(written, text)
-	}
-	lower := strings.ToLower(written)
-	var named []site.Space
-	for _, t := range titles {
-		if strings.Contains(lower, t.word) {
-			named = append(named, t.space)
-		}
-	}
-	if len(named) != 1 || r.section == named[0] {
-		return
-	}
-	r.section = named[0]
-	r.list.Notes = append(r.list.Notes, fmt.Sprintf("row %d, %q: addresses below that name no table are of that one, %s", row.Number, written, r.section))
-}
-
-// titles are words by which a title names a table.
-var titles = []struct {
-	word  string
-	space site.Space
-}{
-	{"holding", site.HoldingRegisters}, {"input reg", site.InputRegisters}, {"eingangsreg", site.InputRegisters}, {"halteregister", site.HoldingRegisters},
-	{"discrete input", site.DiscreteInputs}, {"input status", site.DiscreteInputs}, {"coil", site.Coils},
 }
 
 func (r *reader) row(row sheet.Row) {

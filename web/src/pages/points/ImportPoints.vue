@@ -27,7 +27,7 @@ const read = ref<Import>()
 const problem = ref('')
 const busy = ref(false)
 
-const meanings = ['tag', 'station', 'description', 'address', 'table', 'bit', 'type', 'words', 'order', 'unit', 'factor', 'offset', 'raw_min', 'raw_max', 'eng_min', 'eng_max', 'range', 'access', 'poll', 'poll_group', 'decimals', 'states', 'invalid']
+const meanings = ['tag', 'station', 'description', 'address', 'table', 'bit', 'type', 'words', 'order', 'unit', 'factor', 'divisor', 'offset', 'raw_min', 'raw_max', 'eng_min', 'eng_max', 'range', 'access', 'poll', 'poll_group', 'decimals', 'states', 'invalid']
 
 const query = computed(() => ({
   station: station.value,
