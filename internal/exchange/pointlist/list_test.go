@@ -496,6 +496,10 @@ func TestWhatStandsBeside(t *testing.T) {
 	}, got)
 	assert.Contains(t, strings.Join(l.Notes, "\n"), `row 10, "Input Registers": addresses below that name no table are of that one, ir`)
 
+	l = read(t, "tag,address,description\na,0x0001,temperature\n,,of the coil\nb,0x0002,level\n", Options{Station: "plc", Notation: site.Offset})
+	assert.Empty(t, l.Faults)
+	assert.Equal(t, "hr:2", l.Items[1].Fields["address"], "a row that goes on is no title")
+
 	// A cross names a table, and 0x0010 is then the tenth coil; in a list without crosses it is hexadecimal.
 	l = read(t, "tag,address\na,4x0010\nb,0x0010\n", Options{Station: "plc"})
 	assert.Empty(t, l.Faults)

@@ -122,6 +122,9 @@ var titles = []struct {
 	{"discrete input", site.DiscreteInputs}, {"input status", site.DiscreteInputs}, {"coil", site.Coils},
 }
 
+// plural is in titles of tables, which are of many.
+var plural = regexp.MustCompile(`registers|halteregister|eingangsregister|coils|inputs|input status|outputs|counters|strings|eingänge|ausgänge|zähler`)
+
 // title notes which table the rows below are of, where a row is a title that names one: Input Registers (FC04), Analog Inputs.
 func (r *reader) title(row sheet.Row) {
 	written := ""
@@ -131,10 +134,10 @@ func (r *reader) title(row sheet.Row) {
 		}
 		written = cmp.Or(written, text)
 	}
-	if written == "" || len(written) > 100 {
-		return
-	}
 	lower := strings.ToLower(written)
+	if len(written) > 100 || !plural.MatchString(lower) {
+		return // what goes on from the row before may speak of a coil, too
+	}
 	r.section(site.Modbus, tableIn(lower), row.Number, written)
 	r.section(site.DNP3, kindIn(lower), row.Number, written)
 }
