@@ -164,7 +164,7 @@ func TestWhatARouteDoesNotTake(t *testing.T) {
 		{"GET", "/api/v1/points?limit=0", "limit=0: 1 to 10000 is possible", 400},
 		{"GET", "/api/v1/points?cursor=gate", "that is none this service gave", 400},
 		{"GET", "/api/v1/changes?cursor=" + cursorOf("gate"), "it is of another list", 400},
-		{"GET", "/api/v1/changes?kind=gate", "kind=gate: choose link, station, point", 400},
+		{"GET", "/api/v1/changes?kind=gate", "kind=gate: choose template, link, station, point", 400},
 		{"GET", "/api/v1/traffic?wrong=perhaps", "wrong=perhaps: true or false is needed", 400},
 		{"GET", "/api/v1/traffic?after=-1", "a whole number from 0 on is needed", 400},
 		{"GET", "/api/v1/events?from=yesterday", "a time as 2026-11-23T08:00:00Z is needed", 400},

@@ -140,7 +140,7 @@ func (s *Server) probe(c *gin.Context) error {
 			if stage.OK && slices.Contains([]string{"unit", "link"}, stage.Name) { // it answered
 				s.engine.Found(where.name, to.Unit)
 			}
-			put(newStage(stage))
+			put(s.newStage(stage))
 		})
 	}); err != nil { // the response has begun, so that this is its last line
 		put(Stage{Name: "connect", Text: err.Error()})

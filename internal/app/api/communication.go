@@ -16,8 +16,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/live/traffic"
@@ -98,7 +98,7 @@ func (s *Server) takeStep(c *gin.Context) error {
 			if err != nil {
 				panic(err)
 			}
-			d.Replace(change.Name, sitefile.Decode(change.Kind, fields, d, from))
+			d.Replace(change.Name, form.Decode(change.Kind, fields, d, from))
 		}
 	})
 	if fault != nil {

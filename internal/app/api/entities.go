@@ -11,9 +11,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/nearest"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/record/store"
 )
 
@@ -32,8 +32,9 @@ func whole[E site.Entity](path string) shown {
 
 // kinds are all kinds of entity as the API gives them. A kind is one entry here.
 var kinds = map[site.Kind]shown{
-	site.KindLink:    whole[site.Link]("/:name"),
-	site.KindStation: whole[site.Station]("/:name"),
+	site.KindTemplate: whole[site.Template]("/:name"),
+	site.KindLink:     whole[site.Link]("/:name"),
+	site.KindStation:  whole[site.Station]("/:name"),
 	site.KindPoint: {one: Point{}, page: Page[Point]{}, path: "/*name", view: func(now *site.Site, e site.Entity) any { // a tag may hold slashes
 		p := e.(site.Point)
 		station, _ := now.Station(p.Station)
@@ -45,14 +46,17 @@ var kinds = map[site.Kind]shown{
 func (s *Server) entityRoutes(kind site.Kind) []route {
 	as, key, word, all := kinds[kind], site.KeyField(kind), string(kind), site.Plural(kind)
 	path := "/api/v1/" + all
-	one, in := path+as.path, sitefile.Shape(kind)
+	one, in := path+as.path, form.Shape(kind)
 	query := []parameter{{name: key, doc: key + " or pattern, * for any characters; may be repeated", many: true}}
 	if owner := site.OwnerOf(kind); owner != "" {
 		query = append(query, parameter{name: string(owner), doc: "name of the " + string(owner) + " that they belong to"})
 	}
 	var removing []parameter
-	if site.Owned(kind) {
+	switch {
+	case site.Owned(kind):
 		removing = []parameter{{name: "cascade", doc: "true: also what belongs to it", is: truth}}
+	case site.Referred(kind):
+		removing = []parameter{{name: "cascade", doc: "true: also when others name it, which stand alone then", is: truth}}
 	}
 	return []route{
 		{"GET", path, all + " by " + key, append(query, paging...), nil, as.page, 200, s.list(kind)},
@@ -159,7 +163,7 @@ func (s *Server) add(kind site.Kind) func(*gin.Context) error {
 			return err
 		}
 		return s.modify(c, store.Edit{}, http.StatusCreated, func(d *site.Draft, _ *site.Site) (site.Entity, error) {
-			e := sitefile.Decode(kind, node, d, site.Fresh(kind))
+			e := form.Decode(kind, node, d, site.Fresh(kind))
 			d.Add(e)
 			return e, nil
 		})
@@ -169,7 +173,7 @@ func (s *Server) add(kind site.Kind) func(*gin.Context) error {
 // put replaces an entity with what the document says, or adds it.
 func (s *Server) put(kind site.Kind) func(*gin.Context) error {
 	return s.replace(kind, func(node *document.Node, d *site.Draft, _ *site.Site, name string) (site.Entity, error) {
-		return sitefile.Decode(kind, node, d, site.Named(kind, name)), nil // as the path calls it, unless the document says otherwise
+		return form.Decode(kind, node, d, site.Named(kind, name)), nil // as the path calls it, unless the document says otherwise
 	})
 }
 
@@ -180,7 +184,7 @@ func (s *Server) patch(kind site.Kind) func(*gin.Context) error {
 		if !ok {
 			return nil, notFound(now, kind, name)
 		}
-		return sitefile.Decode(kind, node, d, from), nil
+		return form.Decode(kind, node, d, from), nil
 	})
 }
 

@@ -102,6 +102,10 @@ func (s *Server) apply(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	templates, err := flag(c, "templates")
+	if err != nil {
+		return err
+	}
 	data, err := body(c, document.MaxBytes)
 	if err != nil {
 		return err
@@ -109,6 +113,11 @@ func (s *Server) apply(c *gin.Context) error {
 	file, err := sitefile.Read(c.DefaultQuery("file", "site file"), data)
 	if err != nil {
 		return err
+	}
+	if templates {
+		if err := file.Only(site.KindTemplate); err != nil {
+			return fail(http.StatusUnprocessableEntity, "%s", err)
+		}
 	}
 	var changed map[site.Kind]map[string]bool
 	if file.Since() > 0 && !force {
@@ -141,6 +150,17 @@ func (s *Server) export(c *gin.Context) error {
 			}
 		}
 		o.Keep = sitefile.Only(now, patterns)
+	}
+	if patterns := slices.DeleteFunc(c.QueryArray("template"), func(p string) bool { return p == "" }); len(patterns) > 0 {
+		for _, p := range patterns {
+			if _, exact := now.Get(site.KindTemplate, p); !exact && !site.IsPattern(p) {
+				return notFound(now, site.KindTemplate, p)
+			}
+		}
+		o.Since = 0 // they pass to other sites
+		o.Keep = func(kind site.Kind, name string) bool {
+			return kind == site.KindTemplate && slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, name) })
+		}
 	}
 	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
 	c.Header("Content-Type", "application/yaml; charset=utf-8")

@@ -8,11 +8,12 @@ import (
 
 // Stage is one step of a probe.
 type Stage struct {
-	Name   string  `json:"name" enum:"name,route,connect,modbus,unit,identification,tables,limits,link,application,attributes,points"`
-	OK     bool    `json:"ok"`
-	Text   string  `json:"text" doc:"what was found, or why it stops here and what to try"`
-	TookMS float64 `json:"took_ms"`
-	Points []Held  `json:"points,omitempty" doc:"what an outstation has, with the stage points"`
+	Name      string   `json:"name" enum:"name,route,connect,modbus,unit,identification,tables,limits,link,application,attributes,points"`
+	OK        bool     `json:"ok"`
+	Text      string   `json:"text" doc:"what was found, or why it stops here and what to try"`
+	TookMS    float64  `json:"took_ms"`
+	Points    []Held   `json:"points,omitempty" doc:"what an outstation has, with the stage points"`
+	Templates []string `json:"templates,omitempty" doc:"templates for such a device, by what it says of itself"`
 }
 
 // Held is a point that an outstation has.
@@ -53,10 +54,13 @@ type Found struct {
 }
 
 // newStage makes what the API says of a stage of a probe.
-func newStage(s probe.Stage) Stage {
-	out := Stage{Name: s.Name, OK: s.OK, Text: s.Text, TookMS: s.TookMS}
-	for _, h := range s.Points {
+func (s *Server) newStage(of probe.Stage) Stage {
+	out := Stage{Name: of.Name, OK: of.OK, Text: of.Text, TookMS: of.TookMS}
+	for _, h := range of.Points {
 		out.Points = append(out.Points, Held(h))
+	}
+	if of.Says != "" {
+		out.Templates = s.fitting(of.Says)
 	}
 	return out
 }

@@ -21,7 +21,7 @@ type Record struct {
 	Batch  int64           `json:"batch" doc:"id of the first change that was made together with this one"`
 	Time   time.Time       `json:"time"`
 	Who    string          `json:"who"`
-	Kind   site.Kind       `json:"kind" enum:"link,station,point"`
+	Kind   site.Kind       `json:"kind" enum:"template,link,station,point"`
 	Action site.Action     `json:"action" enum:"add,change,remove"`
 	Name   string          `json:"name"`
 	Before json.RawMessage `json:"before,omitempty"`
@@ -47,7 +47,7 @@ type WriteRecord struct {
 // Quarantined is a record that did not fit the site when it was loaded. It is kept as it was, and the rest runs.
 type Quarantined struct {
 	Time time.Time `json:"time"`
-	Kind site.Kind `json:"kind" enum:"link,station,point"`
+	Kind site.Kind `json:"kind" enum:"template,link,station,point"`
 	Name string    `json:"name"`
 	Body string    `json:"body" doc:"as it was stored"`
 	Why  string    `json:"why" doc:"why it does not fit, in words"`

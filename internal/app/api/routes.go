@@ -102,8 +102,8 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/rig/:line/restore", "restore a line that was cut", nil, nil, RigState{}, 200, s.rigRestore},
 
 		{"POST", "/api/v1/apply", "take over a site file, YAML or JSON, all or nothing",
-			[]parameter{{name: "dry_run", doc: "true: say what would change", is: truth}, {name: "prune", doc: "true: remove what the file does not name", is: truth}, {name: "force", doc: "true: take back what was changed since the file was exported", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/yaml"), ChangeSummary{}, 200, s.apply},
-		{"GET", "/api/v1/export", "the site as a site file", []parameter{{name: "only", doc: "tag or pattern: these points alone, with their stations and links; may be repeated", many: true}}, nil, media("application/yaml"), 200, s.export},
+			[]parameter{{name: "dry_run", doc: "true: say what would change", is: truth}, {name: "prune", doc: "true: remove what the file does not name", is: truth}, {name: "force", doc: "true: take back what was changed since the file was exported", is: truth}, {name: "templates", doc: "true: take over its templates alone", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/yaml"), ChangeSummary{}, 200, s.apply},
+		{"GET", "/api/v1/export", "the site as a site file", []parameter{{name: "only", doc: "tag or pattern: these points alone, with their stations, links and templates; may be repeated", many: true}, {name: "template", doc: "name or pattern: these templates alone; may be repeated", many: true}}, nil, media("application/yaml"), 200, s.export},
 		{"POST", "/api/v1/change/points", "change, rename, remove or add many points in one modification", nil, Together{}, ChangeSummary{}, 200, s.changeTogether},
 		{"GET", "/api/v1/columns", "what the columns of lists hold, kept under names", nil, nil, Page[ColumnSet]{}, 200, s.columnSets},
 		{"PUT", "/api/v1/columns/:name", "keep columns under a name", nil, KeptColumns{}, KeptColumns{}, 200, s.keepColumns},
@@ -120,7 +120,7 @@ func (s *Server) routes() []route {
 	for _, kind := range site.Kinds() {
 		list = append(list, s.entityRoutes(kind)...)
 	}
-	return list
+	return append(list, s.templateRoutes()...)
 }
 
 // Health says that the service runs.

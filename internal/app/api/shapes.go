@@ -4,9 +4,9 @@ import (
 	"time"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/engine"
@@ -64,13 +64,13 @@ func explain(reason reading.Reason) string {
 
 // Point is a point as programs get it: its address as its station's notation has it, and what that means.
 type Point struct {
-	sitefile.PointEntry
+	form.PointEntry
 	Canonical string `json:"canonical" doc:"the address as on the wire: hr:9"`
 	Meaning   string `json:"meaning" doc:"the address in words"`
 }
 
 func newPoint(p site.Point, s site.Station) Point {
-	out := Point{PointEntry: sitefile.PointEntry{Address: p.Address.Format(s.Convention()), ReadBack: p.ReadBack.Format(s.Convention()), Point: p}}
+	out := Point{PointEntry: form.PointEntry{Address: p.Address.Format(s.Convention()), ReadBack: p.ReadBack.Format(s.Convention()), Point: p}}
 	out.Canonical, out.Meaning = p.Address.String(), p.Address.Meaning()
 	return out
 }
@@ -94,7 +94,7 @@ type ChangeSummary struct {
 // ChangeLine is one entity that was modified.
 type ChangeLine struct {
 	Action site.Action `json:"action" enum:"add,change,remove"`
-	Kind   site.Kind   `json:"kind" enum:"link,station,point"`
+	Kind   site.Kind   `json:"kind" enum:"template,link,station,point"`
 	Name   string      `json:"name"`
 	Fields []string    `json:"fields,omitempty" doc:"what differs, of a changed entity"`
 }

@@ -12,8 +12,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
 	"arithmon/internal/record/store"
 )
 
@@ -83,7 +83,7 @@ func (t Together) into(d *site.Draft, now *site.Site) error {
 		if err != nil {
 			return err
 		}
-		d.Add(sitefile.Decode(site.KindPoint, node, d, site.Fresh(site.KindPoint)))
+		d.Add(form.Decode(site.KindPoint, node, d, site.Fresh(site.KindPoint)))
 	}
 	if len(t.Add) > 0 {
 		return nil
@@ -115,7 +115,7 @@ func (t Together) into(d *site.Draft, now *site.Site) error {
 		}
 		for _, tag := range tags {
 			p, _ := now.Point(tag)
-			d.Replace(tag, sitefile.Decode(site.KindPoint, node, d, p))
+			d.Replace(tag, form.Decode(site.KindPoint, node, d, p))
 		}
 	}
 	return nil

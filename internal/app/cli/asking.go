@@ -93,6 +93,9 @@ With --points the points of an outstation are listed; with --add PREFIX they bec
 				stages = append(stages, s)
 				if a.output == "text" {
 					fmt.Fprintf(a.Out, "%s %-15s %s (%.1f ms)\n", map[bool]string{true: "●", false: "✕"}[s.OK], s.Name, s.Text, s.TookMS)
+					if len(s.Templates) > 0 {
+						fmt.Fprintf(a.Out, "  %-15s for such a device: %s\n", "templates", strings.Join(s.Templates, ", "))
+					}
 				}
 				return nil
 			})

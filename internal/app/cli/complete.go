@@ -28,6 +28,11 @@ func (a *app) completed(root *cobra.Command) {
 				for _, l := range all {
 					list = append(list, l.Name+"\t"+l.Description)
 				}
+			case site.KindTemplate:
+				all, _ := a.client().Templates(ctx)
+				for _, t := range all {
+					list = append(list, t.Name+"\t"+t.Description)
+				}
 			case site.KindStation:
 				all, _ := a.client().Stations(ctx)
 				for _, s := range all {
@@ -42,7 +47,7 @@ func (a *app) completed(root *cobra.Command) {
 			return list
 		}
 	}
-	links, stations, tags := entities(site.KindLink), entities(site.KindStation), entities(site.KindPoint)
+	templates, links, stations, tags := entities(site.KindTemplate), entities(site.KindLink), entities(site.KindStation), entities(site.KindPoint)
 	any := func(ctx context.Context) []string {
 		return append(append(links(ctx), stations(ctx)...), tags(ctx)...)
 	}
@@ -65,10 +70,10 @@ func (a *app) completed(root *cobra.Command) {
 	}
 	of := map[string]names{
 		"probe": stations, "scan": links, "read": tags, "watch": tags, "write": tags, "lens": tags, "events": tags, "findings": any, "explain": words,
-		"undo": changes, "writes": tags,
+		"undo": changes, "writes": tags, "template own": stations, "template conform": stations,
 	}
-	for kind, list := range map[site.Kind]names{site.KindLink: links, site.KindStation: stations, site.KindPoint: tags} {
-		for _, verb := range []string{"list", "show", "set", "remove", "copy", "enable", "disable", "test", "refresh", "ask", "import"} {
+	for kind, list := range map[site.Kind]names{site.KindTemplate: templates, site.KindLink: links, site.KindStation: stations, site.KindPoint: tags} {
+		for _, verb := range []string{"list", "show", "set", "remove", "copy", "enable", "disable", "test", "refresh", "ask", "import", "stations"} {
 			of[string(kind)+" "+verb] = list
 		}
 	}
@@ -76,7 +81,7 @@ func (a *app) completed(root *cobra.Command) {
 		if list := of[strings.TrimPrefix(c.CommandPath(), "arithmon ")]; list != nil {
 			c.ValidArgsFunction = offer(list)
 		}
-		for flag, list := range map[string]names{"station": stations, "link": links} {
+		for flag, list := range map[string]names{"station": stations, "link": links, "template": templates} {
 			if c.Flags().Lookup(flag) != nil {
 				_ = c.RegisterFlagCompletionFunc(flag, offer(list)) // one that a verb shares with another has it already
 			}

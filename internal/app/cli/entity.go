@@ -12,16 +12,17 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
 )
 
 // entities are the verbs of each kind of entity: those that all have, and a kind's own.
 func (a *app) entities() (list []*cobra.Command) {
 	own := map[site.Kind][]*cobra.Command{
-		site.KindLink:    {a.listLinks()},
-		site.KindStation: {a.listStations(), a.refreshing(), a.asking(), a.importing()},
-		site.KindPoint:   {a.listPoints(), a.importPoints(), a.exportPoints(), a.renamePoints()},
+		site.KindTemplate: a.ofTemplates(),
+		site.KindLink:     {a.listLinks()},
+		site.KindStation:  {a.listStations(), a.refreshing(), a.asking(), a.importing()},
+		site.KindPoint:    {a.listPoints(), a.importPoints(), a.exportPoints(), a.renamePoints()},
 	}
 	for _, kind := range site.Kinds() {
 		c := a.entity(kind)
@@ -35,7 +36,7 @@ func (a *app) entities() (list []*cobra.Command) {
 }
 
 func (a *app) entity(kind site.Kind) *cobra.Command {
-	shape, key := sitefile.Shape(kind), strings.ToUpper(site.KeyField(kind))
+	shape, key := form.Shape(kind), strings.ToUpper(site.KeyField(kind))
 	parent := &cobra.Command{Use: string(kind), Short: fmt.Sprintf("List, show, add, change and remove %ss", kind),
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -107,6 +108,19 @@ func (a *app) entity(kind site.Kind) *cobra.Command {
 		}}
 	if site.Owned(kind) {
 		remove.Flags().BoolVar(&cascade, "cascade", false, "also what belongs to it")
+	}
+	if site.Referred(kind) {
+		remove.Flags().BoolVar(&cascade, "cascade", false, "also when stations are made from it, which stand alone then")
+	}
+	if kind == site.KindTemplate {
+		a.setTemplate(set, setFields, unset)
+		show.RunE = func(c *cobra.Command, args []string) error {
+			e, err := a.client().Show(c.Context(), kind, args[0])
+			if err != nil {
+				return err
+			}
+			return a.tellTemplate(e)
+		}
 	}
 	if kind == site.KindPoint {
 		a.addSeries(add, addFields)

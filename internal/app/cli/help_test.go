@@ -17,8 +17,8 @@ import (
 
 	"arithmon/internal/app/api"
 	"arithmon/internal/app/client"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
 )
 
 // commands calls f with every verb that a person can use.
@@ -113,7 +113,7 @@ func TestFlagsOfFields(t *testing.T) {
 		found, args, err := root.Find(joined(root, shellWords(line)))
 		require.NoError(t, err)
 		kind := site.Kind(strings.Fields(c.line)[0])
-		list := fieldFlags(&cobra.Command{}, sitefile.Shape(kind))
+		list := fieldFlags(&cobra.Command{}, form.Shape(kind))
 		require.NoError(t, found.ParseFlags(args), c.line)
 		assert.NoError(t, found.ValidateArgs(found.Flags().Args()), c.line)
 		got, err := list.given(found)

@@ -14,6 +14,7 @@ import (
 	"arithmon/internal/app/api"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
+	"arithmon/internal/core/site"
 	"arithmon/internal/live/traffic"
 )
 
@@ -136,7 +137,7 @@ func TestLensCells(t *testing.T) {
 
 func TestFieldsAreWrittenAsInASiteFile(t *testing.T) {
 	a, _ := captured("text")
-	point := a.entities()[2]
+	point := a.entity(site.KindPoint)
 	add, _, err := point.Find([]string{"add"})
 	require.NoError(t, err)
 	require.NoError(t, add.ParseFlags([]string{"--address", "40010", "--scaling", "{raw: [0, 1], eng: [0, 100]}", "--decimals", "1", "--states", "{0: off, 5: on}", "--writable", "true", "--description", "123"}))

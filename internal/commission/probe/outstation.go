@@ -179,7 +179,8 @@ func (p *prober) attributes() (string, error) {
 	if said == nil {
 		return "it does not say what it is, as many outstations", nil
 	}
-	return strings.Join(said, "; "), nil
+	p.says = strings.Join(said, "; ")
+	return p.says, nil
 }
 
 func (p *prober) points() (string, error) {

@@ -22,6 +22,7 @@ type Stage struct {
 	Text   string // what was found, or why it stops here and what to try
 	TookMS float64
 	Points []Held // what an outstation has, with the stage points
+	Says   string // what the device said of itself, with the stages identification and attributes; "" for nothing
 }
 
 // stage is how one is found out.
@@ -39,6 +40,7 @@ type Target struct {
 
 // prober is a probe under way.
 type prober struct {
+	says   string // of the stage that runs: what the device says of itself
 	ctx    context.Context
 	link   site.Link
 	unit   int
@@ -75,6 +77,7 @@ func Probe(ctx context.Context, link site.Link, to Target, report func(Stage)) {
 		if s.name == "points" {
 			stage.Points = p.found
 		}
+		stage.Says, p.says = p.says, ""
 		if err != nil {
 			stage.Text = err.Error()
 		}
@@ -265,7 +268,8 @@ func (p *prober) identify() (string, error) {
 	if said == nil {
 		return "it does not say what it is: functions 43/14, 17 and 8 are refused, as by most devices", nil
 	}
-	return strings.Join(said, "; "), nil
+	p.says = strings.Join(said, "; ")
+	return p.says, nil
 }
 
 // objects are what the device says of itself by functions 43/14.

@@ -51,6 +51,7 @@ func (s Station) check(d *Draft, f *faults) {
 			f.add(field, s.LinkAddress(), "%s", why)
 		}
 	}
+	s.checkTie(d, f)
 	d.checkGroups(s, f)
 	d.checkLengths(s, f)
 	if s.Link == "" {

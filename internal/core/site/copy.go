@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 )
 
@@ -52,6 +53,7 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 		at++
 		s = s.at(at)
 	}
+	s = s.copiedTie(c.Tags)
 	d.Add(s)
 	if c.Tags == nil {
 		return s
@@ -64,6 +66,24 @@ func (d *Draft) CopyStation(s Station, c StationCopy) Station {
 		}
 		p.Tag, p.Station = strings.Replace(p.Tag, c.Tags.From, c.Tags.To, 1), s.Name
 		d.Add(p)
+	}
+	return s
+}
+
+// copiedTie is a copy with the tie to the template of the original where its points have other tags by other values; otherwise it stands alone.
+func (s Station) copiedTie(tags *TagChange) Station {
+	values := map[string]string{}
+	for name, value := range s.Values {
+		values[name] = value
+		if tags != nil && tags.From != "" {
+			values[name] = strings.Replace(value, tags.From, tags.To, 1)
+		}
+	}
+	if s.Template != "" && maps.Equal(values, s.Values) {
+		return s.referring(KindTemplate, s.Template, "").(Station)
+	}
+	if s.Values != nil {
+		s.Values = values
 	}
 	return s
 }

@@ -13,6 +13,7 @@ type Draft struct {
 	touched map[key]Entity // nil: removed
 	order   []key
 	renamed map[key]key     // new to old
+	unsaid  map[key]bool    // that only follow others
 	below   map[key][]key   // what was put under a link or a station, each once
 	filed   map[[2]key]bool // which of them are in below: the upper, the lower
 	units   map[string]map[int][]string
@@ -43,7 +44,7 @@ func fieldOf(f *FieldError) field {
 
 // Edit starts a draft of modifications to s.
 func (s *Site) Edit() *Draft {
-	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}, below: map[key][]key{}, filed: map[[2]key]bool{}, judged: map[field]bool{}}
+	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}, unsaid: map[key]bool{}, below: map[key][]key{}, filed: map[[2]key]bool{}, judged: map[field]bool{}}
 }
 
 // Get returns an entity as the draft has it.
@@ -77,6 +78,9 @@ func (d *Draft) Fail(f *FieldError) {
 		d.more = true
 	}
 }
+
+// Faults are those that were found while the draft was made.
+func (d *Draft) Faults() Errors { return slices.Clone(d.faults) }
 
 // Judged says that Changes need not look at a field: what is wrong with it follows from another fault.
 func (d *Draft) Judged(kind Kind, name, of string) {
@@ -116,17 +120,88 @@ func (d *Draft) Replace(old string, e Entity) {
 	d.Put(e)
 	d.renamed[key{e.Kind(), e.Key()}] = was
 	for _, dependent := range d.dependents(was) {
-		d.Put(dependent.(member).ownedBy(e.Key()))
+		d.Follow(dependent.(member).ownedBy(e.Key()))
+	}
+	for _, r := range d.Referring(e.Kind(), old) {
+		d.Follow(r.(referrer).referring(e.Kind(), old, e.Key()))
 	}
 }
 
-// Remove takes an entity out. What depends on it goes too when cascade is set; otherwise that is a fault.
+// Follow puts an entity that follows another one, about which nothing was said itself.
+func (d *Draft) Follow(e Entity) {
+	said := d.Said(e.Kind(), e.Key())
+	d.Put(e)
+	d.unsaid[key{e.Kind(), e.Key()}] = !said
+}
+
+// Said reports whether the draft was told about an entity, to put or to remove it; not when that only followed from something else.
+func (d *Draft) Said(kind Kind, name string) bool {
+	k := key{kind, name}
+	_, touched := d.touched[k]
+	return touched && !d.unsaid[k]
+}
+
+// Touched lists the names of the entities of a kind that the draft changes, in the order in which it came to them.
+func (d *Draft) Touched(kind Kind) (names []string) {
+	for _, k := range d.order {
+		if k.kind == kind {
+			names = append(names, k.name)
+		}
+	}
+	return names
+}
+
+// Before is what an entity of the draft was in the site, under the name that it had there; false for a new one.
+func (d *Draft) Before(kind Kind, name string) (Entity, bool) {
+	k := key{kind, name}
+	if old, renamed := d.renamed[k]; renamed {
+		k = old
+	}
+	return d.base.Get(k.kind, k.name)
+}
+
+// Base is the site that the draft modifies.
+func (d *Draft) Base() *Site { return d.base }
+
+// Referring lists the entities that refer to one, as the draft has them.
+func (d *Draft) Referring(kind Kind, name string) (list []Entity) {
+	if !Referred(kind) {
+		return nil
+	}
+	to := key{kind, name}
+	keep := func(e Entity) {
+		if r, is := e.(referrer); is && slices.Contains(r.refers(), to) {
+			list = append(list, e)
+		}
+	}
+	for _, s := range d.base.Stations() {
+		if _, touched := d.touched[key{KindStation, s.Name}]; !touched {
+			keep(s)
+		}
+	}
+	for _, k := range d.order {
+		if k.kind == KindStation {
+			keep(d.touched[k])
+		}
+	}
+	return list
+}
+
+// Remove takes an entity out. What depends on it goes too when cascade is set, and what refers to it does so no more; otherwise that is a fault.
 func (d *Draft) Remove(kind Kind, name string, cascade bool) {
 	k := key{kind, name}
 	dependents := d.dependents(k)
 	if len(dependents) > 0 && !cascade {
 		d.Fail(&FieldError{Kind: kind, Name: name, Value: name, Message: fmt.Sprintf("%s; remove that first, or all together (cascade)", belonging(dependents))})
 		return
+	}
+	referring := d.Referring(kind, name)
+	if len(referring) > 0 && !cascade {
+		d.Fail(&FieldError{Kind: kind, Name: name, Value: name, Message: fmt.Sprintf("%s; give that another one first, or let it stand alone (cascade)", naming(referring))})
+		return
+	}
+	for _, r := range referring {
+		d.Follow(r.(referrer).referring(kind, name, ""))
 	}
 	for _, dependent := range dependents {
 		d.Remove(dependent.Kind(), dependent.Key(), true)
@@ -146,7 +221,17 @@ func belonging(dependents []Entity) string {
 	return fmt.Sprintf("%d %ss belong to it, %s among them", len(dependents), first.Kind(), first.Key())
 }
 
+// naming says what refers to an entity.
+func naming(referring []Entity) string {
+	first := referring[0]
+	if len(referring) == 1 {
+		return fmt.Sprintf("%s %s names it", first.Kind(), first.Key())
+	}
+	return fmt.Sprintf("%d %ss name it, %s among them", len(referring), first.Kind(), first.Key())
+}
+
 func (d *Draft) touch(k key, e Entity) {
+	delete(d.unsaid, k)
 	if _, again := d.touched[k]; !again {
 		d.order = append(d.order, k)
 	}

@@ -10,9 +10,10 @@ type Kind string
 
 // The kinds.
 const (
-	KindLink    Kind = "link"
-	KindStation Kind = "station"
-	KindPoint   Kind = "point"
+	KindTemplate Kind = "template"
+	KindLink     Kind = "link"
+	KindStation  Kind = "station"
+	KindPoint    Kind = "point"
 )
 
 // Entity is one thing that a site holds, such as a Link, a Station or a Point.
@@ -34,6 +35,14 @@ type member interface {
 	check(d *Draft, f *faults)
 	// misfit says why an entity that was stored cannot be part of a site; "" when it can.
 	misfit(s *Site) string
+}
+
+// referrer is an entity that refers to others beside the one that it belongs to. They outlive each other: who refers to one that is renamed
+// follows, and one that is referred to goes only by itself when that is said to be meant.
+type referrer interface {
+	refers() []key
+	// referring is the same entity with one that it refers to under another name; "" when that is gone.
+	referring(kind Kind, was, is string) Entity
 }
 
 // registration describes a kind of entity.
@@ -63,7 +72,8 @@ func register[E member](kind Kind, plural, key string, owner Kind, fresh func() 
 
 // The places of the kinds in registered.
 const (
-	links = iota
+	templates = iota
+	links
 	stations
 	points
 	kindCount
@@ -71,9 +81,10 @@ const (
 
 // registered are all kinds, in the order in which one refers to another. A kind of entity is one line here, and a type that is a member.
 var registered = [kindCount]registration{
-	links:    register(KindLink, "links", "name", "", NewLink),
-	stations: register(KindStation, "stations", "name", KindLink, NewStation),
-	points:   register(KindPoint, "points", "tag", KindStation, NewPoint),
+	templates: register(KindTemplate, "templates", "name", "", NewTemplate),
+	links:     register(KindLink, "links", "name", "", NewLink),
+	stations:  register(KindStation, "stations", "name", KindLink, NewStation),
+	points:    register(KindPoint, "points", "tag", KindStation, NewPoint),
 }
 
 // rank is the place of a kind in registered; it panics for what is no kind.
@@ -119,6 +130,9 @@ func Owned(kind Kind) bool {
 	_, is := owned(kind)
 	return is
 }
+
+// Referred reports whether the entities of a kind can have others that refer to them, and outlive them.
+func Referred(kind Kind) bool { return kind == registered[templates].kind }
 
 // Decode reads an entity from JSON as it was stored. Fields that were added since take their defaults.
 func Decode(kind Kind, body []byte) (Entity, error) { return registered[rank(kind)].decode(body) }

@@ -8,9 +8,12 @@ import (
 
 // Station is one addressed device on a link.
 type Station struct {
-	Name        string `json:"name" doc:"unique name: letters, digits, - _ ."`
-	Link        string `json:"link" doc:"name of its link"`
-	Description string `json:"description,omitempty" doc:"free text, at most 500 characters"`
+	Name        string            `json:"name" doc:"unique name: letters, digits, - _ ."`
+	Link        string            `json:"link" doc:"name of its link"`
+	Description string            `json:"description,omitempty" doc:"free text, at most 500 characters"`
+	Template    string            `json:"template,omitempty" doc:"name of the template that it is made from, whose settings and points it has but for its own"`
+	Values      map[string]string `json:"values,omitempty" doc:"values of the template's parameters: {tag: tern/pump4, base: 100}"`
+	LeftOut     []string          `json:"left_out,omitempty" doc:"points of the template that it does not have, by their tags there: ['{tag}/torque']"`
 	ModbusStation
 	DNP3Station
 	Enabled      bool     `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`

@@ -8,9 +8,9 @@ import (
 	"unicode"
 
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
-	"arithmon/internal/exchange/sitefile"
 	"reflect"
 )
 
@@ -76,7 +76,7 @@ func Meanings() (list []string) {
 
 // fields are those of a point as a site file names them; cells of columns that are headed so hold what a site file would.
 var fields = func() (list []string) {
-	for _, f := range document.FieldsOf(reflect.TypeOf(sitefile.Shape(site.KindPoint))) {
+	for _, f := range document.FieldsOf(reflect.TypeOf(form.Shape(site.KindPoint))) {
 		list = append(list, f.Name)
 	}
 	return list

@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
 )
 
 // Into puts the points of a list into a draft: those that are there already are changed in the fields that the list has. The faults of the draft
@@ -35,7 +35,7 @@ func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
 		if !known {
 			from = site.Fresh(site.KindPoint)
 		}
-		e := sitefile.Decode(site.KindPoint, node, d, from)
+		e := form.Decode(site.KindPoint, node, d, from)
 		if known && was != item.Tag() {
 			d.Replace(was, e) // it is the same point
 		} else {

@@ -10,10 +10,13 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
+	"arithmon/internal/core/tie"
 )
 
 // Version is the number a site file carries in its field arithmon.
@@ -111,6 +114,16 @@ func (f *File) header(root *document.Node, fields map[string]*document.Node) (fa
 	return faults
 }
 
+// Only takes everything but the entities of a kind out of the file. Its error says that there are none.
+func (f *File) Only(kind site.Kind) error {
+	if len(f.lists[kind]) == 0 {
+		return fmt.Errorf("%s has no %s", f.name, site.Plural(kind))
+	}
+	f.lists = map[site.Kind][]*document.Node{kind: f.lists[kind]}
+	f.since = 0 // it may be of another site
+	return nil
+}
+
 // Since is the number of the newest change that the site had of which the file was made, 0 where that is not said.
 func (f *File) Since() int64 { return f.since }
 
@@ -124,7 +137,7 @@ func (f *File) Keep(d *site.Draft, s *site.Site, prune bool, changed map[site.Ki
 			after, stays := d.Get(kind, name)
 			fault := &site.FieldError{Kind: kind, Name: name}
 			switch {
-			case node == nil && exists && prune:
+			case node == nil && exists && prune && !stays:
 				fault.Message = "was added or changed since this file was made, and is not in it; export it anew, or remove it all the same with --force"
 			case node != nil && !exists:
 				fault.Message = "was removed or renamed since this file was made; export it anew, or add it again with --force"
@@ -145,7 +158,7 @@ func (f *File) Into(d *site.Draft, s *site.Site, prune bool) {
 	kinds := site.Kinds() // one refers to those before it
 	for _, kind := range kinds {
 		for _, node := range f.lists[kind] {
-			e := Decode(kind, node, d, site.Fresh(kind))
+			e := form.Decode(kind, node, d, site.Fresh(kind))
 			if node.IsMap() { // otherwise all that is to say has been said
 				f.put(d, e, node)
 			}
@@ -154,14 +167,30 @@ func (f *File) Into(d *site.Draft, s *site.Site, prune bool) {
 	if !prune {
 		return
 	}
+	implied := f.implied(d)
 	slices.Reverse(kinds)
 	for _, kind := range kinds {
 		for _, name := range s.Names(kind) {
-			if f.places[place{kind, name}] == nil {
+			if f.places[place{kind, name}] == nil && !(kind == site.KindPoint && implied[name]) {
 				d.Remove(kind, name, true)
 			}
 		}
 	}
+}
+
+// implied are the tags of the points that the stations of the file have from their templates, and that it therefore need not name.
+func (f *File) implied(d *site.Draft) map[string]bool {
+	tags := map[string]bool{}
+	for at := range f.places {
+		s, _ := d.Station(at.name)
+		if at.kind != site.KindStation || s.Template == "" {
+			continue
+		}
+		for _, tag := range tie.Tags(d, s) {
+			tags[tag] = true
+		}
+	}
+	return tags
 }
 
 func (f *File) put(d *site.Draft, e site.Entity, node *document.Node) {
@@ -202,11 +231,20 @@ func (f *File) Place(err error) error {
 	return placed
 }
 
-// lineOf finds the line of a field such as scaling.raw within an entry.
+// lineOf finds the line of a field such as scaling.raw or points[3].type within an entry.
 func lineOf(node *document.Node, field string) (line int) {
-	for part := range strings.SplitSeq(field, ".") {
-		fields, _ := node.Fields()
-		if node = fields[part]; node == nil {
+	for part := range strings.SplitSeq(strings.ReplaceAll(field, "[", ".["), ".") {
+		if at, err := strconv.Atoi(strings.Trim(part, "[]")); err == nil && part[0] == '[' {
+			items, _ := node.Items()
+			if at >= len(items) {
+				return line
+			}
+			node = items[at]
+		} else {
+			fields, _ := node.Fields()
+			node = fields[part]
+		}
+		if node == nil {
 			return line
 		}
 		line = node.Line()

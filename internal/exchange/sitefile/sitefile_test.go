@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/core/tie"
 )
 
 const gate = `arithmon: 1
@@ -47,6 +48,7 @@ func load(t *testing.T, data string) (*site.Site, error) {
 	s := site.New()
 	d := s.Edit()
 	f.Into(d, s, false)
+	tie.Follow(d, false)
 	changes, err := d.Changes()
 	if err != nil {
 		return nil, f.Place(err)
@@ -111,7 +113,7 @@ func TestSiteFileFaults(t *testing.T) {
 		want []string // a line each
 	}{
 		{"unknown field", edit("    unit: 1\n", "    unitt: 1\n"), []string{`gate.yaml:7: station plc: stations[0].unitt: unknown field "unitt"; did you mean unit?`}},
-		{"unknown list", gate + "tags: []\n", []string{`gate.yaml:22: tags: unknown field "tags"; known are arithmon, change, links, stations, points`}},
+		{"unknown list", gate + "tags: []\n", []string{`gate.yaml:22: tags: unknown field "tags"; known are arithmon, change, templates, links, stations, points`}},
 		{"duplicate tag", edit("gate1/mode", "gate1/position"), []string{`gate.yaml:11: point gate1/position: points[0].tag: "gate1/position" is in the file twice, in lines 11 and 20`}},
 		{"offset out of range", edit("co:4", "co:70000"), []string{`gate.yaml:19: point gate1/open-cmd: points[1].address: "co:70000": offset 70000 is out of range: 0 to 65535`}},
 		{"float32 on a coil", edit("co:4, type: bool, states: [idle, open]", "co:4, type: float32"), []string{`gate.yaml:19: point gate1/open-cmd: points[1].type: float32 does not fit co:4: a coil holds one bit; use bool, or an address in hr or ir`}},
@@ -176,6 +178,7 @@ func TestPruneRemovesWhatTheFileDoesNotName(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(gate))
+	f.Add([]byte(drives))
 	f.Add([]byte(`{"arithmon":1,"points":[{"states":{"0":"a"}}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		file, err := Read("f", data)
@@ -188,6 +191,7 @@ func FuzzRead(f *testing.F) {
 		s := site.New()
 		d := s.Edit()
 		file.Into(d, s, true)
+		tie.Follow(d, false)
 		changes, err := d.Changes()
 		if err != nil {
 			return
@@ -203,6 +207,7 @@ func FuzzRead(f *testing.F) {
 		}
 		d = s.Edit()
 		again.Into(d, s, true)
+		tie.Follow(d, false)
 		if changes, err := d.Changes(); err != nil || len(changes) > 0 {
 			t.Fatalf("%v %v\n%s", changes, err, out)
 		}
@@ -323,4 +328,67 @@ func TestHexComesBackAsHex(t *testing.T) {
 	back, err := load(t, out)
 	require.NoError(t, err)
 	assert.Equal(t, s.Points(), back.Points())
+}
+
+const drives = `arithmon: 1
+templates:
+  - name: drive
+    description: A drive
+    identifies: ['*DX-40*']
+    parameters:
+      - {name: tag, description: what its tags begin with}
+      - {name: base, default: "0"}
+    station: {notation: ref6, order: CDAB, poll: 2s, poll_groups: {fast: 200ms}}
+    points:
+      - {tag: '{tag}/current', address: '{base+400010}', type: int16, scaling: {factor: 0.1}, unit: A}
+      - {tag: '{tag}/run', address: 'co:{base}', type: bool, states: [halted, running], writable: true}
+links:
+  - {name: bus, host: 127.0.0.1}
+stations:
+  - {name: d1, link: bus, unit: 1, template: drive, values: {tag: tern/d1}}
+  - {name: d2, link: bus, unit: 2, template: drive, values: {tag: tern/d2, base: 100}, order: ABCD, poll: 5s, left_out: ['{tag}/run']}
+points:
+  - {tag: tern/d1/current, station: d1, address: 400099, type: int16, unit: mA}
+  - {tag: tern/d2/more, station: d2, address: 400500, type: uint16}
+`
+
+// What is made from templates passes through files as it is, and a file need not name the points that follow from a template.
+func TestTiesPassThroughFiles(t *testing.T) {
+	s, err := load(t, drives)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"tern/d1/current", "tern/d1/run", "tern/d2/current", "tern/d2/more"}, s.Names(site.KindPoint))
+	d2, _ := s.Station("d2")
+	assert.Equal(t, "ABCD", string(d2.Order), "what is said stands, even where it is the default")
+	own, _ := s.Point("tern/d1/current")
+	assert.Equal(t, "hr:98", own.Address.String())
+	out, err := written(s)
+	require.NoError(t, err)
+	assert.Contains(t, out, "    points:\n      - {tag: '{tag}/current', address: '{base+400010}', type: int16, scaling: {factor: 0.1}, unit: A}\n")
+	assert.Contains(t, out, "    order: ABCD\n")
+	back, err := load(t, out)
+	require.NoError(t, err, out)
+	assert.Equal(t, s.Points(), back.Points())
+	assert.Equal(t, s.Stations(), back.Stations())
+	for _, kind := range site.Kinds() {
+		assert.Equal(t, s.Names(kind), back.Names(kind))
+	}
+	for name, text := range map[string]string{"written": out, "typed": drives} { // again, also when it is the whole site
+		for _, prune := range []bool{false, true} {
+			f, err := Read(name, []byte(text))
+			require.NoError(t, err)
+			d := s.Edit()
+			f.Into(d, s, prune)
+			tie.Follow(d, false)
+			changes, err := d.Changes()
+			require.NoError(t, err)
+			assert.Empty(t, changes, "%s, prune %v", name, prune)
+		}
+	}
+	var only strings.Builder
+	require.NoError(t, Write(&only, s, Options{Keep: Only(s, []string{"tern/d2/*"})}))
+	part, err := load(t, only.String())
+	require.NoError(t, err, only.String())
+	assert.Equal(t, []string{"tern/d2/current", "tern/d2/more"}, part.Names(site.KindPoint), "with the template that they need")
+	_, err = load(t, strings.Replace(drives, "type: int16, scaling", "type: int17, scaling", 1))
+	assert.ErrorContains(t, err, `gate.yaml:11: template drive: templates[0].points[0].type: "int17" is not known`)
 }

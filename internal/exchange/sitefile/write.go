@@ -16,6 +16,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
 )
 
@@ -25,13 +26,14 @@ type Options struct {
 	Keep  func(kind site.Kind, name string) bool // which entities; nil: all
 }
 
-// Only keeps the points of some patterns, with the stations and links that they are on.
+// Only keeps the points of some patterns, with the stations and links that they are on, and the templates of those.
 func Only(s *site.Site, patterns []string) func(site.Kind, string) bool {
-	kept := map[site.Kind]map[string]bool{site.KindLink: {}, site.KindStation: {}, site.KindPoint: {}}
+	kept := map[site.Kind]map[string]bool{site.KindTemplate: {}, site.KindLink: {}, site.KindStation: {}, site.KindPoint: {}}
 	for _, tag := range s.Names(site.KindPoint) {
 		if slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
 			p, _ := s.Point(tag)
 			station, _ := s.Station(p.Station)
+			kept[site.KindTemplate][station.Template] = true
 			kept[site.KindPoint][tag], kept[site.KindStation][p.Station], kept[site.KindLink][station.Link] = true, true, true
 		}
 	}
@@ -52,17 +54,10 @@ func Write(to io.Writer, s *site.Site, o Options) error {
 			names = slices.DeleteFunc(slices.Clone(names), func(name string) bool { return !o.Keep(kind, name) })
 		}
 		w.list(site.Plural(kind), len(names))
-		form, fresh := forms[kind], site.Fresh(kind)
+		as := form.Of(kind)
 		for _, name := range names {
 			e, _ := s.Get(kind, name)
-			usual, texts := fresh, map[string]string(nil)
-			if form.usual != nil {
-				usual = form.usual(e)
-			}
-			if form.texts != nil {
-				texts = form.texts(s, e)
-			}
-			w.entry(form, e, usual, texts)
+			w.entry(as, e, as.Usual(s, e), as.Texts(s, e))
 		}
 	}
 	if w.err == nil {
@@ -89,7 +84,7 @@ func (w *writer) list(name string, n int) {
 }
 
 // entry writes an entity without the fields that are as usual. texts are how some of its fields are written.
-func (w *writer) entry(form form, e, usual site.Entity, texts map[string]string) {
+func (w *writer) entry(as form.Form, e, usual site.Entity, texts map[string]string) {
 	begin := "  - "
 	v, d := reflect.ValueOf(e), reflect.ValueOf(usual)
 	station, isStation := e.(site.Station)
@@ -98,7 +93,7 @@ func (w *writer) entry(form form, e, usual site.Entity, texts map[string]string)
 			continue
 		}
 		value, usually := v.FieldByIndex(field.Index), d.FieldByIndex(field.Index)
-		if !form.written(field.Name) && (value.IsZero() && usually.IsZero() || reflect.DeepEqual(value.Interface(), usually.Interface())) {
+		if !as.Written(field.Name) && (value.IsZero() && usually.IsZero() || reflect.DeepEqual(value.Interface(), usually.Interface())) {
 			continue
 		}
 		text, said := texts[field.Name]
@@ -108,7 +103,10 @@ func (w *writer) entry(form form, e, usual site.Entity, texts map[string]string)
 		case !reference(text):
 			text = w.value(text)
 		}
-		w.to.WriteString(begin + field.Name + ": " + text + "\n")
+		if !strings.HasPrefix(text, "\n") {
+			text = " " + text
+		}
+		w.to.WriteString(begin + field.Name + ":" + text + "\n")
 		begin = "    "
 	}
 }
@@ -140,7 +138,7 @@ func (w *writer) value(v any) string {
 		w.err = errors.Join(w.err, fmt.Errorf("writing YAML: %w", err))
 		return ""
 	}
-	text := strings.TrimPrefix(strings.TrimSuffix(out.String(), "\n"), "v: ")
+	text := strings.TrimPrefix(strings.TrimPrefix(strings.TrimSuffix(out.String(), "\n"), "v:"), " ")
 	text = strings.ReplaceAll(text, "\n", "\n    ")
 	if len(w.known) < maxKnown {
 		w.known[string(b)] = text
@@ -168,14 +166,18 @@ func plainly(text string) bool {
 	return true
 }
 
-// value gives the YAML of a value in JSON, lists and maps in one line.
+// value gives the YAML of a value in JSON: lists and maps in one line, a list of maps with a line for each.
 func value(b []byte) (*yaml.Node, error) {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(b, &doc); err != nil {
 		return nil, err
 	}
-	plain(doc.Content[0])
-	return doc.Content[0], nil
+	node := doc.Content[0]
+	plain(node)
+	if len(node.Content) > 0 && node.Content[0].Kind == yaml.MappingNode && node.Kind == yaml.SequenceNode {
+		node.Style = 0 // a line for each
+	}
+	return node, nil
 }
 
 // plain takes the quotes off that JSON needs and YAML does not.
@@ -190,4 +192,10 @@ func plain(n *yaml.Node) {
 			}
 		}
 	}
+}
+
+// reference reports whether an address is a reference number, which needs no quotes.
+func reference(address string) bool {
+	_, err := strconv.ParseUint(address, 10, 32)
+	return err == nil && address[0] != '0'
 }

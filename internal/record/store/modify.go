@@ -10,12 +10,14 @@ import (
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/site"
+	"arithmon/internal/core/tie"
 )
 
 // Edit says how to modify the site.
 type Edit struct {
 	Who    string
 	DryRun bool // find out what would change, and change nothing
+	Back   bool // it puts back what was there once: stations are as they were, whatever their templates say
 	// Expect is the version an entity must have, or the modification fails with ErrStale; 0 for any.
 	Expect     int64
 	ExpectKind site.Kind
@@ -185,6 +187,7 @@ func (m *modification) prepare(now *site.Site) (err error) {
 	if panicked := crash.Catch(func() {
 		draft := now.Edit()
 		m.fill(draft, now)
+		tie.Follow(draft, m.edit.Back)
 		m.changes, err = draft.Changes()
 	}); panicked != nil {
 		return panicked

@@ -21,7 +21,7 @@ func (s *Store) Undo(ctx context.Context, who string, id int64) ([]site.Change, 
 		return nil, nil, fmt.Errorf("%w: %d", ErrNoChange, id)
 	}
 	var inWay []*obstacle
-	changes, left, err := s.Modify(ctx, Edit{Who: who}, func(d *site.Draft, _ *site.Site) {
+	changes, left, err := s.Modify(ctx, Edit{Who: who, Back: true}, func(d *site.Draft, _ *site.Site) {
 		inWay = nil
 		for _, r := range records { // newest first
 			o, err := r.reverse(d)

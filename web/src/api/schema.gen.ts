@@ -732,6 +732,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stations/{name}/conform": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** give up what a station has otherwise than its template */
+        post: operations["postStationsNameConform"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stations/{name}/copy": {
         parameters: {
             query?: never;
@@ -743,6 +760,23 @@ export interface paths {
         put?: never;
         /** duplicate a station, with its points when their tags change; the copy is disabled */
         post: operations["postStationsNameCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stations/{name}/own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what a station has otherwise than its template */
+        get: operations["getStationsNameOwn"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -800,6 +834,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stations/{name}/template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** make a template from a station that works, which keeps the tie */
+        post: operations["postStationsNameTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stations/{name}/test": {
         parameters: {
             query?: never;
@@ -843,6 +894,78 @@ export interface paths {
         };
         /** state and statistics of all links and stations */
         get: operations["getStatus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** templates by name */
+        get: operations["getTemplates"];
+        put?: never;
+        /** add a template */
+        post: operations["postTemplates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** one template */
+        get: operations["getTemplatesName"];
+        /** replace a template, or add it */
+        put: operations["replaceTemplatesName"];
+        post?: never;
+        /** remove a template */
+        delete: operations["removeTemplatesName"];
+        options?: never;
+        head?: never;
+        /** change some fields of a template; null gives the default */
+        patch: operations["changeTemplatesName"];
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** change some fields of a template, and what follows from it in its stations, in one modification */
+        post: operations["postTemplatesNameChange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{name}/stations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the stations that are made from a template, and in how much they differ from it */
+        get: operations["getTemplatesNameStations"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1036,7 +1159,7 @@ export interface components {
             /** @description what differs, of a changed entity */
             fields?: string[];
             /** @enum {string} */
-            kind: "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point";
             name: string;
         };
         ChangeSummary: {
@@ -1066,6 +1189,14 @@ export interface components {
             /** @description cursor of the next page; absent on the last */
             next?: string;
         };
+        Conform: {
+            /** @description true: say what would change, and change nothing */
+            dry_run?: boolean;
+            /** @description these alone (default all, and points that were left out) */
+            fields?: string[];
+            /** @description the station, tags or patterns (default all) */
+            names?: string[];
+        };
         Copy: {
             /** @description of the copy */
             name: string;
@@ -1074,6 +1205,34 @@ export interface components {
             bad: number;
             good: number;
             uncertain: number;
+        };
+        Difference: {
+            field?: string;
+            /**
+             * @description station: one of its settings; point: one of its points
+             * @enum {string}
+             */
+            kind: "station" | "point";
+            /** @description of the station, or the tag of the point */
+            name: string;
+            /** @description the value of the field */
+            own?: {
+                [key: string]: unknown;
+            };
+            /** @description the value that it has by the template */
+            template?: {
+                [key: string]: unknown;
+            };
+            /**
+             * @description own: a field with a value of its own; left-out: a point of the template that is not there; added: a point that the template does not have
+             * @enum {string}
+             */
+            what: "own" | "left-out" | "added";
+        };
+        DifferencePage: {
+            items: components["schemas"]["Difference"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
         };
         Drawing: {
             /** @description null: no value */
@@ -1502,6 +1661,20 @@ export interface components {
             /** @description tags or patterns, * for any characters */
             tags: string[];
         };
+        Making: {
+            /** @description Modbus: the offset from which addresses count, in whose place the parameter base stands (default none) */
+            base?: number | null;
+            /** @description of the template */
+            description?: string;
+            /** @description what such a device says of itself when it is probed: patterns */
+            identifies?: string[];
+            /** @description of the template */
+            name: string;
+            /** @description the station that it is made from, which keeps the tie */
+            station?: string;
+            /** @description what all its tags begin with, in whose place the parameter tag stands (default what they have in common) */
+            tags?: string;
+        };
         Mending: {
             /** @description number of the first recorded change that it was; undoing that takes the step back */
             change: number;
@@ -1536,6 +1709,14 @@ export interface components {
         Outage: {
             every: string;
             for: string;
+        };
+        Parameter: {
+            /** @description value where none is given; it may hold {station}, {link} and {unit} */
+            default?: string;
+            /** @description what it is, for who gives its value */
+            description?: string;
+            /** @description as it stands in braces: letters, digits and _ */
+            name: string;
         };
         Point: {
             /** @description where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010 */
@@ -1799,7 +1980,7 @@ export interface components {
             /** @description as it was stored */
             body: string;
             /** @enum {string} */
-            kind: "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point";
             name: string;
             /** Format: date-time */
             time: string;
@@ -1925,7 +2106,7 @@ export interface components {
             };
             id: number;
             /** @enum {string} */
-            kind: "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point";
             name: string;
             /** Format: date-time */
             time: string;
@@ -2018,6 +2199,8 @@ export interface components {
             ok: boolean;
             /** @description what an outstation has, with the stage points */
             points?: components["schemas"]["Held"][];
+            /** @description templates for such a device, by what it says of itself */
+            templates?: string[];
             /** @description what was found, or why it stops here and what to try */
             text: string;
             took_ms: number;
@@ -2053,6 +2236,8 @@ export interface components {
             gap?: number | null;
             /** @description DNP3: how often all present values are read, 1s to 30 days (default 1h) */
             integrity_poll?: string;
+            /** @description points of the template that it does not have, by their tags there: ['{tag}/torque'] */
+            left_out?: string[];
             /** @description name of its link */
             link: string;
             /** @description DNP3: true: its data link layer acknowledges every frame of a request */
@@ -2100,6 +2285,8 @@ export interface components {
             read_write?: boolean;
             /** @description true: a string is read in a request of its own */
             strings_alone?: boolean;
+            /** @description name of the template that it is made from, whose settings and points it has but for its own */
+            template?: string;
             /**
              * @description DNP3: how its clock is set when it asks for the time (default none)
              * @enum {string}
@@ -2111,6 +2298,10 @@ export interface components {
             unsolicited?: boolean;
             /** @description DNP3: classes that it reports so (default 1, 2 and 3) */
             unsolicited_classes?: number[];
+            /** @description values of the template's parameters: {tag: tern/pump4, base: 100} */
+            values?: {
+                [key: string]: string;
+            };
             /**
              * @description auto (single for one address, multiple for several), single (5, 6) or multiple (15, 16) (default auto)
              * @enum {string}
@@ -2228,11 +2419,61 @@ export interface components {
             step: components["schemas"]["Step"];
             summary: components["schemas"]["ChangeSummary"];
         };
+        Template: {
+            /** @description free text, at most 500 characters */
+            description?: string;
+            /** @description what such a device says of itself when it is probed: patterns, of which one fits: ['*WX-200*'] */
+            identifies?: string[];
+            /** @description unique name: letters, digits, - _ . */
+            name: string;
+            /** @description what differs from one station to the next: {name, description, default}; it stands in braces in the texts below: {tag}/current, hr:{base+9} */
+            parameters?: components["schemas"]["Parameter"][];
+            /** @description their points, as a site file has them, without station */
+            points?: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * @description what the devices speak (default modbus)
+             * @enum {string}
+             */
+            protocol?: "modbus" | "dnp3";
+            /** @description settings of the stations, as a site file has them: {order: CDAB, poll: 1s} */
+            station?: {
+                [key: string]: unknown;
+            };
+        };
+        TemplatePage: {
+            items: components["schemas"]["Template"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
         Test: {
             answers: boolean;
             /** @description what was asked and what came back, in words */
             message: string;
             round_trip_ms: number;
+        };
+        Tied: {
+            /** @description points that the template does not have */
+            added: number;
+            /** @description why nothing can be made of the template with its values */
+            fault?: string;
+            /** @description points of the template that it does not have */
+            left_out: number;
+            /** @description fields with a value of their own */
+            own: number;
+            /** @description how many it has, whoever they are from */
+            points: number;
+            station: string;
+            /** @description of the template's parameters */
+            values: {
+                [key: string]: string;
+            };
+        };
+        TiedPage: {
+            items: components["schemas"]["Tied"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
         };
         Together: {
             /** @description points to add, as a site file has them; with these alone */
@@ -2586,6 +2827,8 @@ export interface operations {
                 prune?: boolean;
                 /** @description true: take back what was changed since the file was exported */
                 force?: boolean;
+                /** @description true: take over its templates alone */
+                templates?: boolean;
                 /** @description its name, for messages */
                 file?: string;
             };
@@ -2721,7 +2964,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description of what was changed */
-                kind?: "link" | "station" | "point";
+                kind?: "template" | "link" | "station" | "point";
                 /** @description name or tag */
                 name?: string;
                 /** @description most items of a page (default 1000) */
@@ -3047,8 +3290,10 @@ export interface operations {
     getExport: {
         parameters: {
             query?: {
-                /** @description tag or pattern: these points alone, with their stations and links; may be repeated */
+                /** @description tag or pattern: these points alone, with their stations, links and templates; may be repeated */
                 only?: string[];
+                /** @description name or pattern: these templates alone; may be repeated */
+                template?: string[];
             };
             header?: never;
             path?: never;
@@ -5354,6 +5599,77 @@ export interface operations {
             };
         };
     };
+    postStationsNameConform: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Conform"];
+            };
+        };
+        responses: {
+            /** @description give up what a station has otherwise than its template */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postStationsNameCopy: {
         parameters: {
             query?: never;
@@ -5407,6 +5723,60 @@ export interface operations {
             };
             /** @description fields are wrong, one entry each */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getStationsNameOwn: {
+        parameters: {
+            query?: {
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what a station has otherwise than its template */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferencePage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5608,6 +5978,77 @@ export interface operations {
             };
         };
     };
+    postStationsNameTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Making"];
+            };
+        };
+        responses: {
+            /** @description make a template from a station that works, which keeps the tie */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postStationsNameTest: {
         parameters: {
             query?: never;
@@ -5744,6 +6185,517 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTemplates: {
+        parameters: {
+            query?: {
+                /** @description name or pattern, * for any characters; may be repeated */
+                name?: string[];
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description templates by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplatePage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postTemplates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Template"];
+            };
+        };
+        responses: {
+            /** @description add a template */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTemplatesName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description one template */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replaceTemplatesName: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the version that is to be changed; * or nothing for any */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Template"];
+            };
+        };
+        responses: {
+            /** @description replace a template, or add it */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it has another version than If-Match */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeTemplatesName: {
+        parameters: {
+            query?: {
+                /** @description true: also when others name it, which stand alone then */
+                cascade?: boolean;
+            };
+            header?: {
+                /** @description the version that is to be changed; * or nothing for any */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description remove a template */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it has another version than If-Match */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeTemplatesName: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the version that is to be changed; * or nothing for any */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Template"];
+            };
+        };
+        responses: {
+            /** @description change some fields of a template; null gives the default */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it has another version than If-Match */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postTemplatesNameChange: {
+        parameters: {
+            query?: {
+                /** @description true: say what would change */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Template"];
+            };
+        };
+        responses: {
+            /** @description change some fields of a template, and what follows from it in its stations, in one modification */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTemplatesNameStations: {
+        parameters: {
+            query?: {
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the stations that are made from a template, and in how much they differ from it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TiedPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description a problem */

@@ -1,10 +1,10 @@
-package sitefile
+// Package form says how entities stand in documents: a site file, the body of a request, what the command line was given.
+package form
 
 import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"arithmon/internal/core/codec"
@@ -12,30 +12,49 @@ import (
 	"arithmon/internal/core/site"
 )
 
-// form is how the entities of a kind stand in a document: a site file, the body of a request, what the command line was given.
-type form struct {
-	// shape is a struct with the fields that a document may have.
+// Form is how the entities of a kind stand in a document.
+type Form struct {
 	shape any
 	// always lists the fields that are written even where they have their default, so that a file can be read without knowing the
 	// defaults.
 	always []string
-	// read gives the entity that from becomes by what node says, with the faults of form.
-	read func(r reader, from, defaults site.Entity) site.Entity
-	// usual is the entity whose fields need not be written when e has them.
-	usual func(e site.Entity) site.Entity
-	// texts are the fields that are written in the notation of a station.
-	texts func(s *site.Site, e site.Entity) map[string]string
+	read   func(r reader, from, defaults site.Entity) site.Entity
+	usual  func(s *site.Site, e site.Entity) site.Entity
+	texts  func(s *site.Site, e site.Entity) map[string]string
 }
 
 // forms are those of every kind. A kind of entity is one entry here.
-var forms = map[site.Kind]form{
-	site.KindLink:    {shape: site.Link{}, always: []string{"name", "protocol", "transport"}, read: readLink, usual: usualLink},
-	site.KindStation: {shape: site.Station{}, always: []string{"name", "link", "unit", "notation"}, read: readPlain[site.Station]},
-	site.KindPoint:   {shape: PointEntry{}, always: []string{"tag", "station", "address", "type"}, read: readPoint, texts: pointTexts},
+var forms = map[site.Kind]Form{
+	site.KindTemplate: {shape: site.Template{}, always: []string{"name"}, read: readPlain[site.Template]},
+	site.KindLink:     {shape: site.Link{}, always: []string{"name", "protocol", "transport"}, read: readLink, usual: usualLink},
+	site.KindStation:  {shape: site.Station{}, always: []string{"name", "link", "unit", "notation"}, read: readStation, usual: usualStation},
+	site.KindPoint:    {shape: PointEntry{}, always: []string{"tag", "station", "address", "type"}, read: readPoint, texts: pointTexts},
 }
+
+// Of is the form of a kind.
+func Of(kind site.Kind) Form { return forms[kind] }
 
 // Shape is a struct with the fields that a document may have of an entity of a kind.
 func Shape(kind site.Kind) any { return forms[kind].shape }
+
+// Written reports whether a field is written whatever its value.
+func (f Form) Written(field string) bool { return slices.Contains(f.always, field) }
+
+// Usual is the entity whose fields need not be written when e, of a site, has them.
+func (f Form) Usual(s *site.Site, e site.Entity) site.Entity {
+	if f.usual == nil {
+		return site.Fresh(e.Kind())
+	}
+	return f.usual(s, e)
+}
+
+// Texts are the fields that are written in the notation of a station.
+func (f Form) Texts(s *site.Site, e site.Entity) map[string]string {
+	if f.texts == nil {
+		return nil
+	}
+	return f.texts(s, e)
+}
 
 // Decode gives the entity that from becomes by what node says; null gives a field its default. Every fault waits in the draft, whose
 // stations decide how addresses are meant.
@@ -88,7 +107,7 @@ func readLink(r reader, from, defaults site.Entity) site.Entity {
 	return l
 }
 
-func usualLink(e site.Entity) site.Entity {
+func usualLink(_ *site.Site, e site.Entity) site.Entity {
 	l := e.(site.Link)
 	implied := site.NewLink()
 	implied.Transport, implied.Protocol = l.Transport, l.Protocol
@@ -184,12 +203,3 @@ func pointTexts(s *site.Site, e site.Entity) map[string]string {
 	}
 	return map[string]string{"address": address, "read_back": p.ReadBack.Format(station.Convention())}
 }
-
-// reference reports whether an address is a reference number, which needs no quotes.
-func reference(address string) bool {
-	_, err := strconv.ParseUint(address, 10, 32)
-	return err == nil && address[0] != '0'
-}
-
-// written reports whether a field is written whatever its value.
-func (f form) written(field string) bool { return slices.Contains(f.always, field) }
