@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"arithmon/internal/core/nearest"
+	"arithmon/internal/exchange/pointlist"
 	"arithmon/internal/record/store"
 )
 
@@ -46,7 +47,7 @@ func (s *Server) keepColumns(c *gin.Context) error {
 	if len(k.Columns) == 0 || len(name(c)) > 100 || strings.ContainsAny(name(c), "=,") {
 		return fail(http.StatusBadRequest, "columns are kept under a name of at most 100 characters without = and comma, and there must be some")
 	}
-	if err := knownFields(k.Columns); err != nil {
+	if err := knownFields(k.Columns, pointlist.Meanings()); err != nil {
 		return err
 	}
 	if err := s.store.KeepColumns(c.Request.Context(), who(c), name(c), k.Columns); err != nil {
@@ -70,7 +71,7 @@ func (s *Server) dropColumns(c *gin.Context) error {
 // columnsOf are the columns that a request names: by hand, tag=Signal,address=C, or the name under which they are kept.
 func (s *Server) columnsOf(c *gin.Context, text string) (map[string]string, error) {
 	if text == "" || strings.Contains(text, "=") {
-		return columnsByHand(text)
+		return byHand(text, pointlist.Meanings())
 	}
 	list, err := s.store.ColumnSets(c.Request.Context())
 	if err != nil {

@@ -22,10 +22,10 @@ const (
 	mostFaults = 1000
 )
 
-// Import is what came of a list of points.
+// Import is what came of a list of points or stations.
 type Import struct {
 	Applied   bool              `json:"applied" doc:"whether it was taken over; false with dry_run, and where there is a fault"`
-	Rows      int               `json:"rows" doc:"that are points"`
+	Rows      int               `json:"rows" doc:"that are points, or stations"`
 	Added     int               `json:"added"`
 	Changed   int               `json:"changed"`
 	Unchanged int               `json:"unchanged"`
@@ -50,10 +50,10 @@ type ImportFault struct {
 type ImportRow struct {
 	Sheet  string            `json:"sheet,omitempty"`
 	Row    int               `json:"row"`
-	Tag    string            `json:"tag"`
+	Tag    string            `json:"tag" doc:"of the point; the name of a station"`
 	Action string            `json:"action" enum:"add,change,none,fault"`
 	Cells  map[string]string `json:"cells" doc:"as written, by heading"`
-	Fields anything          `json:"fields" doc:"of the point, as a site file has them"`
+	Fields anything          `json:"fields" doc:"of the point or station, as a site file has them"`
 	Note   string            `json:"note,omitempty" doc:"how its tag came about, where it was not as it is"`
 }
 
@@ -209,17 +209,17 @@ func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Cha
 }
 
 // knownFields checks that columns can hold what they are to.
-func knownFields(columns map[string]string) error {
+func knownFields(columns map[string]string, meanings []string) error {
 	for field := range columns {
-		if !slices.Contains(pointlist.Meanings(), field) {
-			return fail(http.StatusBadRequest, "columns: %q is nothing that a column holds; there are %s", field, strings.Join(pointlist.Meanings(), ", "))
+		if !slices.Contains(meanings, field) {
+			return fail(http.StatusBadRequest, "columns: %q is nothing that a column holds; there are %s", field, strings.Join(meanings, ", "))
 		}
 	}
 	return nil
 }
 
-// columnsByHand reads what columns hold: tag=Signal,address=C.
-func columnsByHand(text string) (map[string]string, error) {
+// byHand reads what columns hold, of what they can hold: tag=Signal,address=C.
+func byHand(text string, meanings []string) (map[string]string, error) {
 	columns := map[string]string{}
 	for part := range strings.SplitSeq(text, ",") {
 		if strings.TrimSpace(part) == "" {
@@ -232,7 +232,7 @@ func columnsByHand(text string) (map[string]string, error) {
 		}
 		columns[field] = where
 	}
-	return columns, knownFields(columns)
+	return columns, knownFields(columns, meanings)
 }
 
 // defaultsOf reads the fields of rows that say nothing of them.

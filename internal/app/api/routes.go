@@ -109,6 +109,7 @@ func (s *Server) routes() []route {
 		{"PUT", "/api/v1/columns/:name", "keep columns under a name", nil, KeptColumns{}, KeptColumns{}, 200, s.keepColumns},
 		{"DELETE", "/api/v1/columns/:name", "forget the columns under a name", nil, nil, nil, 204, s.dropColumns},
 		{"POST", "/api/v1/import/points", "take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing", importQuery, media("application/octet-stream"), Import{}, 200, s.importPoints},
+		{"POST", "/api/v1/import/stations", "take over a list of stations, a row each: separated values or a spreadsheet; all or nothing", stationsQuery, media("application/octet-stream"), Import{}, 200, s.importStations},
 		{"POST", "/api/v1/import/points/marked", "a copy of a list, as a spreadsheet, in which its faults are marked; nothing is taken over", importQuery, media("application/octet-stream"), media(spreadsheet), 200, s.markedPoints},
 		{"GET", "/api/v1/export/points", "points as a list with every field, which is read back as they were", []parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}, {name: "form", doc: "csv (default) or xlsx", is: choice("csv", "xlsx")}}, nil, media("text/csv"), 200, s.exportPoints},
 		{"GET", "/api/v1/backup", "a copy of the whole database as it is now: site, changes, writes, events", nil, nil, media("application/vnd.sqlite3"), 200, s.backup},

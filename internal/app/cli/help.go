@@ -57,7 +57,7 @@ var examples = map[string]string{
 	"station test":      "arithmon station test tern-drive1",
 	"station refresh":   "arithmon station refresh tern-drive1",
 	"station ask":       "arithmon station ask heron-rtu set-time",
-	"station import":    "arithmon station import heron-rtu profile.xml --dry-run",
+	"station import":    "arithmon station import drives.csv --template drive-one --dry-run\narithmon station import heron-rtu profile.xml --dry-run",
 	"point":             "arithmon point list",
 	"point list":        "arithmon point list\narithmon point list 'tern/*' --station tern-drive1",
 	"point show":        "arithmon point show sallow/gate1/position",

@@ -105,22 +105,30 @@ func (a *app) tellImport(t *table, out api.Import, dry bool) {
 	if n := out.Rows - shownRows; n > 0 {
 		t.line(fmt.Sprintf("and %d rows more", n))
 	}
-	for _, f := range out.Faults {
-		where := place(f.Sheet, f.Row)
-		if f.Column != "" {
-			where += ", " + f.Column
-		}
-		a.tell(t, "", fmt.Sprintf("row %s: %s", where, f.Message))
-	}
-	if n := out.FaultsAll - len(out.Faults); n > 0 {
-		t.line(fmt.Sprintf("and %d faults more", n))
-	}
+	a.tellFaults(t, out)
 	if out.FaultsAll == 0 {
 		verb := ""
 		if dry {
 			verb = "would be "
 		}
 		t.line(fmt.Sprintf("%d rows: %d %sadded, %d %schanged, %d as they are", out.Rows, out.Added, verb, out.Changed, verb, out.Unchanged))
+	}
+}
+
+// tellFaults says what is wrong in a list.
+func (a *app) tellFaults(t *table, out api.Import) {
+	for _, f := range out.Faults {
+		where := "row " + place(f.Sheet, f.Row) + ": "
+		switch {
+		case f.Column != "":
+			where = "row " + place(f.Sheet, f.Row) + ", " + f.Column + ": "
+		case f.Row == 0:
+			where = ""
+		}
+		a.tell(t, "", where+f.Message)
+	}
+	if n := out.FaultsAll - len(out.Faults); n > 0 {
+		t.line(fmt.Sprintf("and %d faults more", n))
 	}
 }
 

@@ -419,6 +419,12 @@ func (c *Client) ImportPoints(ctx context.Context, file []byte, query url.Values
 	return i, err
 }
 
+// ImportStations takes over a list of stations, or says what would come of it; query has link, template, columns, defaults, values and dry_run.
+func (c *Client) ImportStations(ctx context.Context, file []byte, query url.Values) (i api.Import, err error) {
+	err = c.do(ctx, http.MethodPost, "/api/v1/import/stations", query, file, &i)
+	return i, err
+}
+
 // ColumnSets lists what the columns of lists hold, kept under names.
 func (c *Client) ColumnSets(ctx context.Context) ([]api.ColumnSet, error) {
 	var page api.Page[api.ColumnSet]

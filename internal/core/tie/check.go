@@ -28,7 +28,7 @@ func check(d *site.Draft, t site.Template) {
 	}
 	l := site.NewLink()
 	l.Name, l.Protocol, l.Host = "sample", t.Speaks(), "127.0.0.1"
-	s := site.NewStation().AtAddress(t.Speaks(), 1)
+	s := site.NewStation().AtAddress(t.Speaks(), t.Speaks().Traits().MaxAddress)
 	s.Name, s.Link, s.Template, s.Values = "sample", l.Name, "", map[string]string{}
 	for _, p := range t.Parameters {
 		if p.Default == "" {

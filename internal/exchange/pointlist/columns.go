@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/form"
@@ -88,7 +87,7 @@ func known(heading string, exported bool) (field string, exact bool) {
 	if exported && slices.Contains(fields, heading) {
 		return heading, true
 	}
-	plain := bare(heading)
+	plain := sheet.Bare(heading)
 	for _, m := range meanings {
 		if slices.Contains(strings.Split(m.headings, "|"), plain) {
 			return m.field, false
@@ -98,26 +97,6 @@ func known(heading string, exported bool) (field string, exact bool) {
 		return heading, true
 	}
 	return "", false
-}
-
-// bare is a heading in small letters, without marks, with one space between words, and without what stands in brackets.
-func bare(heading string) string {
-	var b strings.Builder
-	depth := 0
-	for _, r := range strings.ToLower(heading) {
-		switch {
-		case r == '(' || r == '[':
-			depth++
-		case r == ')' || r == ']':
-			depth = max(0, depth-1)
-		case depth > 0:
-		case unicode.IsLetter(r) || unicode.IsDigit(r) || r == '/':
-			b.WriteRune(r)
-		default:
-			b.WriteByte(' ')
-		}
-	}
-	return strings.Join(strings.Fields(strings.ReplaceAll(b.String(), " / ", "/")), " ")
 }
 
 // Column is a column of a list, and what it holds.
@@ -238,7 +217,7 @@ func recognise(texts []string, by map[string]string) []Column {
 	}
 	for field, where := range by {
 		for i := range columns {
-			if strings.EqualFold(columns[i].Heading, where) || letter(i) == strings.ToUpper(where) || strconv.Itoa(i+1) == where || bare(columns[i].Heading) == bare(where) && bare(where) != "" {
+			if strings.EqualFold(columns[i].Heading, where) || sheet.Letter(i) == strings.ToUpper(where) || strconv.Itoa(i+1) == where || sheet.Bare(columns[i].Heading) == sheet.Bare(where) && sheet.Bare(where) != "" {
 				columns[i].Field, taken[field] = field, true
 				break
 			}
@@ -271,13 +250,4 @@ func recognise(texts []string, by map[string]string) []Column {
 		}
 	}
 	return columns
-}
-
-// letter is the letter of a column of a spreadsheet.
-func letter(i int) string {
-	s := ""
-	for i++; i > 0; i = (i - 1) / 26 {
-		s = string(rune('A'+(i-1)%26)) + s
-	}
-	return s
 }

@@ -47,7 +47,7 @@ func guess(g sheet.Grid) []Column {
 	}
 	columns := make([]Column, width)
 	for i := range columns {
-		columns[i] = Column{Heading: "column " + letter(i), at: i}
+		columns[i] = Column{Heading: "column " + sheet.Letter(i), at: i}
 	}
 	first := func(field string, is func(string) bool) {
 		for i := range columns {

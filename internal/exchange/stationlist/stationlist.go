@@ -1,0 +1,458 @@
+// Package stationlist reads lists of stations: twenty devices of one make, a row each. A column that is named like a parameter of a row's template
+// holds its value.
+package stationlist
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"arithmon/internal/core/document"
+	"arithmon/internal/core/form"
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sheet"
+)
+
+// What a column may hold beside the fields of a station as a site file names them.
+const (
+	host = "host" // of a link of its own, where the row names none
+	port = "port"
+)
+
+// meanings are the headings of columns, in small letters and without marks, by what the column holds.
+var meanings = []struct{ field, headings string }{
+	{"name", "name|station|station name|device|device name|drive|controller|plc|rtu|gerät|gerätename|stationsname|anlage"},
+	{"link", "link|bus|line|channel|connection|network|segment|leitung|strang|kanal|verbindung"},
+	{"unit", "unit|unit id|unit no|unit number|unit identifier|address|station address|slave|slave id|slave address|slave no|node|node address|id|modbus address|modbus id|adresse|geräteadresse|busadresse|teilnehmer"},
+	{"outstation", "outstation|outstation address|dnp3 address|dnp address|link address"},
+	{"template", "template|type|device type|kind|model|make|product|typ|gerätetyp|modell|vorlage|bauart"},
+	{"description", "description|desc|comment|remark|remarks|note|notes|text|location|beschreibung|bezeichnung|kommentar|bemerkung|ort|standort"},
+	{host, "host|hostname|host name|ip|ip address|ip addr|ip adresse"},
+	{port, "port|tcp port|port no|port number"},
+	{"number", "number|telephone|phone|phone number|telephone number|telefonnummer|rufnummer"},
+	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|abfrage|zyklus"},
+	{"notation", "notation|numbering|addressing"},
+	{"order", "order|byte order|word order|byteorder|wordorder"},
+	{"enabled", "enabled|active|in service|aktiv|in betrieb"},
+}
+
+// fields are those of a station as a site file names them.
+var fields = document.FieldNames(site.Station{})
+
+// Meanings lists what a column may hold.
+func Meanings() (list []string) {
+	for _, m := range meanings {
+		list = append(list, m.field)
+	}
+	for _, f := range fields {
+		if !slices.Contains(list, f) {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// Options say how a list is read.
+type Options struct {
+	Columns  map[string]string // by what it holds: the heading, letter or number of a column; others are recognised
+	Link     string            // of rows that name none
+	Template string            // likewise
+	Defaults map[string]any    // fields of rows that say nothing of them
+	Values   map[string]string // values of parameters of rows that say nothing of them
+}
+
+// Column is a column of a list, and what it holds; "" for nothing that is known yet: it may be a parameter of a template.
+type Column struct {
+	Heading string
+	Field   string
+	at      int
+}
+
+// Item is a row that is a station.
+type Item struct {
+	Sheet  string
+	Row    int
+	Fields map[string]any    // of the station, as a site file has them
+	Cells  map[string]string // as written, by the heading of their column
+	others map[string]string // cells of columns that nothing else is known of, by heading
+	from   map[string]string // the headings that fields came from
+	wrong  []string          // fields whose cells are not understood
+	host   string
+	port   string
+}
+
+// Name is that of the station.
+func (i Item) Name() string { name, _ := i.Fields["name"].(string); return name }
+
+// Fault is a cell that is not understood, or not allowed.
+type Fault struct {
+	Sheet   string
+	Row     int
+	Column  string // heading; "" where the row as a whole is meant
+	Value   string
+	Message string
+}
+
+// List is what was read.
+type List struct {
+	Items   []Item
+	Columns []Column
+	Faults  []Fault
+	Notes   []string
+	options Options
+	rows    map[string]int  // by the names of their stations
+	used    map[string]bool // headings that hold values of parameters
+}
+
+// Read reads all sheets of a book that have headings.
+func Read(b sheet.Book, o Options) (List, error) {
+	list := List{Notes: slices.Clone(b.Notes), options: o, rows: map[string]int{}, used: map[string]bool{}}
+	var first error
+	for _, g := range b.Grids {
+		columns, from, err := headings(g, o)
+		if err != nil {
+			if first == nil {
+				first = err
+			}
+			if len(b.Grids) > 1 {
+				list.Notes = append(list.Notes, fmt.Sprintf("sheet %s has no headings, and is left out", g.Name))
+			}
+			continue
+		}
+		if list.Columns == nil {
+			list.Columns = columns
+		}
+		for _, row := range g.Rows[from:] {
+			list.row(g.Name, row, columns)
+		}
+	}
+	if list.Columns == nil {
+		return list, cmp.Or(first, fmt.Errorf("the file holds nothing"))
+	}
+	return list, nil
+}
+
+const searched = 40 // rows that are looked at for headings
+
+// headings finds the row that names the columns, and the index of the first one behind it.
+func headings(g sheet.Grid, o Options) (best []Column, from int, err error) {
+	score := 0
+	for i, row := range g.Rows[:min(len(g.Rows), searched)] {
+		columns := recognise(row.Cells, o.Columns)
+		n := 0
+		for _, c := range columns {
+			if c.Field != "" {
+				n++
+			}
+		}
+		if n > score {
+			best, from, score = columns, i+1, n
+		}
+	}
+	has := func(field string) bool {
+		return slices.ContainsFunc(best, func(c Column) bool { return c.Field == field })
+	}
+	if score < 2 || !has("name") {
+		return nil, 0, fmt.Errorf("no headings are recognised: one row must name the columns, such as name, link, unit, template; or say which they are: --columns 'name=A,unit=C'")
+	}
+	for field, where := range o.Columns {
+		if !has(field) {
+			return nil, 0, fmt.Errorf("column %q for %s is not there", where, field)
+		}
+	}
+	return best, from, nil
+}
+
+func recognise(texts []string, by map[string]string) []Column {
+	columns, taken := make([]Column, len(texts)), map[string]bool{}
+	for i, text := range texts {
+		columns[i] = Column{Heading: text, at: i}
+	}
+	for field, where := range by {
+		for i := range columns {
+			if strings.EqualFold(texts[i], where) || sheet.Letter(i) == strings.ToUpper(where) || strconv.Itoa(i+1) == where {
+				columns[i].Field, taken[field] = field, true
+				break
+			}
+		}
+	}
+	for i := range columns {
+		if field := known(texts[i]); columns[i].Field == "" && field != "" && !taken[field] {
+			columns[i].Field, taken[field] = field, true
+		}
+	}
+	return columns
+}
+
+// known is what a column of a heading holds.
+func known(heading string) string {
+	plain := sheet.Bare(heading)
+	for _, m := range meanings {
+		if slices.Contains(strings.Split(m.headings, "|"), plain) {
+			return m.field
+		}
+	}
+	if slices.Contains(fields, heading) {
+		return heading
+	}
+	return ""
+}
+
+// row reads a row; one without a name is none of a station.
+func (l *List) row(name string, row sheet.Row, columns []Column) {
+	item := Item{Sheet: name, Row: row.Number, Fields: maps.Clone(l.options.Defaults), Cells: map[string]string{}, others: map[string]string{}, from: map[string]string{}}
+	if item.Fields == nil {
+		item.Fields = map[string]any{}
+	}
+	filled, repeated := 0, true
+	for _, c := range columns {
+		if c.at < len(row.Cells) && row.Cells[c.at] != "" {
+			filled++
+			repeated = repeated && row.Cells[c.at] == c.Heading
+		}
+	}
+	if filled < 2 || repeated { // nothing, a title, or headings again
+		return
+	}
+	for _, c := range columns {
+		if c.at >= len(row.Cells) || row.Cells[c.at] == "" {
+			continue
+		}
+		text := row.Cells[c.at]
+		item.Cells[c.Heading] = text
+		switch c.Field {
+		case "":
+			item.others[c.Heading] = text
+			continue
+		case host:
+			item.host = text
+		case port:
+			item.port = text
+		default:
+			v, err := value(c.Field, text)
+			if err != nil {
+				l.Faults = append(l.Faults, Fault{name, row.Number, c.Heading, text, err.Error()})
+				item.wrong = append(item.wrong, c.Field)
+				break
+			}
+			item.Fields[c.Field] = v
+		}
+		item.from[c.Field] = c.Heading
+	}
+	if item.Name() == "" {
+		l.Faults = append(l.Faults, Fault{Sheet: name, Row: row.Number, Message: "the row names no station"})
+		return
+	}
+	if first, twice := l.rows[item.Name()]; twice {
+		l.Faults = append(l.Faults, Fault{name, row.Number, item.from["name"], item.Name(), fmt.Sprintf("%q is in row %d, too", item.Name(), first)})
+		return
+	}
+	l.rows[item.Name()] = row.Number
+	l.Items = append(l.Items, item)
+}
+
+// value is a cell as a site file has it.
+func value(field, text string) (any, error) {
+	switch field {
+	case "name", "link", "template", "description", "number", "notation", "bits", "order", "charset", "liveness_ask":
+		return text, nil
+	case "unit", "outstation", "master":
+		n, err := strconv.ParseInt(strings.TrimSuffix(text, ".0"), 0, 32)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no address; write a whole number, such as 4", text)
+		}
+		return n, nil
+	case "enabled":
+		switch strings.ToLower(text) {
+		case "1", "x", "yes", "y", "true", "on", "ja":
+			return true, nil
+		case "0", "no", "n", "false", "off", "nein", "-":
+			return false, nil
+		}
+		return nil, fmt.Errorf("%q is neither yes nor no", text)
+	}
+	var v any
+	if err := yaml.Unmarshal([]byte(text), &v); err != nil {
+		return nil, fmt.Errorf("%q is not written as in a site file", text)
+	}
+	return v, nil
+}
+
+// Into puts the stations of a list into a draft: those that are there already are changed in what the list has. The faults of the draft wait in
+// it; Place finds their rows.
+func (l *List) Into(d *site.Draft, now *site.Site) error {
+	for n := range l.Items {
+		item := &l.Items[n]
+		fail := func(field, value, message string) {
+			d.Fail(&site.FieldError{Kind: site.KindStation, Name: item.Name(), Field: field, Value: value, Message: message})
+		}
+		from, exists := now.Get(site.KindStation, item.Name())
+		if !exists {
+			from = site.Named(site.KindStation, item.Name())
+		}
+		for _, field := range item.wrong {
+			d.Judged(site.KindStation, item.Name(), field)
+		}
+		l.complete(d, item, from.(site.Station), fail)
+		node, err := form.Node(item.Fields)
+		if err != nil {
+			return fmt.Errorf("row %d: %w", item.Row, err)
+		}
+		d.Put(form.Decode(site.KindStation, node, d, from))
+	}
+	return nil
+}
+
+// complete gives a row what it does not say itself: link, template, the values of its parameters.
+func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(field, value, message string)) {
+	give := func(field, value string) {
+		if _, said := item.Fields[field]; !said && value != "" {
+			item.Fields[field] = value
+		}
+	}
+	give("template", l.options.Template)
+	name := cmp.Or(textOf(item.Fields["template"]), was.Template)
+	t := site.NewTemplate()
+	if e, known := d.Get(site.KindTemplate, name); known {
+		t = e.(site.Template)
+	}
+	if unit, said := item.Fields["unit"]; said && t.Speaks() == site.DNP3 {
+		delete(item.Fields, "unit")
+		item.Fields["outstation"] = unit
+		item.from["outstation"] = item.from["unit"]
+	}
+	values := map[string]string{}
+	maps.Copy(values, was.Values)
+	given := false
+	for _, p := range t.Parameters {
+		for _, c := range l.Columns {
+			if c.Field != "" || !strings.EqualFold(strings.Trim(c.Heading, "{} "), p.Name) && sheet.Bare(c.Heading) != sheet.Bare(p.Name) {
+				continue
+			}
+			l.used[c.Heading] = true
+			if text := item.others[c.Heading]; text != "" {
+				values[p.Name], given = text, true
+				item.from["values."+p.Name] = c.Heading
+			}
+		}
+		if _, said := values[p.Name]; !said && l.options.Values[p.Name] != "" {
+			values[p.Name], given = l.options.Values[p.Name], true
+		}
+	}
+	if _, said := item.Fields["values"]; !said && given {
+		item.Fields["values"] = values
+	}
+	if item.host != "" && item.Fields["link"] == nil {
+		item.Fields["link"] = l.linkTo(d, *item, t, fail)
+		return
+	}
+	give("link", l.options.Link)
+}
+
+// linkTo is the link to a far end: one that is there, or a new one that is named like the station.
+func (l *List) linkTo(d *site.Draft, item Item, t site.Template, fail func(field, value, message string)) string {
+	to := site.NewLink()
+	to.Name, to.Protocol, to.Host = item.Name()+"-link", t.Speaks(), item.host
+	if at, number, ok := strings.Cut(item.host, ":"); ok && strings.Count(item.host, ":") == 1 {
+		to.Host, item.port = at, cmp.Or(item.port, number)
+	}
+	if item.port != "" {
+		n, err := strconv.Atoi(item.port)
+		if err != nil {
+			fail(port, item.port, fmt.Sprintf("%q is no port; write a number, such as 502", item.port))
+			d.Judged(site.KindStation, item.Name(), "link")
+			return to.Name
+		}
+		to.Port = n
+	}
+	to = to.WithDefaults()
+	same := func(e site.Entity) bool {
+		other := e.(site.Link)
+		return other.Host == to.Host && other.Port == to.Port && other.Protocol == to.Protocol && other.Transport == to.Transport
+	}
+	for _, name := range d.Touched(site.KindLink) {
+		if e, ok := d.Get(site.KindLink, name); ok && same(e) {
+			return name
+		}
+	}
+	for _, other := range d.Base().Links() {
+		if same(other) {
+			return other.Name
+		}
+	}
+	d.Add(to)
+	return to.Name
+}
+
+func textOf(v any) string { text, _ := v.(string); return text }
+
+// Unused lists the headings of columns that nothing is made of, once Into was called.
+func (l *List) Unused() (list []string) {
+	for _, c := range l.Columns {
+		if c.Field == "" && c.Heading != "" && !l.used[c.Heading] {
+			list = append(list, c.Heading)
+		}
+	}
+	return list
+}
+
+// Taken is what a column was taken for, once Into was called: a field, or the value of a parameter.
+func (l *List) Taken(c Column) string {
+	if c.Field == "" && l.used[c.Heading] {
+		return "values." + strings.Trim(c.Heading, "{} ")
+	}
+	return c.Field
+}
+
+// Place gives the faults of a draft with their rows and columns.
+func (l *List) Place(found site.Errors) (faults []Fault) {
+	for _, e := range found {
+		fault := Fault{Value: e.Value, Message: e.Error()}
+		if item := l.of(e); item != nil {
+			field, _, _ := strings.Cut(e.Field, ".")
+			fault = Fault{Sheet: item.Sheet, Row: item.Row, Column: cmp.Or(item.from[e.Field], item.from[field]), Value: e.Value, Message: e.Message}
+			switch {
+			case e.Kind == site.KindPoint:
+				fault.Message = e.Error()
+			case fault.Column != "":
+				fault.Value = cmp.Or(item.Cells[fault.Column], e.Value)
+			case e.Field != "":
+				fault.Message = e.Field + ": " + e.Message
+			}
+		}
+		faults = append(faults, fault)
+	}
+	slices.SortStableFunc(faults, func(a, b Fault) int { return cmp.Or(cmp.Compare(a.Sheet, b.Sheet), cmp.Compare(a.Row, b.Row)) })
+	return faults
+}
+
+// of is the row that a fault comes from: that of its station or link, or the one whose values the tag of a point begins with.
+func (l *List) of(e *site.FieldError) (best *Item) {
+	longest := 0
+	for n := range l.Items {
+		item := &l.Items[n]
+		switch e.Kind {
+		case site.KindStation:
+			if item.Name() == e.Name {
+				return item
+			}
+		case site.KindLink:
+			if item.Name()+"-link" == e.Name && item.host != "" {
+				return item
+			}
+		case site.KindPoint:
+			values, _ := item.Fields["values"].(map[string]string)
+			for _, value := range values {
+				if strings.HasPrefix(e.Name, value) && len(value) > longest {
+					best, longest = item, len(value)
+				}
+			}
+		}
+	}
+	return best
+}
