@@ -1,4 +1,4 @@
-import { Bell, Clock, Connection, Cpu, DataLine, EditPen, House, List, MagicStick, Operation, TrendCharts, Warning } from '@element-plus/icons-vue'
+import { Bell, Clock, Connection, CopyDocument, Cpu, DataLine, EditPen, House, List, MagicStick, Operation, TrendCharts, Warning } from '@element-plus/icons-vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
 /**
@@ -12,6 +12,7 @@ export const groups = [
       { path: '/overview', name: 'overview', icon: House, page: () => import('./pages/overview/OverviewPage.vue') },
       { path: '/links', name: 'links', icon: Connection, page: () => import('./pages/links/LinksPage.vue') },
       { path: '/stations', name: 'stations', icon: Cpu, page: () => import('./pages/stations/StationsPage.vue') },
+      { path: '/templates', name: 'templates', icon: CopyDocument, page: () => import('./pages/templates/TemplatesPage.vue') },
       { path: '/points', name: 'points', icon: List, page: () => import('./pages/points/PointsPage.vue') },
     ],
   },

@@ -16,7 +16,7 @@ func (a *app) importing() *cobra.Command {
 	var dry bool
 	c := &cobra.Command{
 		Use:   "import FILE | import STATION PROFILE",
-		Short: "Take over a list of stations; or make points of a DNP3 device profile",
+		Short: "Take over a list of stations, or a DNP3 device profile",
 		Long: `Take over a list of stations, a row each, all or nothing: separated values or a spreadsheet; - reads the standard input. Columns are recognised by
 their headings (name, link, unit, template, ...); one that is named like a parameter of the template holds its value. A row with a host or an IP
 address, and without a link, gets a link to it.

@@ -27,6 +27,9 @@ export type Finding = Schemas['Finding']
 export type Watch = Schemas['Watch']
 export type FindingStep = Schemas['Step']
 export type Drawing = Schemas['Drawing']
+export type Template = Schemas['Template']
+export type Tied = Schemas['Tied']
+export type Difference = Schemas['Difference']
 export type Import = Schemas['Import']
 export type Mending = Schemas['Mending']
 export type Figures = Schemas['Figures']
@@ -129,7 +132,7 @@ async function all<E>(path: string, query: Query = {}): Promise<E[]> {
   return list
 }
 
-export type Kind = 'link' | 'station' | 'point'
+export type Kind = 'template' | 'link' | 'station' | 'point'
 const entity = (kind: Kind, name: string) =>
   `/api/v1/${kind}s/${name.split('/').map(encodeURIComponent).join('/')}`
 
@@ -178,6 +181,19 @@ export const api = {
   writes: (cursor?: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { limit: 200, cursor }),
   changePoints: (what: object) => call<ChangeSummary>('POST', '/api/v1/change/points', {}, what),
   importPoints: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/points', query, list),
+  templates: () => all<Template>('/api/v1/templates'),
+  tied: (template: string) => all<Tied>(`${entity('template', template)}/stations`),
+  own: (station: string) => all<Difference>(`${entity('station', station)}/own`),
+  conform: (station: string, what: object) => call<ChangeSummary>('POST', `${entity('station', station)}/conform`, {}, what),
+  makeTemplate: (station: string, what: object) => call<Template>('POST', `${entity('station', station)}/template`, {}, what),
+  templateURL: (pattern: string) => `/api/v1/export${search({ template: pattern })}`,
+  templateFile: (name: string) =>
+    fetch(`/api/v1/export${search({ template: name })}`).then(async (r) => {
+      if (!r.ok) throw new Error(`The service answers ${r.status} ${r.statusText}.`)
+      return r.text()
+    }),
+  applyTemplates: (file: string, name: string, dryRun: boolean) => call<ChangeSummary>('POST', '/api/v1/apply', { templates: true, dry_run: dryRun, file: name }, file),
+  importStations: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/stations', query, list),
   columnSets: () => call<Page<Schemas['ColumnSet']>>('GET', '/api/v1/columns').then((page) => page.items),
   keepColumns: (name: string, columns: Record<string, string>) => call<unknown>('PUT', `/api/v1/columns/${encodeURIComponent(name)}`, {}, { columns }),
   markedPoints: (list: string | Blob, query: Query) =>

@@ -38,6 +38,7 @@ useAsked({ probe: () => void probe() })
     <ol v-if="stages.length > 0" data-test="probe-stages">
       <li v-for="s in stages" :key="s.name" :class="s.ok ? 'good' : 'bad'">
         <b>{{ s.ok ? '●' : '✕' }} {{ s.name }}</b> <span class="text">{{ s.text }}</span> <span class="quiet number">{{ s.took_ms.toFixed(1) }} ms</span>
+        <div v-if="s.templates?.length" class="templates" data-test="probe-templates">{{ t('templates.for-such') }} <router-link v-for="name in s.templates" :key="name" :to="{ path: '/templates', query: { template: name } }">{{ name }}</router-link></div>
       </li>
     </ol>
     <template v-for="s in stages" :key="s.name"><TakeOver v-if="s.points && s.points.length > 0" :station="station" :points="s.points" /></template>
@@ -53,6 +54,9 @@ ol {
   margin: 8px 0;
   padding: 0;
   line-height: 1.6;
+}
+.templates {
+  padding-left: 18px;
 }
 .good b {
   color: var(--good);

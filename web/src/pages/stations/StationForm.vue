@@ -7,7 +7,9 @@ import { api, message, type Station } from '../../api/client'
 import FindingList from '../../components/FindingList.vue'
 import AskStation from './AskStation.vue'
 import ImportProfile from './ImportProfile.vue'
+import OwnList from '../../components/OwnList.vue'
 import ProbeStation from './ProbeStation.vue'
+import TemplateFields from './TemplateFields.vue'
 import { forms } from './protocols'
 import CopyEntity from '../../components/CopyEntity.vue'
 import TestButton from '../../components/TestButton.vue'
@@ -60,6 +62,9 @@ function payload() {
   }
   if (fields.value.includes('poll_groups')) sent.poll_groups = readGroups(groups.value)
   sent.description = form.description
+  sent.template = form.template ?? null
+  sent.values = form.template ? (form.values ?? null) : null
+  if (!form.template) sent.left_out = null
   return sent
 }
 whenKnown(protocol, () => begin(payload()))
@@ -83,6 +88,8 @@ async function refresh() {
     <el-form-item :label="t('stations.link')" :error="faults.link" data-field="link">
       <el-select v-model="form.link" filterable><el-option v-for="l in site.links" :key="l.name" :value="l.name" :label="l.name" /></el-select>
     </el-form-item>
+    <TemplateFields :form="form" :faults="faults" :protocol="protocol?.protocol" :fresh="!station" />
+    <OwnList v-if="station?.template && station.template === form.template" :station="station.name" :template="station.template" />
     <component :is="forms[protocol.protocol]" v-if="protocol" v-model:groups="groups" :form="form" :faults="faults" :link="link" />
     <el-form-item class="switch"><el-switch v-model="form.enabled" :aria-label="t('stations.enabled')" :active-text="t('stations.enabled')" :inactive-text="t('stations.disabled')" /></el-form-item>
     <FindingList v-if="station" :subject="station.name" />

@@ -8,6 +8,7 @@ import StateMark from '../../components/StateMark.vue'
 import { useEvery } from '../../composables/useEvery'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
+import ImportStations from './ImportStations.vue'
 import StationForm from './StationForm.vue'
 
 const { t } = useI18n()
@@ -19,9 +20,14 @@ useEvery(1500, () => site.loadStatus())
 
 const chosen = useQuery('station')
 const adding = useQuery('new')
+const importing = useQuery('import')
 const states = computed(() => new Map(site.status.stations.map((s) => [s.name, s])))
 const typed = (s: Station) => site.protocolOf(s)?.typed ?? false
 
+function taken() {
+  void site.loadLinks()
+  void site.loadStations()
+}
 async function saved(close: () => void) {
   close()
   await site.loadStations()
@@ -34,12 +40,14 @@ async function saved(close: () => void) {
       <h1>{{ t('stations.stations') }}</h1>
       <span class="quiet">{{ t('stations.the-devices-on-the-links') }}</span>
       <span class="grow" />
+      <el-button data-test="import" @click="importing = 'list'">{{ t('points.import') }}</el-button>
       <el-button type="primary" data-test="add" :disabled="site.links.length === 0" @click="adding = 'station'">{{ t('stations.add-a-station') }}</el-button>
     </div>
     <el-alert v-if="site.problem" :title="site.problem" type="error" :closable="false" show-icon />
     <EntityDrawer v-slot="{ entity, close }" kind="station" :all="site.stations" :loaded="site.loaded.stations" :width="480">
       <StationForm :station="entity" @saved="saved(close)" />
     </EntityDrawer>
+    <ImportStations v-if="importing" @closed="importing = ''" @taken="taken" />
     <el-table :data="site.stations" class="panel" :empty-text="t('stations.no-station-yet')" @row-click="(row: Station) => (chosen = row.name)">
       <el-table-column prop="name" :label="t('stations.name')" min-width="130" />
       <el-table-column :label="t('stations.state')" width="125">
@@ -52,6 +60,9 @@ async function saved(close: () => void) {
       <el-table-column :label="t('stations.poll')" width="75"><template #default="{ row }">{{ typed(row) ? (row.event_poll ?? '5s') : row.poll }}</template></el-table-column>
       <el-table-column :label="t('stations.points')" width="80" align="right">
         <template #default="{ row }">{{ (states.get(row.name)?.points.good ?? 0) + (states.get(row.name)?.points.uncertain ?? 0) + (states.get(row.name)?.points.bad ?? 0) }}</template>
+      </el-table-column>
+      <el-table-column v-if="site.stations.some((s) => s.template)" :label="t('templates.template')" min-width="110">
+        <template #default="{ row }"><router-link v-if="row.template" :to="{ path: '/templates', query: { template: row.template, part: 'stations', station: row.name } }" @click.stop>{{ row.template }}</router-link></template>
       </el-table-column>
       <el-table-column :label="t('stations.description')" min-width="180">
         <template #default="{ row }">{{ row.description }}<span v-if="states.get(row.name)?.says?.length" class="says"> It says: {{ states.get(row.name)?.says?.join(', ') }}</span></template>
