@@ -257,10 +257,12 @@ func (s *Server) exportPoints(c *gin.Context) error {
 	write, kind := pointlist.WriteCSV, "text/csv; charset=utf-8"
 	switch form := c.DefaultQuery("form", "csv"); form {
 	case "csv":
+	case "json":
+		write, kind = pointlist.WriteJSON, "application/json"
 	case "xlsx":
 		write, kind = pointlist.WriteSpreadsheet, spreadsheet
 	default:
-		return fail(http.StatusBadRequest, "form=%s: csv and xlsx are written", form)
+		return fail(http.StatusBadRequest, "form=%s: csv, xlsx and json are written", form)
 	}
 	c.Header("Content-Type", kind)
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", "points."+c.DefaultQuery("form", "csv")))

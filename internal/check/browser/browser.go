@@ -7,6 +7,8 @@ import (
 	"os/exec"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
@@ -77,6 +79,11 @@ func (p *Page) Click(selector string) error {
 		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).click()", selector)))
 }
 
+// Press presses the mouse on an element, as a person does: where it is, with all that comes of that.
+func (p *Page) Press(selector string) error {
+	return p.do("pressing "+selector, chromedp.Click(chromedp.CSS(selector)))
+}
+
 // Fill replaces the text of an input by typing.
 func (p *Page) Fill(selector, text string) error {
 	sel := chromedp.CSS(selector)
@@ -86,6 +93,41 @@ func (p *Page) Fill(selector, text string) error {
 
 // Key presses a key, such as those of the package kb.
 func (p *Page) Key(key string) error { return p.do("key", chromedp.KeyEvent(key)) }
+
+// Type types as a keyboard does: a character comes of a key that is pressed, unless the page takes the key for something else.
+func (p *Page) Type(text string) error {
+	return p.do("typing", chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for _, r := range text {
+			var down, up *input.DispatchKeyEventParams
+			for _, k := range kb.Encode(r) {
+				switch k.Type {
+				case kb.KeyChar:
+					down.Text = k.Text
+				case kb.KeyUp:
+					up = k
+				default:
+					down = k
+				}
+			}
+			down.Type = input.DispatchKeyEventTypeKeyDown
+			for _, k := range []*input.DispatchKeyEventParams{down, up} {
+				if _, err := cdp.Call(ctx, t, input.DispatchKeyEvent, *k); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}))
+}
+
+// Chord presses a key together with Ctrl, and with Shift.
+func (p *Page) Chord(key string, shift bool) error {
+	modifiers := []chromedp.Modifier{chromedp.ModifierCtrl}
+	if shift {
+		modifiers = append(modifiers, chromedp.ModifierShift)
+	}
+	return p.do("pressing Ctrl "+key, chromedp.KeyEvent(key, chromedp.KeyModifiers(modifiers...)))
+}
 
 // Text is the text of an element as it is shown.
 func (p *Page) Text(selector string) (string, error) {

@@ -46,7 +46,7 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 			{"/links?link=gate", "[data-test=save]"},
 			{"/stations", ".el-table__row"},
 			{"/stations?station=plc", "[data-test=save]"},
-			{"/points", ".el-table-v2__row"},
+			{"/points", ".rgRow"},
 			{"/points?point=gate/level", "[data-test=meaning]"},
 			{"/live", ".el-table-v2__row"},
 			{"/live?point=gate/level", "[data-test=quality]"},

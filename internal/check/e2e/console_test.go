@@ -79,7 +79,7 @@ func TestConsoleFromTheFirstLinkToARightValue(t *testing.T) {
 		func() error { return page.Fill("input[name=decimals]", "1") },
 		func() error { return page.Click("[data-test=save]") },
 		func() error {
-			return page.Until(`document.querySelector('.el-table-v2__row')?.textContent.includes('gate/level')`)
+			return page.Until(`document.querySelector('.rgRow')?.textContent.includes('gate/level')`)
 		},
 
 		func() error { return page.Go(p.service.URL + "/live?point=gate/level") },
@@ -263,12 +263,12 @@ func TestConsoleWithTwentyThousandPoints(t *testing.T) {
 	require.NoError(t, err)
 	page := p.console("/points")
 	shows(t, page, "[data-test=count]", "20005 of 20005")
-	rows, err := page.Number("document.querySelectorAll('.el-table-v2__row').length")
+	rows, err := page.Number("document.querySelectorAll('.rgRow').length")
 	require.NoError(t, err)
 	assert.Less(t, rows, 80.0, "only what is on screen is drawn")
 	require.NoError(t, page.Fill("[data-test=search] input, input[data-test=search]", "many/19999"))
 	shows(t, page, "[data-test=count]", "1 of 20005")
-	shows(t, page, ".el-table-v2__row", "many/19999")
+	shows(t, page, ".rgRow", "many/19999")
 	require.NoError(t, page.Until("location.search.includes('many')"), "the address bar names what is on screen")
 
 	require.NoError(t, page.Go(p.service.URL+"/live?search=many/12345"))

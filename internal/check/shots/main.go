@@ -40,9 +40,10 @@ func click(selectors ...string) (steps []step) {
 
 var pages = []page{
 	{"overview", "/overview", "[data-test=finding-word-order]", nil},
-	{"link-serial", "/links?link=tern-bus", "[data-test=ask]", click("[data-test=ask]")},
 	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", click(".el-collapse-item__header", "[data-test=ask]")},
-	{"points", "/points", ".el-table-v2__row", nil},
+	{"points", "/points", "[data-test=sheet-faults]", nil},
+	{"templates", "/templates?part=stations&station=drive5", "[data-test=own] td", nil},
+	{"tree", "/live?tree=shown&branch=tern/pump3", ".el-table-v2__row", nil},
 	{"import", "/points?import=list", "[data-test=import-dialog]", []step{{"[data-test=import-dialog] textarea", pasted}, {"[data-test=import-faults]", ""}}},
 	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
@@ -54,8 +55,11 @@ var pages = []page{
 	{"events", "/events", "[data-test=events] tbody tr:nth-child(12)", nil},
 	{"probe", "/stations?station=heron-rtu", "[data-test=probe]", click("[data-test=probe]", "[data-test=held] thead input[type=checkbox]")},
 	{"finding", "/findings", "[data-test=finding-word-order]", nil},
-	{"changes", "/changes", ".el-table__row", nil},
 }
+
+// typed is a draft of the sheet of points: cells that were changed, one of them wrong, and a new row.
+const typed = `{"edits": [{"tag": "mill/damping", "cells": {"unit": "min", "description": "Damping of the flow"}, "was": {"unit": "s", "description": ""}},
+	{"tag": "mill/flow", "cells": {"type": "flot32"}, "was": {"type": "float32"}}]}`
 
 // pasted is a list with habits and faults of its own.
 const pasted = `station;Register;Name;Datentyp;Skalierung;Einheit;Zugriff
@@ -75,6 +79,11 @@ var prepared = [][]string{
 	{"station", "add", "spare-rtu", "--link", "spare-line", "--outstation", "12", "--description", "a wrong link address"},
 	{"write", "heron/feeder2/cmd", "trip"},
 	{"write", "heron/feeder2/cmd", "close"},
+	{"template", "make", "drive-one", "--station", "tern-drive1", "--identifies", "*Drive one*", "--description", "Pump drive with one status word"},
+	{"station", "add", "drive4", "--template", "drive-one", "--link", "tern-bus", "--unit", "4", "--values", "{tag: tern/pump4}", "--enabled=false", "--description", "ordered"},
+	{"station", "add", "drive5", "--template", "drive-one", "--link", "tern-bus", "--unit", "5", "--values", "{tag: tern/pump5}", "--enabled=false", "--description", "ordered"},
+	{"point", "set", "tern/pump5/speed", "--unit", "1/min", "--scaling", "{factor: 0.1}"},
+	{"point", "remove", "tern/pump5/torque"},
 	{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"},
 }
 
@@ -145,7 +154,7 @@ func console(ctx context.Context, url, dir string, width, height int, pages []pa
 	if err := tab.Go(url + "/overview"); err != nil {
 		return err
 	}
-	if err := tab.Run("localStorage.setItem('look', 'light')"); err != nil {
+	if err := tab.Run("localStorage.setItem('look', 'light'); localStorage.setItem('sheet-draft', `" + typed + "`)"); err != nil {
 		return err
 	}
 	for _, p := range pages {

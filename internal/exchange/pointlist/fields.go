@@ -173,7 +173,7 @@ func (m *making) exact(field string) {
 		m.fault(field, "%q is no value of a site file: %s", text, err)
 		return
 	}
-	m.item.Fields[field] = value
+	m.item.Fields[field] = plainMaps(value)
 }
 
 // truths are the fields that are true or false.

@@ -1,6 +1,7 @@
 package pointlist
 
 import (
+	"bufio"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -34,7 +35,7 @@ func Headings() (list []string) {
 // where it has its default.
 func Cells(p site.Point, station site.Station, version int64) ([]string, error) {
 	v, usual := reflect.ValueOf(p), reflect.ValueOf(site.NewPoint())
-	var cells []string
+	cells := make([]string, 0, 40)
 	for _, f := range document.FieldsOf(v.Type()) {
 		value := v.FieldByIndex(f.Index)
 		switch {
@@ -42,7 +43,7 @@ func Cells(p site.Point, station site.Station, version int64) ([]string, error) 
 			cells = append(cells, p.Address.Format(station.Convention()))
 		case f.Name == "read_back" && p.ReadBack.Space != "":
 			cells = append(cells, p.ReadBack.Format(station.Convention()))
-		case reflect.DeepEqual(value.Interface(), usual.FieldByIndex(f.Index).Interface()):
+		case value.IsZero() && usual.FieldByIndex(f.Index).IsZero() || reflect.DeepEqual(value.Interface(), usual.FieldByIndex(f.Index).Interface()):
 			cells = append(cells, "")
 		default:
 			text, err := json.Marshal(value.Interface())
@@ -96,6 +97,23 @@ func WriteCSV(to io.Writer, s *site.Site, tags []string) error {
 	}
 	w.Flush()
 	return w.Error()
+}
+
+// WriteJSON writes points as a list of rows of texts, headings first.
+func WriteJSON(to io.Writer, s *site.Site, tags []string) error {
+	w := bufio.NewWriter(to)
+	begin := "["
+	if err := rows(s, tags, func(cells []string) error {
+		b, err := json.Marshal(cells)
+		w.WriteString(begin)
+		w.Write(b)
+		begin = ",\n"
+		return err
+	}); err != nil {
+		return err
+	}
+	w.WriteString("]\n")
+	return w.Flush()
 }
 
 // guard keeps spreadsheets from taking a text for a formula.

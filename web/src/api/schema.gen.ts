@@ -123,6 +123,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/change/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** take over the rows of a sheet in which points were edited, all or nothing */
+        post: operations["postChangeSheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes": {
         parameters: {
             query?: never;
@@ -339,6 +356,23 @@ export interface paths {
         put?: never;
         /** a copy of a list, as a spreadsheet, in which its faults are marked; nothing is taken over */
         post: operations["postImportPointsMarked"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/import/stations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** take over a list of stations, a row each: separated values or a spreadsheet; all or nothing */
+        post: operations["postImportStations"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1243,6 +1277,30 @@ export interface components {
             /** @description likewise; absent where no step is known */
             would?: (number | null)[];
         };
+        Edit: {
+            /** @description what was typed, by field: as a site file has it, or as lists do (x0.1, 0=off 1=on); empty for the default */
+            cells?: {
+                [key: string]: string;
+            };
+            /** @description true: remove the point */
+            remove?: boolean;
+            /** @description of the point as it is in the site; none for a new one */
+            tag?: string;
+            /** @description the cells as they were before they were typed: what somebody else changed since is a conflict */
+            was?: {
+                [key: string]: string;
+            };
+        };
+        EditFault: {
+            /** @description somebody else changed it since */
+            conflict?: boolean;
+            /** @description empty where the row as a whole is meant */
+            field?: string;
+            message: string;
+            /** @description index of the row in the request, from 0; -1 where it is none of them */
+            row: number;
+            value?: string;
+        };
         EventPage: {
             items: components["schemas"]["EventRecord"][];
             /** @description id of the newest event there is, whether or not it is wanted */
@@ -1482,7 +1540,7 @@ export interface components {
             items: components["schemas"]["ImportRow"][];
             /** @description what the file was taken for, and what was left out */
             notes: string[];
-            /** @description that are points */
+            /** @description that are points, or stations */
             rows: number;
             unchanged: number;
         };
@@ -1502,7 +1560,7 @@ export interface components {
             cells: {
                 [key: string]: string;
             };
-            /** @description of the point, as a site file has them */
+            /** @description of the point or station, as a site file has them */
             fields: {
                 [key: string]: unknown;
             };
@@ -1510,6 +1568,7 @@ export interface components {
             note?: string;
             row: number;
             sheet?: string;
+            /** @description of the point; the name of a station */
             tag: string;
         };
         KeptColumns: {
@@ -2184,6 +2243,24 @@ export interface components {
             settings?: boolean;
             /** @description for each response, 20ms to 5s (default 200ms) */
             wait?: string;
+        };
+        SheetEdits: {
+            /** @description true: say what would change, and what is wrong */
+            dry_run?: boolean;
+            /** @description true: take back what somebody else changed since */
+            force?: boolean;
+            rows: components["schemas"]["Edit"][];
+        };
+        SheetOutcome: {
+            added: number;
+            /** @description whether they were taken over; false with dry_run, and where there is a fault */
+            applied: boolean;
+            changed: number;
+            /** @description the first 1000 */
+            faults: components["schemas"]["EditFault"][];
+            /** @description how many there are */
+            faults_all: number;
+            removed: number;
         };
         Space: {
             /** @description of one, in words */
@@ -2960,6 +3037,57 @@ export interface operations {
             };
         };
     };
+    postChangeSheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetEdits"];
+            };
+        };
+        responses: {
+            /** @description take over the rows of a sheet in which points were edited, all or nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOutcome"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getChanges: {
         parameters: {
             query?: {
@@ -3335,8 +3463,8 @@ export interface operations {
             query?: {
                 /** @description tag or pattern; may be repeated */
                 tag?: string[];
-                /** @description csv (default) or xlsx */
-                form?: "csv" | "xlsx";
+                /** @description csv (default), xlsx, or json: a list of rows of texts, headings first */
+                form?: "csv" | "xlsx" | "json";
             };
             header?: never;
             path?: never;
@@ -3597,6 +3725,70 @@ export interface operations {
                 };
                 content: {
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postImportStations: {
+        parameters: {
+            query?: {
+                /** @description of rows that name none */
+                link?: string;
+                /** @description of rows that name none */
+                template?: string;
+                /** @description what columns hold, by hand: name=Device,unit=C (a heading, letter or number) */
+                columns?: string;
+                /** @description fields of rows that say nothing of them: {poll: 5s} */
+                defaults?: string;
+                /** @description values of the template's parameters, of rows that say nothing of them: {base: 100} */
+                values?: string;
+                /** @description true: say what would change */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description take over a list of stations, a row each: separated values or a spreadsheet; all or nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             /** @description a parameter or header is wrong */
