@@ -39,7 +39,7 @@ describe('series', () => {
 
 describe('draft', () => {
   it('holds what was typed, with what was there', () => {
-    const d = new Draft()
+    const d = new Draft(['tag', 'station', 'address', 'type', 'unit'])
     d.load(list())
     d.set([{ row: d.rows[0]!, field: 'unit', text: 'mA' }, { row: d.rows[1]!, field: 'tag', text: 'b' }])
     d.turn([d.rows[2]!])
@@ -58,7 +58,7 @@ describe('draft', () => {
     for (let seed = 1; seed < 60; seed++) {
       let x = seed
       const random = (n: number) => (x = (x * 1103515245 + 12345) & 0x7fffffff) % n
-      const d = new Draft()
+      const d = new Draft(['tag', 'station', 'address', 'type', 'unit'])
       d.load(list())
       const look = () => JSON.stringify({ rows: d.rows.filter((r) => r._tag || !r._gone), edits: d.edits().map((e) => e.edit) })
       const states = [look()]
@@ -90,13 +90,13 @@ describe('draft', () => {
     }
   })
   it('survives a reload, and rows that came or went meanwhile', () => {
-    const d = new Draft()
+    const d = new Draft(['tag', 'station', 'address', 'type', 'unit'])
     d.load(list())
     d.set([{ row: d.rows[3]!, field: 'unit', text: 'mA' }])
     d.turn([d.rows[1]!])
     d.set([{ row: d.add(1)[0]!, field: 'tag', text: 'new' }])
     const text = d.store()
-    const again = new Draft()
+    const again = new Draft(['tag', 'station', 'address', 'type', 'unit'])
     again.load(list().filter((row) => row[0] !== 'a/p3').concat([['a/p9', 'plc', 'hr:9', 'int16', '', 'a/p9', '1']]))
     again.restore(Draft.stored(text))
     expect(again.edits().map((e) => e.edit)).toEqual([
@@ -109,8 +109,24 @@ describe('draft', () => {
     again.clear()
     expect(again.size).toBe(0)
   })
+  it('takes more rows while one types', () => {
+    const d = new Draft(['tag', 'unit'])
+    const [head, ...rows] = list()
+    d.load([head!, ...rows.slice(0, 2)])
+    d.set([{ row: d.rows[1]!, field: 'unit', text: 'mA' }])
+    d.set([{ row: d.add(1)[0]!, field: 'tag', text: 'new' }])
+    d.more([['tag', '_tag'], ...rows.map((r) => [r[0]!, r[0]!])]) // without the columns in which nothing is
+    expect(d.rows.map((r) => r._tag)).toEqual(['a/p0', 'a/p1', 'a/p2', 'a/p3', 'a/p4', ''])
+    expect(d.edits().map((e) => e.edit)).toEqual([{ tag: 'a/p1', cells: { unit: 'mA' }, was: { unit: 'A' } }, { cells: { tag: 'new' } }])
+    d.undo()
+    d.undo()
+    d.undo()
+    expect(d.size).toBe(0)
+    d.set([{ row: d.rows[4]!, field: 'unit', text: 'V' }])
+    expect(d.edits()[0]!.edit).toEqual({ tag: 'a/p4', cells: { unit: 'V' }, was: { unit: '' } })
+  })
   it('keeps what was typed when the site is loaded anew', () => {
-    const d = new Draft()
+    const d = new Draft(['tag', 'station', 'address', 'type', 'unit'])
     d.load(list())
     d.set([{ row: d.rows[0]!, field: 'unit', text: 'mA' }])
     d.load(list())

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -263,6 +264,12 @@ func (s *Server) exportPoints(c *gin.Context) error {
 		write, kind = pointlist.WriteSpreadsheet, spreadsheet
 	default:
 		return fail(http.StatusBadRequest, "form=%s: csv, xlsx and json are written", form)
+	}
+	if n, err := strconv.Atoi(c.Query("skip")); err == nil { // what is none was refused before
+		tags = tags[min(n, len(tags)):]
+	}
+	if n, err := strconv.Atoi(c.Query("limit")); err == nil {
+		tags = tags[:min(n, len(tags))]
 	}
 	c.Header("Content-Type", kind)
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", "points."+c.DefaultQuery("form", "csv")))

@@ -58,7 +58,7 @@ var pages = []page{
 }
 
 // typed is a draft of the sheet of points: cells that were changed, one of them wrong, and a new row.
-const typed = `{"edits": [{"tag": "mill/damping", "cells": {"unit": "min", "description": "Damping of the flow"}, "was": {"unit": "s", "description": ""}},
+const typed = `{"edits": [{"tag": "mill/damping", "cells": {"unit": "min", "description": "Damping of the flow"}, "was": {"unit": "s", "description": "Damping of the flow meter"}},
 	{"tag": "mill/flow", "cells": {"type": "flot32"}, "was": {"type": "float32"}}]}`
 
 // pasted is a list with habits and faults of its own.

@@ -99,21 +99,48 @@ func WriteCSV(to io.Writer, s *site.Site, tags []string) error {
 	return w.Error()
 }
 
-// WriteJSON writes points as a list of rows of texts, headings first.
+// WriteJSON writes points as a list of rows of texts, headings first. Columns in which no point has anything are left out.
 func WriteJSON(to io.Writer, s *site.Site, tags []string) error {
 	w := bufio.NewWriter(to)
-	begin := "["
+	used := usedFields(s, tags)
+	begin := byte('[')
 	if err := rows(s, tags, func(cells []string) error {
-		b, err := json.Marshal(cells)
-		w.WriteString(begin)
+		kept := make([]string, 0, len(used))
+		for _, i := range used {
+			kept = append(kept, cells[i])
+		}
+		b, err := json.Marshal(kept)
+		w.WriteByte(begin)
 		w.Write(b)
-		begin = ",\n"
+		begin = ','
 		return err
 	}); err != nil {
 		return err
 	}
 	w.WriteString("]\n")
 	return w.Flush()
+}
+
+// usedFields are the places of the columns in which some point has something, those of Was included.
+func usedFields(s *site.Site, tags []string) (used []int) {
+	fields := document.FieldsOf(reflect.TypeFor[site.Point]())
+	has := make([]bool, len(fields))
+	for _, tag := range tags {
+		p, ok := s.Point(tag)
+		if !ok {
+			continue
+		}
+		v := reflect.ValueOf(&p).Elem()
+		for i, f := range fields {
+			has[i] = has[i] || !v.FieldByIndex(f.Index).IsZero()
+		}
+	}
+	for i, is := range has {
+		if is || fields[i].Name == "tag" {
+			used = append(used, i)
+		}
+	}
+	return append(used, len(fields)) // Was
 }
 
 // guard keeps spreadsheets from taking a text for a formula.

@@ -392,3 +392,27 @@ func TestTiesPassThroughFiles(t *testing.T) {
 	_, err = load(t, strings.Replace(drives, "type: int16, scaling", "type: int17, scaling", 1))
 	assert.ErrorContains(t, err, `gate.yaml:11: template drive: templates[0].points[0].type: "int17" is not known`)
 }
+
+func BenchmarkTakeOver50000(b *testing.B) {
+	var data strings.Builder
+	data.WriteString(gate)
+	for i := range 50000 {
+		fmt.Fprintf(&data, "  - {tag: plant/area%02d/point%05d, station: plc, address: 'hr:0x%X', type: int16, scaling: {raw: [0, 27648], eng: [0, 100]}, unit: '%%', description: Point %d}\n", i%40, i, i, i)
+	}
+	text := []byte(data.String())
+	for b.Loop() {
+		file, err := Read("b", text)
+		if err != nil {
+			b.Fatal(err)
+		}
+		s := site.New()
+		d := s.Edit()
+		file.Into(d, s, false)
+		tie.Follow(d, false)
+		changes, err := d.Changes()
+		if err != nil {
+			b.Fatal(err)
+		}
+		s.With(changes)
+	}
+}

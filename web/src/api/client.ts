@@ -195,7 +195,7 @@ export const api = {
     }),
   applyTemplates: (file: string, name: string, dryRun: boolean) => call<ChangeSummary>('POST', '/api/v1/apply', { templates: true, dry_run: dryRun, file: name }, file),
   importStations: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/stations', query, list),
-  sheet: () => call<string[][]>('GET', '/api/v1/export/points', { form: 'json' }),
+  sheet: (skip: number, limit?: number) => call<string[][]>('GET', '/api/v1/export/points', { form: 'json', skip, limit }),
   changeSheet: (what: object) => call<SheetOutcome>('POST', '/api/v1/change/sheet', {}, what),
   columnSets: () => call<Page<Schemas['ColumnSet']>>('GET', '/api/v1/columns').then((page) => page.items),
   keepColumns: (name: string, columns: Record<string, string>) => call<unknown>('PUT', `/api/v1/columns/${encodeURIComponent(name)}`, {}, { columns }),

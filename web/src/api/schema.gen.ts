@@ -3465,6 +3465,10 @@ export interface operations {
                 tag?: string[];
                 /** @description csv (default), xlsx, or json: a list of rows of texts, headings first */
                 form?: "csv" | "xlsx" | "json";
+                /** @description how many are left out at the beginning */
+                skip?: number;
+                /** @description most points (default all) */
+                limit?: number;
             };
             header?: never;
             path?: never;

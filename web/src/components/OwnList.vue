@@ -64,6 +64,9 @@ const text = (v: unknown) => (v === undefined || v === null ? '–' : typeof v =
 </template>
 
 <style scoped>
+.own {
+  margin: 12px 0;
+}
 .bar {
   display: flex;
   align-items: center;

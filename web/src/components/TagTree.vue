@@ -46,6 +46,9 @@ const tree = computed(() => {
   sort(top)
   return top
 })
+
+/** The branches above the one that is chosen, which is open then. */
+const opened = computed(() => chosen.value.split('/').map((_, i, parts) => parts.slice(0, i + 1).join('/')))
 </script>
 
 <template>
@@ -54,7 +57,7 @@ const tree = computed(() => {
     <div class="fill">
       <el-auto-resizer>
         <template #default="{ height }">
-          <el-tree-v2 :data="tree" :height="height" :item-size="30" :props="{ value: 'id', label: 'label', children: 'children' }" :current-node-key="chosen" highlight-current @node-click="(b: Branch) => (chosen = b.id)">
+          <el-tree-v2 :data="tree" :height="height" :item-size="30" :props="{ value: 'id', label: 'label', children: 'children' }" :current-node-key="chosen" :default-expanded-keys="opened" highlight-current @node-click="(b: Branch) => (chosen = b.id)">
             <template #default="{ data }">
               <span class="branch" :data-branch="data.id">
                 <span class="label" :title="data.id">{{ data.label }}</span>

@@ -35,7 +35,7 @@ const all = ref(0)
 const finding = ref(false)
 
 // The columns of the sheet, as this person chose them.
-const every = ['tag', 'value', 'station', 'address', 'type', 'order', 'scaling', 'unit', 'decimals', 'writable', 'description', 'length', 'charset', 'range', 'states', 'invalid', 'invert', 'read_back', 'pulse', 'poll', 'poll_group', 'control', 'select']
+const every = ['tag', 'value', 'station', 'address', 'type', 'order', 'scaling', 'unit', 'decimals', 'writable', 'description', 'length', 'charset', 'range', 'states', 'invalid', 'invert', 'read_back', 'pulse', 'poll', 'poll_group', 'control', 'select', 'pulse_off', 'pulse_count']
 const usual = every.slice(0, 11)
 function storedColumns(): string[] {
   try {
@@ -143,6 +143,7 @@ async function saved(close: () => void) {
       <div class="panel fill">
         <PointSheet
           ref="sheet"
+          :fields="every.filter((f) => f !== 'value')"
           :search="search"
           :branch="tree ? branch : ''"
           :finding="finding"

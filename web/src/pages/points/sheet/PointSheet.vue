@@ -14,14 +14,14 @@ import { series } from './series'
 
 // The points as a sheet that is edited in place. What is typed is a draft, looked at by the service while one types and saved all or nothing; it
 // stays when the page is loaded anew.
-const props = defineProps<{ search: string; branch: string; finding: boolean; shownColumns: string[] }>()
+const props = defineProps<{ fields: string[]; search: string; branch: string; finding: boolean; shownColumns: string[] }>()
 const emit = defineEmits<{ open: [tag: string]; counted: [shown: number, all: number]; tags: [{ tag: string }[]]; found: [] }>()
 const { t, te } = useI18n()
 const { dark } = useLook()
 
 const stored = 'sheet-draft'
-const draft = new Draft()
-const loaded = ref(false)
+const draft = new Draft(props.fields)
+const loaded = ref<'no' | 'part' | 'yes'>('no')
 const problem = ref('')
 const changes = ref(0) // counts up with every change of the draft, which is no reactive thing: it may hold 50,000 rows
 const at = ref<HTMLElement>()
@@ -63,7 +63,7 @@ function properties({ model, prop }: Cell) {
   }
 }
 const columns = computed(() => {
-  const list = props.shownColumns.filter((field) => field === 'value' || draft.fields.length === 0 || draft.fields.includes(field))
+  const list = props.shownColumns
   const made: object[] = [
     {
       prop: '_open',
@@ -205,6 +205,7 @@ watch(readings, () => repaint(300))
 let asking = 0
 function changed(rows = false) {
   changes.value++
+  if (loaded.value !== 'yes') return // what was typed before is not looked at yet, and must not be lost
   const text = draft.store()
   try {
     if (text) localStorage.setItem(stored, text)
@@ -290,12 +291,27 @@ async function goTo(row: Row | undefined, field: string) {
   await grid.value?.setCellsFocus({ x, y }, { x, y })
 }
 
+/** How many rows are asked for at first: those that are on screen, and some more. */
+const atFirst = 200
 async function load() {
   try {
-    draft.load(await api.sheet())
+    if (loaded.value === 'no') {
+      draft.load(await api.sheet(0, atFirst))
+      const kept = Draft.stored(localStorage.getItem(stored))
+      loaded.value = 'part'
+      if (draft.rows.length === atFirst) {
+        look()
+        draft.more(await api.sheet(atFirst))
+      }
+      loaded.value = 'yes'
+      draft.restore(kept.filter((e) => !draft.knows(e)))
+      look()
+      if (draft.size > 0) changed(true)
+    } else {
+      draft.load(await api.sheet(0))
+      look()
+    }
     problem.value = ''
-    loaded.value = true
-    look()
     emit(
       'tags',
       draft.rows.filter((r) => r._tag).map((r) => ({ tag: String(r.tag) })),
@@ -494,13 +510,7 @@ onMounted(async () => {
   })
   at.value?.append(element)
   grid.value = element
-  draft.restore([])
-  const kept = Draft.stored(localStorage.getItem(stored))
   await load()
-  if (kept.length > 0) {
-    draft.restore(kept)
-    changed(true)
-  }
 })
 onBeforeUnmount(() => {
   document.removeEventListener('focusin', elsewhere)
@@ -544,7 +554,7 @@ defineExpose({ load, shownTags: () => view.flatMap((r) => (r._tag ? [r._tag] : [
         <el-button v-if="conflicts.length === outcome.faults_all" size="small" data-test="sheet-force" @click="ask(false, true)">{{ t('sheet.save-mine') }}</el-button>
       </template>
     </div>
-    <div ref="at" v-loading="!loaded && !problem" class="grid" data-test="sheet" :data-loaded="loaded ? 'yes' : 'no'" />
+    <div ref="at" v-loading="loaded === 'no' && !problem" class="grid" data-test="sheet" :data-loaded="loaded" />
   </div>
 </template>
 
@@ -632,9 +642,14 @@ defineExpose({ load, shownTags: () => view.flatMap((r) => (r._tag ? [r._tag] : [
 .grid :deep(.rgCell) {
   padding: 0 7px;
 }
-.grid :deep(.rgHeaderCell .rv-filter) {
+.grid :deep(.rgHeaderCell .header-controls) {
   position: absolute;
-  right: 2px;
+  right: 0;
+  top: 0;
+  bottom: 0;
+  margin: 0;
+}
+.grid :deep(.rgHeaderCell .rv-filter) {
   opacity: 0;
 }
 .grid :deep(.rgHeaderCell:hover .rv-filter),

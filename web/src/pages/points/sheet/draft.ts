@@ -27,7 +27,7 @@ interface Stored {
 }
 
 export class Draft {
-  fields: string[] = []
+  constructor(readonly fields: string[]) {}
   rows: Row[] = []
   private byKey = new Map<number, Row>()
   private typed = new Map<number, Map<string, string>>() // by row and field: the text as the site has it
@@ -39,21 +39,33 @@ export class Draft {
   load(list: string[][]) {
     const pending = this.edits()
     const [headings = [], ...all] = list
-    this.fields = headings.filter((h) => !h.startsWith('_'))
-    const tagAt = headings.indexOf('_tag')
     this.rows = []
     this.byKey = new Map()
     this.typed = new Map()
     this.done = []
     this.undone = []
     this.next = 0
-    for (const cells of all) this.put(this.row(cells, tagAt))
+    for (const cells of all) this.put(this.row(headings, cells))
     this.restore(pending.map((p) => p.edit))
   }
 
-  private row(cells: string[], tagAt: number): Row {
-    const row: Row = { _key: this.next++, _tag: cells[tagAt] ?? '', _gone: false }
-    for (let i = 0; i < this.fields.length; i++) row[this.fields[i]!] = cells[i] ?? ''
+  /** Takes more rows of the service, behind those that are there; new ones stay the last. */
+  more(list: string[][]) {
+    const [headings = [], ...all] = list
+    const known = new Set(this.rows.map((r) => r._tag))
+    const fresh = this.rows.filter((r) => !r._tag)
+    this.rows = this.rows.filter((r) => r._tag)
+    for (const cells of all) {
+      const row = this.row(headings, cells)
+      if (!known.has(row._tag)) this.put(row)
+    }
+    this.rows.push(...fresh)
+  }
+
+  /** A row of the service; what it does not say is empty. */
+  private row(headings: string[], cells: string[]): Row {
+    const row: Row = { _key: this.next++, _tag: '', _gone: false }
+    for (let i = 0; i < headings.length; i++) row[headings[i]!] = cells[i] ?? ''
     return row
   }
 
@@ -64,7 +76,7 @@ export class Draft {
 
   /** A new row, empty. */
   private blank(): Row {
-    return this.row([], -1)
+    return this.row([], [])
   }
 
   /** Takes up edits of an earlier time. */
@@ -85,6 +97,11 @@ export class Draft {
         this.note(row, field, before, text)
       }
     }
+  }
+
+  /** Whether something of an edit was typed again already. */
+  knows(edit: Edit): boolean {
+    return Boolean(edit.tag) && this.rows.some((r) => r._tag === edit.tag && this.typed.has(r._key))
   }
 
   private note(row: Row, field: string, before: string, after: string) {
