@@ -172,7 +172,7 @@ func (f *File) Into(d *site.Draft, s *site.Site, prune bool) {
 	for _, kind := range kinds {
 		for _, name := range s.Names(kind) {
 			if f.places[place{kind, name}] == nil && !(kind == site.KindPoint && implied[name]) {
-				d.Remove(kind, name, true)
+				d.Remove(kind, name, !site.Referred(kind)) // a station of the file that names a template which is not in it, is a fault
 			}
 		}
 	}

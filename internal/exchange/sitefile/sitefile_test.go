@@ -389,6 +389,13 @@ func TestTiesPassThroughFiles(t *testing.T) {
 	part, err := load(t, only.String())
 	require.NoError(t, err, only.String())
 	assert.Equal(t, []string{"tern/d2/current", "tern/d2/more"}, part.Names(site.KindPoint), "with the template that they need")
+	f, err := Read("bare", []byte(drives[:strings.Index(drives, "templates:")]+drives[strings.Index(drives, "links:"):]))
+	require.NoError(t, err)
+	d := s.Edit()
+	f.Into(d, s, true)
+	tie.Follow(d, false)
+	_, err = d.Changes()
+	assert.ErrorContains(t, err, "template drive: 2 stations name it", "what stations of the file need is not pruned")
 	_, err = load(t, strings.Replace(drives, "type: int16, scaling", "type: int17, scaling", 1))
 	assert.ErrorContains(t, err, `gate.yaml:11: template drive: templates[0].points[0].type: "int17" is not known`)
 }
