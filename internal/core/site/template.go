@@ -3,6 +3,7 @@ package site
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -138,6 +139,9 @@ func (s Station) checkTie(d *Draft, f *faults) {
 			f.add("values", "", "values and left_out go with a template, and the station names none")
 		}
 		return
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Values)) {
+		f.text("values."+name, s.Values[name], MaxValue)
 	}
 	e, ok := d.Get(KindTemplate, s.Template)
 	if !ok {

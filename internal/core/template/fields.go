@@ -167,16 +167,6 @@ func Check(v any, known []Parameter, f func(error)) {
 	})
 }
 
-// Counted reports whether v counts with a parameter, so that its value must be a whole number.
-func Counted(v any, name string) (counted bool) {
-	uses(v, func(pieces []piece, _ error) {
-		for _, p := range pieces {
-			counted = counted || p.alone() == "" && slices.Contains(names([]piece{p}), name)
-		}
-	})
-	return counted
-}
-
 // Literal is a text that stands for itself: its braces are doubled.
 func Literal(text string) string {
 	return strings.NewReplacer("{", "{{", "}", "}}").Replace(text)

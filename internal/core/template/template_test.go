@@ -77,8 +77,6 @@ func TestCheck(t *testing.T) {
 			assert.Contains(t, got, why, name)
 		}
 	}
-	assert.True(t, Counted(Fields{"address": "{base+1}"}, "base"))
-	assert.False(t, Counted(Fields{"address": "{base}"}, "base"))
 }
 
 func FuzzText(f *testing.F) {

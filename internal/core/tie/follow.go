@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"arithmon/internal/core/form"
+	"arithmon/internal/core/nearest"
 	"arithmon/internal/core/site"
 	"arithmon/internal/core/template"
 )
@@ -80,6 +81,12 @@ func follow(d *site.Draft, s site.Station) {
 	}
 	for _, f := range faults {
 		d.Fail(f)
+	}
+	for _, key := range s.LeftOut {
+		if _, known := after.at[key]; !known && d.Said(site.KindStation, s.Name) {
+			d.Fail(&site.FieldError{Kind: site.KindStation, Name: s.Name, Field: "left_out", Value: key, Message: fmt.Sprintf("template %s has no point %q%s", t.Name, key, nearest.Hint(key, slices.Sorted(maps.Keys(after.at))))})
+			return
+		}
 	}
 	next := s
 	if next.Values = values; len(values) == 0 {

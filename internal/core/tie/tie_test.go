@@ -1,6 +1,7 @@
 package tie
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -207,14 +208,16 @@ func TestFaultsOfTemplates(t *testing.T) {
 	}
 	s := plant(t)
 	for text, want := range map[string]string{
-		`{name: d3, link: bus, unit: 3, template: drive-y}`:                                `no template "drive-y"; did you mean drive-x`,
-		`{name: d3, link: bus, unit: 3, template: drive-x}`:                                "tag is missing",
-		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: tern/d1}}`:        "is taken",
-		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: a, base: x}}`:     "no whole number",
-		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: a, bas: 3}}`:      `no parameter "bas"; it has tag, base`,
-		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: "a b"}}`:          "use letters",
-		`{name: d3, link: bus, unit: 3, values: {tag: a}}`:                                 "the station names none",
-		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: a, base: 65530}}`: "465540",
+		`{name: d3, link: bus, unit: 3, template: drive-y}`:                                                    `no template "drive-y"; did you mean drive-x`,
+		`{name: d3, link: bus, unit: 3, template: drive-x}`:                                                    "tag is missing",
+		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: tern/d1}}`:                            "is taken",
+		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: a, base: x}}`:                         "no whole number",
+		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: a, bas: 3}}`:                          `no parameter "bas"; it has tag, base`,
+		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: "a b"}}`:                              "use letters",
+		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: a}, left_out: ["{tag}/curent"]}`:      `no point "{tag}/curent"; did you mean {tag}/current`,
+		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: "` + strings.Repeat("a", 201) + `"}}`: "at most 200 are allowed",
+		`{name: d3, link: bus, unit: 3, values: {tag: a}}`:                                                     "the station names none",
+		`{name: d3, link: bus, unit: 3, template: drive-x, values: {tag: a, base: 65530}}`:                     "465540",
 	} {
 		left, _, err := try(s, func(d *site.Draft) { d.Put(entity(t, d, site.KindStation, text)) })
 		if assert.Error(t, err, text) {
