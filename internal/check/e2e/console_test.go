@@ -79,7 +79,7 @@ func TestConsoleFromTheFirstLinkToARightValue(t *testing.T) {
 		func() error { return page.Fill("input[name=decimals]", "1") },
 		func() error { return page.Click("[data-test=save]") },
 		func() error {
-			return page.Until(`document.querySelector('.rgRow')?.textContent.includes('gate/level')`)
+			return page.Until(`!!document.querySelector('[data-cell="gate/level tag"]')`)
 		},
 
 		func() error { return page.Go(p.service.URL + "/live?point=gate/level") },

@@ -118,6 +118,13 @@ func TestTheSheet(t *testing.T) {
 	s.opened()
 	s.shows("gate/level", "unit", "mm")
 	s.says("sheet-counts", "2 changed")
+	// A key that is pressed on a cell begins what is typed into it, and is there once.
+	s.press("gate/setpoint", "description")
+	require.NoError(t, s.Type("sl"))
+	require.NoError(t, s.Until(`document.activeElement?.tagName === 'INPUT' && document.activeElement.value === 'sl'`))
+	require.NoError(t, s.Type("ow"))
+	require.NoError(t, s.Key(kb.Enter))
+	s.shows("gate/setpoint", "description", "slow")
 	s.types("gate/level", "decimals", "2")
 	s.press("gate/level", "unit")
 	require.NoError(t, s.Chord("z", false))

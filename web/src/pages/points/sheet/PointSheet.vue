@@ -59,7 +59,7 @@ function properties({ model, prop }: Cell) {
     title: wrong ?? undefined,
     role: 'gridcell',
     'aria-invalid': wrong ? 'true' : undefined,
-    'data-cell': `${model.tag} ${prop}`,
+    'data-cell': `${model.tag ?? ''} ${prop}`,
   }
 }
 const columns = computed(() => {
@@ -291,6 +291,10 @@ async function goTo(row: Row | undefined, field: string) {
   await grid.value?.setCellsFocus({ x, y }, { x, y })
 }
 
+/** Comes when the first rows are on screen. */
+let paintedNow = () => {}
+const painted = new Promise<void>((resolve) => (paintedNow = resolve))
+
 /** How many rows are asked for at first: those that are on screen, and some more. */
 const atFirst = 200
 async function load() {
@@ -301,6 +305,7 @@ async function load() {
       loaded.value = 'part'
       if (draft.rows.length === atFirst) {
         look()
+        await painted // what is on screen comes first
         draft.more(await api.sheet(atFirst))
       }
       loaded.value = 'yes'
@@ -462,6 +467,7 @@ function elsewhere(event: FocusEvent) {
 
 onMounted(async () => {
   document.addEventListener('focusin', elsewhere)
+  const loading = load() // while the grid's code comes
   await defineGrid()
   const element = document.createElement('revo-grid') as Grid
   element.range = true
@@ -510,7 +516,9 @@ onMounted(async () => {
   })
   at.value?.append(element)
   grid.value = element
-  await load()
+  if (loaded.value !== 'no') look()
+  window.setTimeout(paintedNow, 150)
+  await loading
 })
 onBeforeUnmount(() => {
   document.removeEventListener('focusin', elsewhere)

@@ -76,7 +76,7 @@ export class Draft {
 
   /** A new row, empty. */
   private blank(): Row {
-    return this.row([], [])
+    return this.row(this.fields, [])
   }
 
   /** Takes up edits of an earlier time. */
