@@ -151,17 +151,25 @@ func (f *File) Keep(d *site.Draft, s *site.Site, prune bool, changed map[site.Ki
 	}
 }
 
-// Into puts the file's entries into a draft; with prune it removes what the file does not name.
+// Into puts the file's entries into a draft; with prune it removes what the file does not name, and what only has another name in it is renamed.
 // Faults wait in the draft; Place finds their lines.
 func (f *File) Into(d *site.Draft, s *site.Site, prune bool) {
 	f.places = map[place]*document.Node{}
 	kinds := site.Kinds() // one refers to those before it
 	for _, kind := range kinds {
+		entries := make([]entry, 0, len(f.lists[kind]))
 		for _, node := range f.lists[kind] {
 			e := form.Decode(kind, node, d, site.Fresh(kind))
 			if node.IsMap() { // otherwise all that is to say has been said
-				f.put(d, e, node)
+				entries = append(entries, entry{e, node})
 			}
+		}
+		var was map[string]string
+		if prune {
+			was = renames(s, d, kind, entries)
+		}
+		for _, e := range entries {
+			f.put(d, e, was[e.entity.Key()])
 		}
 	}
 	if !prune {
@@ -193,7 +201,15 @@ func (f *File) implied(d *site.Draft) map[string]bool {
 	return tags
 }
 
-func (f *File) put(d *site.Draft, e site.Entity, node *document.Node) {
+// entry is an entity of a file, and where it stands.
+type entry struct {
+	entity site.Entity
+	node   *document.Node
+}
+
+// put puts an entry into a draft, in the place of the entity that was called was; "" for one that has its name.
+func (f *File) put(d *site.Draft, of entry, was string) {
+	e, node := of.entity, of.node
 	at := place{e.Kind(), e.Key()}
 	if first, twice := f.places[at]; twice && e.Key() != "" {
 		d.Refuse(e, &site.FieldError{Kind: e.Kind(), Name: e.Key(), Field: site.KeyField(e.Kind()), Value: e.Key(),
@@ -201,6 +217,10 @@ func (f *File) put(d *site.Draft, e site.Entity, node *document.Node) {
 		return
 	}
 	f.places[at] = node
+	if was != "" {
+		d.Replace(was, e)
+		return
+	}
 	d.Put(e)
 }
 
