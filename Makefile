@@ -50,7 +50,7 @@ unit: web/node_modules/.installed
 
 ## test: everything that must hold, with the race detector; the console in headless Chromium
 test: tools build lint unit
-	$(GO) test -race -timeout 20m ./...
+	$(GO) test -race -timeout 30m ./...
 
 ## bench: speed, as ratios measured side by side in one run
 bench:
