@@ -650,6 +650,13 @@ defineExpose({ load, shownTags: () => view.flatMap((r) => (r._tag ? [r._tag] : [
 .grid :deep(.rgCell) {
   padding: 0 7px;
 }
+.grid :deep(revo-grid revogr-header .rgHeaderCell.rgHeaderCell) {
+  padding: 0;
+}
+.grid :deep(revo-grid revogr-header .rgHeaderCell .header-content.header-content) {
+  padding: 0 7px;
+  margin-right: 0;
+}
 .grid :deep(.rgHeaderCell .header-controls) {
   position: absolute;
   right: 0;
