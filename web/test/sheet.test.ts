@@ -109,6 +109,25 @@ describe('draft', () => {
     again.clear()
     expect(again.size).toBe(0)
   })
+  it('loses nothing that is typed while it is saved', () => {
+    const d = new Draft(['tag', 'station', 'address', 'type', 'unit'])
+    d.load(list())
+    const [row, gone] = d.rows
+    d.set([{ row: row!, field: 'unit', text: 'mA' }, { row: row!, field: 'tag', text: 'b' }])
+    d.turn([gone!])
+    const fresh = d.add(1)[0]!
+    d.set([{ row: fresh, field: 'tag', text: 'new' }])
+    const sent = d.edits()
+    d.set([{ row: row!, field: 'unit', text: 'kA' }, { row: fresh, field: 'unit', text: 'V' }]) // meanwhile
+    d.saved(sent)
+    expect(d.edits().map((e) => e.edit)).toEqual([
+      { tag: 'b', cells: { unit: 'kA' }, was: { unit: 'mA' } },
+      { tag: 'new', cells: { unit: 'V' }, was: { unit: '' } },
+    ])
+    const [head, ...rows] = list()
+    d.load([head!, ['b', 'plc', 'hr:0', 'int16', 'mA', 'b', '2'], ...rows.slice(2), ['new', 'plc', 'hr:9', 'int16', '', 'new', '1']])
+    expect(d.size).toBe(2)
+  })
   it('takes more rows while one types', () => {
     const d = new Draft(['tag', 'unit'])
     const [head, ...rows] = list()

@@ -152,6 +152,9 @@ func (s *Server) own(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if st.Template == "" {
+		return fail(http.StatusConflict, "station %s is made from no template", st.Name)
+	}
 	list, err := tie.Own(s.store.Site(), st)
 	if err != nil {
 		return fail(http.StatusConflict, "template %s: %s", st.Template, err)

@@ -60,26 +60,13 @@ func (s *Server) changeTogether(c *gin.Context) error {
 	case t.Rename != "" && len(t.Tags) != 1:
 		return fail(http.StatusBadRequest, "rename takes one tag or pattern in tags, not %d", len(t.Tags))
 	}
-	var fault error
-	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: t.DryRun}, func(d *site.Draft, now *site.Site) {
-		if fault = t.into(d, now); fault != nil {
-			d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
-		}
-	})
-	if fault != nil {
-		return fault
-	}
-	if err != nil {
-		return err
-	}
-	c.JSON(http.StatusOK, summary(left, changes, t.DryRun))
-	return nil
+	return s.changing(c, store.Edit{DryRun: t.DryRun}, t.into)
 }
 
 // into puts what is asked into a draft.
 func (t Together) into(d *site.Draft, now *site.Site) error {
 	for _, fields := range t.Add {
-		node, err := asNode(fields)
+		node, err := form.Node(fields)
 		if err != nil {
 			return err
 		}
@@ -109,7 +96,7 @@ func (t Together) into(d *site.Draft, now *site.Site) error {
 			}
 		}
 	default:
-		node, err := asNode(t.Set)
+		node, err := form.Node(t.Set)
 		if err != nil {
 			return err
 		}
@@ -171,12 +158,4 @@ func textOf(v reflect.Value) string {
 		return text
 	}
 	return string(b)
-}
-
-func asNode(fields anything) (*document.Node, error) {
-	b, err := json.Marshal(fields)
-	if err != nil {
-		return nil, err
-	}
-	return document.Parse(b)
 }

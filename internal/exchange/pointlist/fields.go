@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v3"
-
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 )
@@ -149,31 +147,12 @@ func (m *making) exact(field string) {
 	if strings.HasPrefix(text, "'=") || strings.HasPrefix(text, "'@") { // as guard writes what is no formula
 		text = text[1:]
 	}
-	if text == "" {
-		m.item.Fields[field] = nil
+	value, err := typedCell(field, text)
+	if err != nil {
+		m.fault(field, "%s", err)
 		return
 	}
-	if truths[field] {
-		switch strings.ToLower(text) { // as spreadsheets give them
-		case "1", "true", "yes", "wahr", "ja":
-			m.item.Fields[field] = true
-		case "0", "false", "no", "falsch", "nein":
-			m.item.Fields[field] = false
-		default:
-			m.fault(field, "%q is neither true nor false", text)
-		}
-		return
-	}
-	if textual[field] {
-		m.item.Fields[field] = text
-		return
-	}
-	var value any
-	if err := yaml.Unmarshal([]byte(text), &value); err != nil {
-		m.fault(field, "%q is no value of a site file: %s", text, err)
-		return
-	}
-	m.item.Fields[field] = plainMaps(value)
+	m.item.Fields[field] = value
 }
 
 // truths are the fields that are true or false.

@@ -11,11 +11,13 @@ export function useLive(tags: Ref<string[]>) {
   let ended = false
 
   function open() {
-    const query = tags.value.map((t) => `tag=${encodeURIComponent(t)}`).join('&')
+    const asked = tags.value
+    const query = asked.map((t) => `tag=${encodeURIComponent(t)}`).join('&')
     socket = new WebSocket(`${location.origin.replace(/^http/, 'ws')}/api/v1/live?${query}`)
     socket.onopen = () => {
       connected.value = true
       readings.value = new Map()
+      if (tags.value !== asked) socket?.send(JSON.stringify({ tags: tags.value })) // others were wanted while it was opened
     }
     socket.onmessage = (event: MessageEvent<string>) => {
       const message = JSON.parse(event.data) as LiveMessage

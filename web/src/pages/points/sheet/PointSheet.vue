@@ -43,7 +43,7 @@ const counts = computed(() => {
 
 // Live values of the rows that are on screen.
 const visible = ref<string[]>([])
-const { readings } = useLive(computed(() => (visible.value.length > 0 ? visible.value : ['\u0000'])))
+const { readings, connected } = useLive(computed(() => (visible.value.length > 0 ? visible.value : ['\u0000'])))
 const marks = { good: '●', uncertain: '◐', bad: '✕' }
 const valueOf = (r: Reading | undefined) => (r ? (r.quality === 'bad' ? (r.text ? `(${r.text})` : r.reason) : `${r.text} ${r.unit}`.trim()) : '')
 
@@ -86,7 +86,7 @@ const columns = computed(() => {
         filter: false,
         cellProperties: () => ({ role: 'gridcell' }),
         cellTemplate: (h: (tag: string, data: object, text?: string) => unknown, { model }: Cell) => {
-          const r = readings.value.get(model._tag)
+          const r = connected.value ? readings.value.get(model._tag) : undefined // what may be old by now is not shown
           return h('span', { class: r ? `live ${r.quality}` : 'live', title: r ? `${t(`quality.${r.quality}`)} ${r.reason ?? ''}`.trim() : '' }, r ? `${marks[r.quality]} ${valueOf(r)}` : '')
         },
       })
@@ -200,6 +200,7 @@ function repaint(within = 0) {
   if (!painting) painting = window.setTimeout(paint, within)
 }
 watch(readings, () => repaint(300))
+watch(connected, () => repaint())
 
 /** Shows a change of the draft, keeps it, and asks the service what is wrong. */
 let asking = 0
@@ -238,6 +239,15 @@ async function ask(dry: boolean, force = false) {
   if (!dry) busy.value = true
   try {
     const out = await api.changeSheet({ rows: edits.map((e) => e.edit), dry_run: dry, force })
+    if (out.applied) { // whatever was asked since
+      ElMessage.success(t('sheet.saved', { added: out.added, changed: out.changed, removed: out.removed }))
+      draft.saved(edits)
+      outcome.value = undefined
+      faults.value = new Map()
+      await load()
+      changed()
+      return
+    }
     if (mine !== asked) return
     outcome.value = out
     problem.value = ''
@@ -249,14 +259,6 @@ async function ask(dry: boolean, force = false) {
       of.set(f.field ?? '', [of.get(f.field ?? ''), f.message].filter(Boolean).join('\n'))
     }
     faults.value = map
-    if (out.applied) {
-      ElMessage.success(t('sheet.saved', { added: out.added, changed: out.changed, removed: out.removed }))
-      draft.clear()
-      localStorage.removeItem(stored)
-      outcome.value = undefined
-      changes.value++
-      await load()
-    }
     repaint()
   } catch (error) {
     if (mine === asked) problem.value = message(error)

@@ -242,6 +242,28 @@ export class Draft {
     this.undone = []
   }
 
+  /** Notes that edits were saved. What was typed while they were on their way is typed still, over what the site has now. */
+  saved(list: { row: Row; edit: Edit }[]) {
+    for (const { row, edit } of list) {
+      if (edit.remove) {
+        row._tag = ''
+        row._gone = true
+        this.typed.delete(row._key)
+        continue
+      }
+      const of = this.typed.get(row._key) ?? new Map<string, string>()
+      for (const [field, text] of Object.entries(edit.cells ?? {})) {
+        if (String(row[field] ?? '') === text) of.delete(field)
+        else of.set(field, text)
+      }
+      row._tag = edit.cells?.tag?.trim() ?? row._tag
+      if (of.size > 0) this.typed.set(row._key, of)
+      else this.typed.delete(row._key)
+    }
+    this.done = []
+    this.undone = []
+  }
+
   /** Gives up what was typed into some cells, as where somebody else changed them. */
   giveUp(cells: { row: Row; field: string }[]) {
     for (const { row, field } of cells) {
