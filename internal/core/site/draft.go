@@ -165,23 +165,26 @@ func (d *Draft) Base() *Site { return d.base }
 
 // Referring lists the entities that refer to one, as the draft has them.
 func (d *Draft) Referring(kind Kind, name string) (list []Entity) {
-	if !Referred(kind) {
-		return nil
-	}
 	to := key{kind, name}
 	keep := func(e Entity) {
 		if r, is := e.(referrer); is && slices.Contains(r.refers(), to) {
 			list = append(list, e)
 		}
 	}
-	for _, s := range d.base.Stations() {
-		if _, touched := d.touched[key{KindStation, s.Name}]; !touched {
-			keep(s)
+	for i, of := range registered {
+		if of.refers != kind {
+			continue
 		}
-	}
-	for _, k := range d.order {
-		if k.kind == KindStation {
-			keep(d.touched[k])
+		for _, other := range d.base.shelves[i].names() {
+			if _, touched := d.touched[key{of.kind, other}]; !touched {
+				e, _, _ := d.base.shelves[i].get(other)
+				keep(e)
+			}
+		}
+		for _, k := range d.order {
+			if k.kind == of.kind {
+				keep(d.touched[k])
+			}
 		}
 	}
 	return list

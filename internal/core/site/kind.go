@@ -51,6 +51,7 @@ type registration struct {
 	key    string // the field that is its key
 	plural string
 	owner  Kind // of what it belongs to; "" when to nothing
+	refers Kind // of what it refers to beside that; "" when to nothing
 	fresh  func() Entity
 	decode func(body []byte) (Entity, error)
 	shelf  func() shelf
@@ -70,6 +71,12 @@ func register[E member](kind Kind, plural, key string, owner Kind, fresh func() 
 	}
 }
 
+// referringTo is a kind whose entities are referrers, of one kind.
+func (r registration) referringTo(kind Kind) registration {
+	r.refers = kind
+	return r
+}
+
 // The places of the kinds in registered.
 const (
 	templates = iota
@@ -83,7 +90,7 @@ const (
 var registered = [kindCount]registration{
 	templates: register(KindTemplate, "templates", "name", "", NewTemplate),
 	links:     register(KindLink, "links", "name", "", NewLink),
-	stations:  register(KindStation, "stations", "name", KindLink, NewStation),
+	stations:  register(KindStation, "stations", "name", KindLink, NewStation).referringTo(KindTemplate),
 	points:    register(KindPoint, "points", "tag", KindStation, NewPoint),
 }
 
@@ -132,7 +139,14 @@ func Owned(kind Kind) bool {
 }
 
 // Referred reports whether the entities of a kind can have others that refer to them, and outlive them.
-func Referred(kind Kind) bool { return kind == registered[templates].kind }
+func Referred(kind Kind) bool {
+	for i := range registered {
+		if registered[i].refers == kind {
+			return true
+		}
+	}
+	return false
+}
 
 // Decode reads an entity from JSON as it was stored. Fields that were added since take their defaults.
 func Decode(kind Kind, body []byte) (Entity, error) { return registered[rank(kind)].decode(body) }
