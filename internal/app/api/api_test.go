@@ -16,6 +16,7 @@ import (
 
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/record/database"
 	"arithmon/internal/record/store"
 )
 
@@ -125,9 +126,9 @@ func TestABackupIsADatabase(t *testing.T) {
 	furnish(t, s)
 	w := ask(s, "GET", "/api/v1/backup", "")
 	require.Equal(t, 200, w.Code)
-	assert.Contains(t, w.Header().Get("Content-Disposition"), store.FileName)
+	assert.Contains(t, w.Header().Get("Content-Disposition"), database.FileName)
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, store.FileName), w.Body.Bytes(), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, database.FileName), w.Body.Bytes(), 0o600))
 	kept, err := store.Open(t.Context(), dir, store.Options{})
 	require.NoError(t, err)
 	defer kept.Close()

@@ -18,7 +18,7 @@ import (
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/wire"
-	"arithmon/internal/record/store"
+	"arithmon/internal/record/database"
 )
 
 // maxRange is the most addresses read at once without points.
@@ -213,7 +213,7 @@ func direct(st site.Station, at site.Address, typ, order, length string) (site.P
 
 // gateway marks an error of a device as one that is not the service's.
 func gateway(err error) error {
-	if errors.Is(err, link.ErrStopped) || errors.Is(err, link.ErrBorrowed) || errors.Is(err, engine.ErrNoStation) || store.OnDisk(err) {
+	if errors.Is(err, link.ErrStopped) || errors.Is(err, link.ErrBorrowed) || errors.Is(err, engine.ErrNoStation) || database.OnDisk(err) {
 		return err
 	}
 	return fail(http.StatusBadGateway, "the device gave nothing: %s", err)

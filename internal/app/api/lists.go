@@ -15,6 +15,7 @@ import (
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/record/database"
 	"arithmon/internal/record/store"
 )
 
@@ -173,17 +174,17 @@ func (s *Server) export(c *gin.Context) error {
 
 // backup answers with a copy of the database, which is made on the service's disk first.
 func (s *Server) backup(c *gin.Context) error {
-	dir, remove, err := s.store.BackupDir()
+	dir, remove, err := s.store.Database().BackupDir()
 	if err != nil {
 		return err
 	}
 	defer remove()
-	path := filepath.Join(dir, store.FileName)
-	if err := s.store.Backup(c.Request.Context(), path); err != nil {
+	path := filepath.Join(dir, database.FileName)
+	if err := s.store.Database().Backup(c.Request.Context(), path); err != nil {
 		return err
 	}
 	c.Header("Content-Type", "application/vnd.sqlite3")
-	c.FileAttachment(path, store.FileName)
+	c.FileAttachment(path, database.FileName)
 	return nil
 }
 

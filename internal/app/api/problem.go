@@ -15,6 +15,7 @@ import (
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/live/link"
+	"arithmon/internal/record/database"
 	"arithmon/internal/record/store"
 )
 
@@ -64,9 +65,9 @@ func problem(err error) Problem {
 		p.Status = http.StatusNotFound
 	case errors.Is(err, control.ErrGivenUp):
 		p.Status = http.StatusRequestTimeout
-	case errors.Is(err, store.ErrFull):
+	case errors.Is(err, database.ErrFull):
 		p.Status = http.StatusInsufficientStorage
-	case store.OnDisk(err):
+	case database.OnDisk(err):
 		p.Status = http.StatusServiceUnavailable
 	case errors.Is(err, link.ErrStopped), errors.Is(err, link.ErrBorrowed):
 		p.Status = http.StatusServiceUnavailable

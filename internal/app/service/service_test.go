@@ -18,6 +18,7 @@ import (
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/table"
+	"arithmon/internal/record/database"
 	"arithmon/internal/record/store"
 )
 
@@ -31,7 +32,7 @@ func TestAServiceStartsAndStops(t *testing.T) {
 	response.Body.Close()
 	assert.Equal(t, 200, response.StatusCode)
 	_, err = Start(t.Context(), Options{Dir: dir, Listen: "127.0.0.1:0"})
-	assert.ErrorIs(t, err, store.ErrInUse)
+	assert.ErrorIs(t, err, database.ErrInUse)
 	require.NoError(t, s.Stop())
 	_, err = http.Get(s.URL + "/healthz")
 	assert.Error(t, err, "it is closed")
@@ -49,9 +50,9 @@ func TestWhatKeepsAServiceFromStarting(t *testing.T) {
 	assert.ErrorContains(t, err, "is taken")
 	_, err = Start(t.Context(), Options{Dir: dir, Listen: "192.0.2.1:80"})
 	assert.ErrorContains(t, err, "loopback")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, store.FileName), []byte("nonsense"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, database.FileName), []byte("nonsense"), 0o600))
 	_, err = Start(t.Context(), Options{Dir: dir, Listen: "127.0.0.1:0"})
-	assert.ErrorIs(t, err, store.ErrDamaged)
+	assert.ErrorIs(t, err, database.ErrDamaged)
 }
 
 // Events reach the database, in their order, and what waits for that is told.

@@ -24,7 +24,7 @@ var ErrNoColumns = errors.New("no columns are kept under that name")
 
 // ColumnSets lists what is kept, by name.
 func (s *Store) ColumnSets(ctx context.Context) ([]ColumnSet, error) {
-	rows, err := s.query(ctx, "SELECT name, time, who, body FROM column_sets ORDER BY name")
+	rows, err := s.db.Query(ctx, "SELECT name, time, who, body FROM column_sets ORDER BY name")
 	if err != nil {
 		return nil, err
 	}
@@ -52,20 +52,20 @@ func (s *Store) KeepColumns(ctx context.Context, who, name string, columns map[s
 		return err
 	}
 	var n int
-	if err := s.queryRow(ctx, "SELECT count(*) FROM column_sets WHERE name <> ?", name).Scan(&n); err != nil {
+	if err := s.db.QueryRow(ctx, "SELECT count(*) FROM column_sets WHERE name <> ?", name).Scan(&n); err != nil {
 		return err
 	}
 	if n >= MostColumnSets {
 		return fmt.Errorf("%d sets of columns are kept already; drop one first", n)
 	}
-	_, err = s.db.ExecContext(ctx, "INSERT INTO column_sets (name, time, who, body) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET time = excluded.time, who = excluded.who, body = excluded.body",
+	_, err = s.db.Exec(ctx, "INSERT INTO column_sets (name, time, who, body) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET time = excluded.time, who = excluded.who, body = excluded.body",
 		name, time.Now().UTC().Format(time.RFC3339Nano), who, string(body))
 	return err
 }
 
 // DropColumns forgets the columns under a name.
 func (s *Store) DropColumns(ctx context.Context, name string) error {
-	result, err := s.db.ExecContext(ctx, "DELETE FROM column_sets WHERE name = ?", name)
+	result, err := s.db.Exec(ctx, "DELETE FROM column_sets WHERE name = ?", name)
 	if err != nil {
 		return err
 	}

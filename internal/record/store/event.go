@@ -33,7 +33,7 @@ type EventRecord struct {
 
 // LastEvent is the ID of the newest event, 0 when there is none.
 func (s *Store) LastEvent(ctx context.Context) (id uint64, err error) {
-	err = s.queryRow(ctx, "SELECT coalesce(max(id), 0) FROM events").Scan(&id)
+	err = s.db.QueryRow(ctx, "SELECT coalesce(max(id), 0) FROM events").Scan(&id)
 	return id, err
 }
 
@@ -42,21 +42,13 @@ func (s *Store) AddEvents(ctx context.Context, list []EventRecord) error {
 	if len(list) == 0 {
 		return nil
 	}
-	if err := s.present(); err != nil {
-		return err
+	if err := s.db.Change(ctx, func(tx *sql.Tx) error { return addEvents(ctx, tx, list) }); err != nil {
+		return fmt.Errorf("keeping events: %w", err)
 	}
-	if err := s.addEvents(ctx, list); err != nil {
-		return fmt.Errorf("keeping events: %w", named(err))
-	}
-	return s.present()
+	return nil
 }
 
-func (s *Store) addEvents(ctx context.Context, list []EventRecord) error {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() // of what was committed it does nothing
+func addEvents(ctx context.Context, tx *sql.Tx, list []EventRecord) error {
 	insert, err := tx.PrepareContext(ctx, "INSERT OR REPLACE INTO events (id, time, source_time, station, tag, value, text, unit, quality, reason, raw) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 	if err != nil {
 		return err
@@ -80,7 +72,7 @@ func (s *Store) addEvents(ctx context.Context, list []EventRecord) error {
 			return err
 		}
 	}
-	return tx.Commit()
+	return nil
 }
 
 // EventFilter says which events are wanted.
@@ -115,7 +107,7 @@ func (s *Store) Events(ctx context.Context, f EventFilter) ([]EventRecord, error
 		before = int64(f.Before)
 	}
 	tag := globbed.Replace(cmp.Or(f.Tag, "*"))
-	rows, err := s.query(ctx, `SELECT id, time, source_time, station, tag, value, text, unit, quality, reason, raw FROM events
+	rows, err := s.db.Query(ctx, `SELECT id, time, source_time, station, tag, value, text, unit, quality, reason, raw FROM events
 		WHERE id > ?1 AND id < ?2 AND (?3 = '*' OR tag GLOB ?3) AND (?4 = '' OR station = ?4) AND time >= ?5 AND time < ?6 ORDER BY id `+order+` LIMIT ?7`,
 		int64(f.After), before, tag, f.Station, from, until, f.Limit)
 	if err != nil {

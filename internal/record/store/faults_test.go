@@ -13,16 +13,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/record/database"
 )
 
 // limit lets the database grow by so many pages at most, as a disk that is full does; less than 0 takes that back.
 func limit(t *testing.T, s *Store, pages int) {
 	var n int
-	require.NoError(t, s.db.QueryRow("PRAGMA page_count").Scan(&n))
+	require.NoError(t, s.db.Writer.QueryRow("PRAGMA page_count").Scan(&n))
 	if pages < 0 {
 		n = 1 << 30
 	}
-	_, err := s.db.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", n+pages))
+	_, err := s.db.Writer.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", n+pages))
 	require.NoError(t, err)
 }
 
@@ -46,13 +47,13 @@ func TestAFullDiskIsSaidAndLosesNothing(t *testing.T) {
 			break
 		}
 	}
-	require.ErrorIs(t, err, ErrFull)
-	assert.NotErrorIs(t, err, ErrDamaged)
+	require.ErrorIs(t, err, database.ErrFull)
+	assert.NotErrorIs(t, err, database.ErrDamaged)
 	assert.Len(t, s.Site().Links(), added, "what was not stored is not there")
 	for err = nil; err == nil; {
 		_, err = s.BeginWrite(t.Context(), WriteRecord{Time: time.Now(), Station: "a", Address: "hr:0", Message: "m"})
 	}
-	assert.ErrorIs(t, err, ErrFull, "so that nothing is sent")
+	assert.ErrorIs(t, err, database.ErrFull, "so that nothing is sent")
 	limit(t, s, -1)
 	require.NoError(t, addLink(s, "after"))
 }
@@ -68,7 +69,7 @@ func TestARecordIsCompletedOnceTheDiskTakesItAgain(t *testing.T) {
 	require.NoError(t, err)
 	limit(t, s, 0)
 	w.Message = strings.Repeat("long ", 10_000)
-	require.ErrorIs(t, s.EndWrite(t.Context(), id, w), ErrFull)
+	require.ErrorIs(t, s.EndWrite(t.Context(), id, w), database.ErrFull)
 	s.Later(id, w)
 	list, err := s.Writes(t.Context(), "", 0, 1)
 	require.NoError(t, err)
@@ -84,7 +85,7 @@ func TestADatabaseThatIsTakenAwayIsNoticed(t *testing.T) {
 	for name, take := range map[string]func(dir string) error{
 		"the directory is removed": os.RemoveAll,
 		"the file is replaced": func(dir string) error {
-			path := filepath.Join(dir, FileName)
+			path := filepath.Join(dir, database.FileName)
 			b, err := os.ReadFile(path)
 			if err == nil {
 				err = os.Remove(path)
@@ -103,11 +104,11 @@ func TestADatabaseThatIsTakenAwayIsNoticed(t *testing.T) {
 			defer s.Close()
 			require.NoError(t, addLink(s, "before"))
 			require.NoError(t, take(dir))
-			assert.ErrorIs(t, addLink(s, "after"), ErrGone)
+			assert.ErrorIs(t, addLink(s, "after"), database.ErrGone)
 			assert.Len(t, s.Site().Links(), 1)
 			_, err = s.BeginWrite(t.Context(), WriteRecord{Time: time.Now()})
-			assert.ErrorIs(t, err, ErrGone)
-			assert.ErrorIs(t, s.AddEvents(t.Context(), []EventRecord{{ID: 1}}), ErrGone)
+			assert.ErrorIs(t, err, database.ErrGone)
+			assert.ErrorIs(t, s.AddEvents(t.Context(), []EventRecord{{ID: 1}}), database.ErrGone)
 		})
 	}
 }
@@ -115,33 +116,33 @@ func TestADatabaseThatIsTakenAwayIsNoticed(t *testing.T) {
 func TestAnUnreadableDatabaseIsNotCalledDamaged(t *testing.T) {
 	if os.Getuid() == 0 {
 		dir := t.TempDir()
-		require.NoError(t, os.Mkdir(filepath.Join(dir, FileName), 0o700)) // what root may not read, either
+		require.NoError(t, os.Mkdir(filepath.Join(dir, database.FileName), 0o700)) // what root may not read, either
 		_, err := Open(t.Context(), dir, Options{})
 		require.Error(t, err)
-		assert.NotErrorIs(t, err, ErrDamaged)
+		assert.NotErrorIs(t, err, database.ErrDamaged)
 		return
 	}
 	dir := t.TempDir()
 	s, err := Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
-	require.NoError(t, os.Chmod(filepath.Join(dir, FileName), 0))
+	require.NoError(t, os.Chmod(filepath.Join(dir, database.FileName), 0))
 	_, err = Open(t.Context(), dir, Options{})
-	assert.ErrorIs(t, err, ErrForbidden)
-	assert.NotErrorIs(t, err, ErrDamaged)
+	assert.ErrorIs(t, err, database.ErrForbidden)
+	assert.NotErrorIs(t, err, database.ErrDamaged)
 }
 
 func TestARefusedDatabaseIsLeftAsItIs(t *testing.T) {
 	dir := t.TempDir()
 	s, err := Open(t.Context(), dir, Options{})
 	require.NoError(t, err)
-	_, err = s.db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)")
+	_, err = s.db.Writer.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)")
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	before, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	_, err = Open(t.Context(), dir, Options{})
-	require.ErrorIs(t, err, ErrNewer)
+	require.ErrorIs(t, err, database.ErrNewer)
 	after, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Equal(t, len(before), len(after), "no files beside it: %v", after)
@@ -170,7 +171,7 @@ func TestRecordsThatDoNotFitArePutAside(t *testing.T) {
 		`INSERT INTO entities (kind, name, version, body) VALUES ('point', 'p/json', 1, '{"tag":')`,
 		`UPDATE changes SET time = 'yesterday' WHERE id = 1`,
 	} {
-		_, err := s.db.Exec(insert)
+		_, err := s.db.Writer.Exec(insert)
 		require.NoError(t, err)
 	}
 	require.NoError(t, s.Close())

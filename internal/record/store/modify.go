@@ -11,6 +11,7 @@ import (
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/site"
 	"arithmon/internal/core/tie"
+	"arithmon/internal/record/database"
 )
 
 // Edit says how to modify the site.
@@ -152,7 +153,7 @@ func (s *Store) modify(together []*modification) {
 		s.log.Error("changes could not be stored", "modifications", len(changed), "error", err)
 		for _, m := range together {
 			if m.upon || slices.Contains(changed, m) { // what it saw, or did, is not there
-				m.changes, m.left, m.err = nil, began, named(err)
+				m.changes, m.left, m.err = nil, began, database.Named(err)
 			}
 		}
 		return
@@ -197,11 +198,8 @@ func (m *modification) prepare(now *site.Site) (err error) {
 
 // write stores what modifications change, and its record, in one transaction.
 func (s *Store) write(changed []*modification) error {
-	if err := s.present(); err != nil {
-		return err
-	}
 	ctx := context.Background() // who asked for one of them may go away
-	tx, err := s.db.BeginTx(ctx, nil)
+	tx, err := s.db.Begin(ctx)
 	if err != nil {
 		return err
 	}
@@ -223,15 +221,9 @@ func (s *Store) write(changed []*modification) error {
 		return fmt.Errorf("removing the oldest changes from the history: %w", err)
 	}
 	began := time.Now()
-	err = tx.Commit()
-	if s.committing = time.Since(began); err != nil {
-		return err
-	}
-	if err := s.present(); err != nil { // it went into a file that nobody may find
-		s.lost.Store(true)
-		return err
-	}
-	return nil
+	err = s.db.Commit(tx)
+	s.committing = time.Since(began)
+	return err
 }
 
 // writer writes changes in a transaction.

@@ -17,6 +17,7 @@ import (
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/site"
+	"arithmon/internal/record/database"
 )
 
 // Modifications that wait together are written together, and each has its own outcome, record and version.
@@ -96,7 +97,7 @@ func TestModificationsTogether(t *testing.T) {
 // What rests on a modification that could not be stored is not told either: neither that it is there already, nor that it stands in the way.
 func TestWhatRestsOnAModificationThatFailed(t *testing.T) {
 	s := open(t, t.TempDir())
-	_, err := s.db.Exec("PRAGMA query_only = 1")
+	_, err := s.db.Writer.Exec("PRAGMA query_only = 1")
 	require.NoError(t, err)
 	held, release := make(chan struct{}), make(chan struct{})
 	var waiting sync.WaitGroup
@@ -122,7 +123,7 @@ func TestWhatRestsOnAModificationThatFailed(t *testing.T) {
 	waiting.Wait()
 	for i, m := range list {
 		<-m.done
-		assert.ErrorIs(t, m.err, ErrForbidden, i)
+		assert.ErrorIs(t, m.err, database.ErrForbidden, i)
 		assert.Empty(t, m.changes)
 	}
 	assert.Empty(t, s.Site().Links())
@@ -176,9 +177,9 @@ func TestAClosedStoreTakesNothing(t *testing.T) {
 // A database that the previous version wrote opens, and has everything it had.
 func TestTablesOfTheVersionBefore(t *testing.T) {
 	dir := t.TempDir()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, FileName)+"?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, database.FileName)+"?_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)")
 	require.NoError(t, err)
-	p, err := migrator(db)
+	p, err := database.Migrator(db)
 	require.NoError(t, err)
 	_, err = p.UpTo(t.Context(), 4)
 	require.NoError(t, err)
@@ -211,9 +212,9 @@ func TestABackupOfTheRunningDatabase(t *testing.T) {
 	s := open(t, t.TempDir())
 	fill(t, s)
 	dir := t.TempDir()
-	to := filepath.Join(dir, FileName)
-	require.NoError(t, s.Backup(t.Context(), to))
-	fault := s.Backup(t.Context(), to)
+	to := filepath.Join(dir, database.FileName)
+	require.NoError(t, s.db.Backup(t.Context(), to))
+	fault := s.db.Backup(t.Context(), to)
 	assert.ErrorContains(t, fault, "is there already")
 	_, _, err := s.Modify(t.Context(), Edit{}, func(d *site.Draft, _ *site.Site) { d.Add(link("later")) })
 	require.NoError(t, err)
@@ -224,16 +225,16 @@ func TestABackupOfTheRunningDatabase(t *testing.T) {
 	records, err := again.Changes(t.Context(), "", "", 0, 10)
 	require.NoError(t, err)
 	assert.Len(t, records, 3)
-	assert.Error(t, s.Backup(t.Context(), filepath.Join(dir, "nowhere", "x")))
+	assert.Error(t, s.db.Backup(t.Context(), filepath.Join(dir, "nowhere", "x")))
 }
 
 // What a backup leaves that was cut off is removed at the next start; nothing else is.
 func TestBackupsThatWereCutOff(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
-	on, _, err := s.BackupDir()
+	on, _, err := s.db.BackupDir()
 	require.NoError(t, err)
-	require.NoError(t, s.Backup(t.Context(), filepath.Join(on, FileName)))
+	require.NoError(t, s.db.Backup(t.Context(), filepath.Join(on, database.FileName)))
 	other := filepath.Join(dir, "backup of mine")
 	require.NoError(t, os.Mkdir(other, 0o700))
 	require.NoError(t, s.Close())
@@ -246,7 +247,7 @@ func TestBackupsThatWereCutOff(t *testing.T) {
 func TestReadersOfRecordsStopNobody(t *testing.T) {
 	s := open(t, t.TempDir())
 	fill(t, s)
-	rows, err := s.query(t.Context(), "SELECT id FROM changes")
+	rows, err := s.db.Query(t.Context(), "SELECT id FROM changes")
 	require.NoError(t, err)
 	defer rows.Close()
 	require.True(t, rows.Next())

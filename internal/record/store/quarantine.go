@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"time"
 
 	"arithmon/internal/core/site"
@@ -21,25 +22,22 @@ func (s *Store) quarantine(ctx context.Context, list []Quarantined) error {
 	if len(list) == 0 {
 		return nil
 	}
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() // without effect once committed
-	for _, q := range list {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO quarantine (time, kind, name, body, why) VALUES (?, ?, ?, ?, ?)", q.Time.Format(time.RFC3339Nano), q.Kind, q.Name, q.Body, q.Why); err != nil {
-			return err
+	return s.db.Change(ctx, func(tx *sql.Tx) error {
+		for _, q := range list {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO quarantine (time, kind, name, body, why) VALUES (?, ?, ?, ?, ?)", q.Time.Format(time.RFC3339Nano), q.Kind, q.Name, q.Body, q.Why); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "DELETE FROM entities WHERE kind = ? AND name = ?", q.Kind, q.Name); err != nil {
+				return err
+			}
 		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM entities WHERE kind = ? AND name = ?", q.Kind, q.Name); err != nil {
-			return err
-		}
-	}
-	return tx.Commit()
+		return nil
+	})
 }
 
 // Quarantined lists what was put aside, newest first.
 func (s *Store) Quarantined(ctx context.Context) ([]Quarantined, error) {
-	rows, err := s.query(ctx, "SELECT time, kind, name, body, why FROM quarantine ORDER BY id DESC")
+	rows, err := s.db.Query(ctx, "SELECT time, kind, name, body, why FROM quarantine ORDER BY id DESC")
 	if err != nil {
 		return nil, err
 	}

@@ -36,13 +36,13 @@ func (s *Store) Changes(ctx context.Context, kind site.Kind, name string, before
 
 // LatestChange is the number of the newest recorded change, 0 for none.
 func (s *Store) LatestChange(ctx context.Context) (id int64, err error) {
-	err = s.queryRow(ctx, "SELECT coalesce(max(id), 0) FROM changes").Scan(&id)
+	err = s.db.QueryRow(ctx, "SELECT coalesce(max(id), 0) FROM changes").Scan(&id)
 	return id, err
 }
 
 // ChangedSince names the entities that were changed after a change, under the names that they had and have.
 func (s *Store) ChangedSince(ctx context.Context, id int64) (map[site.Kind]map[string]bool, error) {
-	rows, err := s.query(ctx, `SELECT kind, name FROM changes WHERE id > ?1
+	rows, err := s.db.Query(ctx, `SELECT kind, name FROM changes WHERE id > ?1
 		UNION SELECT kind, json_extract(before, CASE kind WHEN 'point' THEN '$.tag' ELSE '$.name' END) FROM changes WHERE id > ?1 AND before IS NOT NULL`, id)
 	if err != nil {
 		return nil, err
@@ -64,7 +64,7 @@ func (s *Store) ChangedSince(ctx context.Context, id int64) (map[site.Kind]map[s
 }
 
 func (s *Store) records(ctx context.Context, query string, args ...any) ([]Record, error) {
-	rows, err := s.query(ctx, query, args...)
+	rows, err := s.db.Query(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}

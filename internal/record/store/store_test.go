@@ -15,6 +15,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+	"arithmon/internal/record/database"
 )
 
 func open(t *testing.T, dir string) *Store {
@@ -257,7 +258,7 @@ func TestDatabasesThatAreNotOursToWriteAreRefusedAndLeft(t *testing.T) {
 			defer db.Close()
 			_, err = db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)")
 			require.NoError(t, err)
-		}, ErrNewer},
+		}, database.ErrNewer},
 		{"damaged in the middle", func(t *testing.T, path string) {
 			b, err := os.ReadFile(path)
 			require.NoError(t, err)
@@ -265,10 +266,10 @@ func TestDatabasesThatAreNotOursToWriteAreRefusedAndLeft(t *testing.T) {
 				b[i] ^= 0x5A
 			}
 			require.NoError(t, os.WriteFile(path, b, 0o600))
-		}, ErrDamaged},
+		}, database.ErrDamaged},
 		{"no database at all", func(t *testing.T, path string) {
 			require.NoError(t, os.WriteFile(path, []byte("dear diary"), 0o600))
-		}, ErrDamaged},
+		}, database.ErrDamaged},
 		{"of another program", func(t *testing.T, path string) {
 			require.NoError(t, os.Remove(path))
 			db, err := sql.Open("sqlite", path)
@@ -276,14 +277,14 @@ func TestDatabasesThatAreNotOursToWriteAreRefusedAndLeft(t *testing.T) {
 			defer db.Close()
 			_, err = db.Exec("CREATE TABLE songs (title TEXT)")
 			require.NoError(t, err)
-		}, ErrDamaged},
+		}, database.ErrDamaged},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
 			s := open(t, dir)
 			fill(t, s)
 			require.NoError(t, s.Close())
-			path := filepath.Join(dir, FileName)
+			path := filepath.Join(dir, database.FileName)
 			c.spoil(t, path)
 			before := sum(t, path)
 			_, err := Open(context.Background(), dir, Options{})
@@ -299,7 +300,7 @@ func TestTwoServicesCannotShareADatabase(t *testing.T) {
 	first := open(t, dir)
 	fill(t, first)
 	_, err := Open(context.Background(), dir, Options{})
-	require.ErrorIs(t, err, ErrInUse)
+	require.ErrorIs(t, err, database.ErrInUse)
 	require.NoError(t, first.Close())
 	open(t, dir)
 }
@@ -337,7 +338,7 @@ func TestOnlySoMuchHistoryIsKept(t *testing.T) {
 	made, err := s.Changes(ctx, "", "", 0, 100)
 	require.NoError(t, err)
 	edit := func(tables string, last int64) { // as if so many had been recorded
-		_, err := s.db.ExecContext(ctx, "UPDATE sqlite_sequence SET seq = ? WHERE name = ?", last, tables)
+		_, err := s.db.Writer.ExecContext(ctx, "UPDATE sqlite_sequence SET seq = ? WHERE name = ?", last, tables)
 		require.NoError(t, err)
 	}
 	put := func(name string) []Record {

@@ -24,6 +24,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
+	"arithmon/internal/record/database"
 )
 
 func fromEnvironment(name string, usual int) int {
@@ -79,11 +80,11 @@ func TestTrialOfDisks(t *testing.T) {
 			case 1:
 				bear(t, 4096*random.Int64N(30))
 			case 2:
-				_, err := s.db.Exec("PRAGMA query_only = 1")
+				_, err := s.db.Writer.Exec("PRAGMA query_only = 1")
 				require.NoError(t, err)
 			case 3, 4, 5: // all is well again
 				bear(t, -1)
-				_, err := s.db.Exec("PRAGMA query_only = 0")
+				_, err := s.db.Writer.Exec("PRAGMA query_only = 0")
 				require.NoError(t, err)
 				limit(t, s, -1)
 			default:
@@ -100,7 +101,7 @@ func TestTrialOfDisks(t *testing.T) {
 			require.NoError(t, os.Rename(dir, away))
 			if random.IntN(2) == 0 {
 				require.NoError(t, os.Mkdir(dir, 0o700))
-				require.NoError(t, os.WriteFile(filepath.Join(dir, FileName), nil, 0o600))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, database.FileName), nil, 0o600))
 			}
 			for range 5 {
 				err := is.do(t, s, random)
@@ -126,13 +127,13 @@ func outcome(err error) string {
 	switch {
 	case err == nil:
 		return "kept"
-	case errors.Is(err, ErrFull):
+	case errors.Is(err, database.ErrFull):
 		return "full"
-	case errors.Is(err, ErrGone):
+	case errors.Is(err, database.ErrGone):
 		return "gone"
-	case errors.Is(err, ErrUnreadable):
+	case errors.Is(err, database.ErrUnreadable):
 		return "failing"
-	case errors.Is(err, ErrForbidden):
+	case errors.Is(err, database.ErrForbidden):
 		return "read-only"
 	}
 	return "other"
@@ -231,7 +232,7 @@ func TestTrialOfDamage(t *testing.T) {
 		require.NoError(t, addLink(s, fmt.Sprint("l", i)))
 	}
 	require.NoError(t, s.Close())
-	whole, err := os.ReadFile(filepath.Join(dir, FileName))
+	whole, err := os.ReadFile(filepath.Join(dir, database.FileName))
 	require.NoError(t, err)
 	counts := map[string]int{}
 	for round := range 5 * fromEnvironment("TRIAL_ROUNDS", 20) {
@@ -255,7 +256,7 @@ func TestTrialOfDamage(t *testing.T) {
 				data[random.IntN(len(data))] ^= 1 << random.IntN(8)
 			}
 		}
-		path := filepath.Join(t.TempDir(), FileName)
+		path := filepath.Join(t.TempDir(), database.FileName)
 		require.NoError(t, os.WriteFile(path, data, 0o600))
 		s, err := Open(t.Context(), filepath.Dir(path), Options{})
 		if err != nil {

@@ -96,7 +96,7 @@ func (r Record) reverse(d *site.Draft) (*obstacle, error) {
 // batch returns the changes that were made together with the one of that id, newest first.
 func (s *Store) batch(ctx context.Context, id int64) ([]Record, error) {
 	var first int64
-	if err := s.queryRow(ctx, "SELECT batch FROM changes WHERE id = ?", id).Scan(&first); errors.Is(err, sql.ErrNoRows) {
+	if err := s.db.QueryRow(ctx, "SELECT batch FROM changes WHERE id = ?", id).Scan(&first); errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	} else if err != nil {
 		return nil, err

@@ -27,22 +27,19 @@ type WriteRecord struct {
 // BeginWrite records that a value is about to be sent; EndWrite completes the record. Between the two its outcome is
 // unknown, which is what it stays when the service ends in between.
 func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err error) {
-	if err := s.present(); err != nil {
-		return 0, err
-	}
 	before, sent, _, err := values(w)
 	if err != nil {
 		return 0, err
 	}
-	result, err := s.db.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, tried, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
+	result, err := s.db.Exec(ctx, "INSERT INTO writes (time, who, tag, station, address, tried, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
 		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, w.Tried, before, sent)
 	if err != nil {
-		return 0, fmt.Errorf("recording the write: %w", named(err))
+		return 0, fmt.Errorf("recording the write: %w", err)
 	}
 	if id, err = result.LastInsertId(); err != nil || id <= KeptWrites {
 		return id, err
 	}
-	_, _ = s.db.ExecContext(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites) // what stays goes with the next
+	_, _ = s.db.Exec(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites) // what stays goes with the next
 	return id, nil
 }
 
@@ -58,12 +55,9 @@ func (s *Store) EndWrite(ctx context.Context, id int64, w WriteRecord) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
+	_, err = s.db.Exec(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
 		w.Outcome, before, sent, after, w.Message, id)
-	if err == nil {
-		err = s.present()
-	}
-	return named(err)
+	return err
 }
 
 func values(w WriteRecord) (before, sent, after string, err error) {
@@ -82,7 +76,7 @@ func values(w WriteRecord) (before, sent, after string, err error) {
 
 // Writes lists recorded writes, newest first, those before the id given (0: all); to one tag when it is set.
 func (s *Store) Writes(ctx context.Context, tag string, before int64, limit int) ([]WriteRecord, error) {
-	rows, err := s.query(ctx, `SELECT id, time, who, tag, station, address, outcome, tried, before, sent, after, message FROM writes
+	rows, err := s.db.Query(ctx, `SELECT id, time, who, tag, station, address, outcome, tried, before, sent, after, message FROM writes
 		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR tag = ?2) ORDER BY id DESC LIMIT ?3`, before, tag, limit)
 	if err != nil {
 		return nil, err

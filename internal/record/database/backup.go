@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"context"
@@ -10,21 +10,21 @@ import (
 
 // Backup writes a copy of the database to a file that is not there yet, as it is at one moment, while it is used. The copy is a whole
 // database: a data directory with it under FileName is all that a service needs.
-func (s *Store) Backup(ctx context.Context, path string) error {
+func (d *Database) Backup(ctx context.Context, path string) error {
 	if _, err := os.Lstat(path); err == nil {
 		return fmt.Errorf("%s is there already; give another name", path)
 	}
-	if err := s.present(); err != nil {
+	if err := d.Present(); err != nil {
 		return err
 	}
-	db, err := sql.Open("sqlite", "file:"+s.path+"?mode=ro&_pragma=busy_timeout(5000)") // a connection of its own, which may write elsewhere
+	db, err := sql.Open("sqlite", "file:"+d.path+"?mode=ro&_pragma=busy_timeout(5000)") // a connection of its own, which may write elsewhere
 	if err != nil {
 		return err
 	}
 	defer db.Close()
 	if _, err := db.ExecContext(ctx, "VACUUM INTO ?", path); err != nil {
 		os.Remove(path)
-		return fmt.Errorf("backup to %s: %w", path, named(err))
+		return fmt.Errorf("backup to %s: %w", path, Named(err))
 	}
 	return nil
 }
@@ -33,18 +33,18 @@ func (s *Store) Backup(ctx context.Context, path string) error {
 const backups = ".backup-*"
 
 // sweep removes what is left of backups that were on their way when the service was killed.
-func (s *Store) sweep() {
-	left, _ := filepath.Glob(filepath.Join(filepath.Dir(s.path), backups))
+func (d *Database) sweep() {
+	left, _ := filepath.Glob(filepath.Join(filepath.Dir(d.path), backups))
 	for _, dir := range left {
 		os.RemoveAll(dir)
 	}
 }
 
 // BackupDir makes a directory beside the database for a backup that is on its way elsewhere; remove deletes it.
-func (s *Store) BackupDir() (dir string, remove func(), err error) {
-	dir, err = os.MkdirTemp(filepath.Dir(s.path), backups)
+func (d *Database) BackupDir() (dir string, remove func(), err error) {
+	dir, err = os.MkdirTemp(filepath.Dir(d.path), backups)
 	if err != nil {
-		return "", nil, named(err)
+		return "", nil, Named(err)
 	}
 	return dir, func() { os.RemoveAll(dir) }, nil
 }

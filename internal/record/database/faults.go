@@ -1,4 +1,4 @@
-package store
+package database
 
 import (
 	"errors"
@@ -19,8 +19,8 @@ var (
 	ErrGone       = errors.New("the database was removed or replaced while the service runs; nothing is stored until the service is started again with it")
 )
 
-// named puts the name of a fault of the disk before an error; others are as they were.
-func named(err error) error {
+// Named puts the name of a fault of the disk before an error; others are as they were.
+func Named(err error) error {
 	if err == nil {
 		return nil
 	}
@@ -45,15 +45,15 @@ func OnDisk(err error) bool {
 	return errors.Is(err, ErrFull) || errors.Is(err, ErrUnreadable) || errors.Is(err, ErrForbidden) || errors.Is(err, ErrGone)
 }
 
-// present says whether the file that was opened is still the one in the data directory. What is written to a file that was removed is
+// Present says whether the file that was opened is still the one in the data directory. What is written to a file that was removed is
 // lost when it is closed.
-func (s *Store) present() error {
-	if s.file == nil {
+func (d *Database) Present() error {
+	if d.file == nil {
 		return nil
 	}
-	now, err := os.Stat(s.path)
-	if s.lost.Load() || err != nil || !os.SameFile(now, s.file) {
-		return fmt.Errorf("%s: %w", s.path, ErrGone)
+	now, err := os.Stat(d.path)
+	if d.lost.Load() || err != nil || !os.SameFile(now, d.file) {
+		return fmt.Errorf("%s: %w", d.path, ErrGone)
 	}
 	return nil
 }
