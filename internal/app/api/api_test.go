@@ -16,6 +16,8 @@ import (
 
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/record/account"
+	"arithmon/internal/record/audit"
 	"arithmon/internal/record/database"
 	"arithmon/internal/record/store"
 )
@@ -27,7 +29,10 @@ func server(t *testing.T) *Server {
 	s, err := store.Open(t.Context(), t.TempDir(), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
-	return New(Options{Store: s, Engine: e, Control: control.New(e, s, nil), Version: "test"})
+	book, err := account.Open(t.Context(), s.Database(), account.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { book.Close() })
+	return New(Options{Store: s, Engine: e, Control: control.New(e, s, nil), Accounts: book, Audit: audit.Open(s.Database()), Version: "test"})
 }
 
 // ask makes a request; header are names and values in turn.

@@ -24,10 +24,10 @@ type place struct {
 
 // place finds a link of the site, or takes one that is none; one of the site at the same far end stands for it, so that its
 // polls pause.
-func (s *Server) place(name string, at *site.Link) (place, error) {
+func (s *Server) place(c *gin.Context, name string, at *site.Link) (place, error) {
 	var p place
 	var ok bool
-	now := s.store.Site()
+	now := s.site(c)
 	if name != "" {
 		p.link, ok = now.Link(name)
 	} else if at != nil {
@@ -48,7 +48,7 @@ func (s *Server) place(name string, at *site.Link) (place, error) {
 	case !ok && name == "":
 		return p, fail(http.StatusUnprocessableEntity, "say where: a station, a link, or a far end (at)")
 	case !ok:
-		return p, s.missing(site.KindLink, name)
+		return p, s.missing(c, site.KindLink, name)
 	case at != nil:
 		d := site.New().Edit()
 		p.link.Name, p.link.Enabled = "here", true
@@ -113,7 +113,7 @@ func (s *Server) probe(c *gin.Context) error {
 	}
 	to := probe.Target{Unit: 1, Master: site.DefaultMaster}
 	if request.Station != "" {
-		st, err := s.station(request.Station)
+		st, err := s.station(c, request.Station)
 		if err != nil {
 			return err
 		}
@@ -125,7 +125,7 @@ func (s *Server) probe(c *gin.Context) error {
 	if request.Master != nil {
 		to.Master = *request.Master
 	}
-	where, err := s.place(request.Link, newAt(request.At))
+	where, err := s.place(c, request.Link, newAt(request.At))
 	if err != nil {
 		return err
 	}
@@ -140,7 +140,7 @@ func (s *Server) probe(c *gin.Context) error {
 			if stage.OK && slices.Contains([]string{"unit", "link"}, stage.Name) { // it answered
 				s.engine.Found(where.name, to.Unit)
 			}
-			put(s.newStage(stage))
+			put(s.newStage(c, stage))
 		})
 	}); err != nil { // the response has begun, so that this is its last line
 		put(Stage{Name: "connect", Text: err.Error()})
@@ -153,7 +153,7 @@ func (s *Server) scan(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	where, err := s.place(request.Link, newAt(request.At))
+	where, err := s.place(c, request.Link, newAt(request.At))
 	if err != nil {
 		return err
 	}

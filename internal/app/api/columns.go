@@ -50,7 +50,7 @@ func (s *Server) keepColumns(c *gin.Context) error {
 	if err := knownFields(k.Columns, pointlist.Meanings()); err != nil {
 		return err
 	}
-	if err := s.store.KeepColumns(c.Request.Context(), who(c), name(c), k.Columns); err != nil {
+	if err := s.store.KeepColumns(c.Request.Context(), principal(c).Name(), name(c), k.Columns); err != nil {
 		return err
 	}
 	c.JSON(http.StatusOK, k)

@@ -22,6 +22,7 @@ import (
 	"arithmon/internal/live/engine"
 	"arithmon/internal/live/traffic"
 	"arithmon/internal/protocol/dissection"
+	"arithmon/internal/record/audit"
 	"arithmon/internal/record/store"
 )
 
@@ -34,8 +35,14 @@ var trafficQuery = []parameter{
 func (s *Server) findings(c *gin.Context) error {
 	subject := c.Query("subject")
 	list, watching, taken := s.engine.Findings(), s.engine.Watching(), s.engine.Mendings()
+	now := s.site(c)
+	if len(principal(c).Only) > 0 {
+		seen := func(kind site.Kind, name string) bool { return lineage(now, kind, name) != nil }
+		list = slices.DeleteFunc(list, func(f diagnose.Finding) bool { return !seen(f.Kind, f.Subject) })
+		taken = slices.DeleteFunc(taken, func(m engine.Mending) bool { return !seen(m.Finding.Kind, m.Finding.Subject) })
+		watching = slices.DeleteFunc(watching, func(w diagnose.Watch) bool { return !seen(site.KindStation, w.Station) })
+	}
 	if subject != "" {
-		now := s.store.Site()
 		if err := known(now, subject, site.KindLink, site.KindStation, site.KindPoint); err != nil {
 			return err
 		}
@@ -82,7 +89,7 @@ func (s *Server) takeStep(c *gin.Context) error {
 		return err
 	}
 	var fault error
-	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: t.DryRun}, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.change(c, store.Edit{DryRun: t.DryRun}, func(d *site.Draft, now *site.Site) {
 		for _, change := range step.Changes {
 			from, ok := now.Get(change.Kind, change.Name)
 			if !ok {
@@ -196,7 +203,7 @@ func (s *Server) resetFigures(c *gin.Context) error {
 func (s *Server) filter(c *gin.Context, limit int) (traffic.Filter, error) {
 	f := traffic.Filter{Link: c.Query("link"), Station: c.Query("station"), Limit: limit}
 	var err error
-	now := s.store.Site()
+	now := s.site(c)
 	if f.Link != "" {
 		err = known(now, f.Link, site.KindLink)
 	}
@@ -245,7 +252,7 @@ func (s *Server) traffic(c *gin.Context) error {
 	frames, last := s.engine.Traffic().Frames(q)
 	out := TrafficPage{Frames: make([]TrafficFrame, len(frames)), Last: last}
 	var reader traffic.Reader
-	points := tagged{site: s.store.Site(), of: map[string]map[spot][]string{}}
+	points := tagged{site: s.site(c), of: map[string]map[spot][]string{}}
 	for i := range frames {
 		f := &frames[i]
 		d := reader.Dissect(f)
@@ -329,6 +336,9 @@ func (s *Server) capture(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := s.enter(c, audit.Export, "traffic", strings.TrimSpace(q.Link+" "+q.Station)); err != nil {
+		return err
+	}
 	frames, _ := s.engine.Traffic().Frames(q)
 	c.Header("Content-Type", "application/x-pcapng")
 	c.Header("Content-Disposition", `attachment; filename="traffic.pcapng"`)
@@ -359,7 +369,7 @@ func (s *Server) record(c *gin.Context) error {
 		return fail(http.StatusUnprocessableEntity, "limit_mb: %d is out of range: 1 to 10000", request.LimitMB)
 	}
 	if request.Link != "" {
-		if err := s.exists(site.KindLink, request.Link); err != nil {
+		if err := s.exists(c, site.KindLink, request.Link); err != nil {
 			return err
 		}
 	}
@@ -374,12 +384,19 @@ func (s *Server) record(c *gin.Context) error {
 		}
 		return err
 	}
+	if err := s.enter(c, audit.Recording, filepath.Base(path), "begun "+request.Link); err != nil {
+		return err
+	}
 	c.JSON(http.StatusCreated, Recording(s.engine.Traffic().Recording()))
 	return nil
 }
 
 func (s *Server) stopRecording(c *gin.Context) error {
-	c.JSON(http.StatusOK, Recording(s.engine.Traffic().StopRecording()))
+	r := s.engine.Traffic().StopRecording()
+	if err := s.enter(c, audit.Recording, filepath.Base(r.File), "ended"); err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, Recording(r))
 	return nil
 }
 
@@ -387,6 +404,9 @@ func (s *Server) recordingFile(c *gin.Context) error {
 	r := s.engine.Traffic().Recording()
 	if r.File == "" {
 		return fail(http.StatusNotFound, "nothing was recorded since the service started")
+	}
+	if err := s.enter(c, audit.Export, "recording", filepath.Base(r.File)); err != nil {
+		return err
 	}
 	c.Header("Content-Type", "application/x-pcapng")
 	c.FileAttachment(r.File, filepath.Base(r.File))

@@ -25,7 +25,7 @@ import (
 const maxRange = 2000
 
 func (s *Server) testStation(c *gin.Context) error {
-	if err := s.exists(site.KindStation, name(c)); err != nil {
+	if _, err := s.whole(c, name(c)); err != nil {
 		return err
 	}
 	t, err := s.engine.TestStation(c.Request.Context(), name(c))
@@ -38,9 +38,9 @@ func (s *Server) testStation(c *gin.Context) error {
 
 // testLink connects to the far end, unless the link is connected already: some devices take one connection only.
 func (s *Server) testLink(c *gin.Context) error {
-	tested, ok := s.store.Site().Link(name(c))
+	tested, ok := s.site(c).Link(name(c))
 	if !ok {
-		return s.missing(site.KindLink, name(c))
+		return s.missing(c, site.KindLink, name(c))
 	}
 	links, _ := s.engine.Status()
 	for _, l := range links {
@@ -61,7 +61,7 @@ func (s *Server) testLink(c *gin.Context) error {
 
 // refresh asks a station everything at once.
 func (s *Server) refresh(c *gin.Context) error {
-	if err := s.exists(site.KindStation, name(c)); err != nil {
+	if _, err := s.whole(c, name(c)); err != nil {
 		return err
 	}
 	if err := s.engine.Refresh(c.Request.Context(), name(c)); err != nil {
@@ -86,23 +86,32 @@ func (s *Server) ports(c *gin.Context) error {
 }
 
 // station returns the station of that name.
-func (s *Server) station(name string) (site.Station, error) {
-	st, ok := s.store.Site().Station(name)
+func (s *Server) station(c *gin.Context, name string) (site.Station, error) {
+	st, ok := s.site(c).Station(name)
 	if !ok {
-		return st, s.missing(site.KindStation, name)
+		return st, s.missing(c, site.KindStation, name)
 	}
 	return st, nil
 }
 
-func (s *Server) exists(kind site.Kind, name string) error {
-	if _, ok := s.store.Site().Get(kind, name); !ok {
-		return s.missing(kind, name)
+// whole returns the station of that name, of which the one who asks may have everything, and not only some points.
+func (s *Server) whole(c *gin.Context, name string) (site.Station, error) {
+	st, err := s.station(c, name)
+	if err == nil {
+		err = principal(c).Reaches(st)
+	}
+	return st, err
+}
+
+func (s *Server) exists(c *gin.Context, kind site.Kind, name string) error {
+	if _, ok := s.site(c).Get(kind, name); !ok {
+		return s.missing(c, kind, name)
 	}
 	return nil
 }
 
 func (s *Server) readRange(c *gin.Context) error {
-	st, err := s.station(name(c))
+	st, err := s.whole(c, name(c))
 	if err != nil {
 		return err
 	}
@@ -222,11 +231,11 @@ func gateway(err error) error {
 // lens reads as many words at a point's address as the widest type takes, or as many as the device gives.
 func (s *Server) lens(c *gin.Context) error {
 	tag := c.Query("tag")
-	now := s.store.Site()
+	now := s.site(c)
 	p, ok := now.Point(tag)
 	st, _ := now.Station(p.Station)
 	if !ok {
-		return s.missing(site.KindPoint, tag)
+		return s.missing(c, site.KindPoint, tag)
 	}
 	if p.Address.Space.Protocol().Traits().Typed {
 		return fail(http.StatusUnprocessableEntity, "%s is a %s: its object says what type it is, so there is one interpretation", tag, p.Address.Space.Name())
@@ -296,7 +305,7 @@ func (s *Server) write(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.exists(site.KindPoint, request.Tag); err != nil {
+	if err := s.exists(c, site.KindPoint, request.Tag); err != nil {
 		return err
 	}
 	w, err := s.control.Write(c.Request.Context(), principal(c), request.Tag, request.Value)
@@ -309,7 +318,7 @@ func (s *Server) write(c *gin.Context) error {
 
 // writeRange writes to addresses that no point needs to have.
 func (s *Server) writeRange(c *gin.Context) error {
-	st, err := s.station(name(c))
+	st, err := s.station(c, name(c))
 	if err != nil {
 		return err
 	}

@@ -59,19 +59,19 @@ func (s *Server) entityRoutes(kind site.Kind) []route {
 		removing = []parameter{{name: "cascade", doc: "true: also when others name it, which stand alone then", is: truth}}
 	}
 	return []route{
-		{"GET", path, all + " by " + key, append(query, paging...), nil, as.page, 200, s.list(kind)},
-		{"POST", path, "add a " + word, nil, in, as.one, 201, s.add(kind)},
-		{"GET", one, "one " + word, nil, nil, as.one, 200, s.show(kind)},
-		{"PUT", one, "replace a " + word + ", or add it", nil, in, as.one, 200, s.put(kind)},
-		{"PATCH", one, "change some fields of a " + word + "; null gives the default", nil, in, as.one, 200, s.patch(kind)},
-		{"DELETE", one, "remove a " + word, removing, nil, ChangeSummary{}, 200, s.remove(kind)},
+		{"GET", path, viewerOfPart, all + " by " + key, append(query, paging...), nil, as.page, 200, s.list(kind)},
+		{"POST", path, engineerOfPart, "add a " + word, nil, in, as.one, 201, s.add(kind)},
+		{"GET", one, viewerOfPart, "one " + word, nil, nil, as.one, 200, s.show(kind)},
+		{"PUT", one, engineerOfPart, "replace a " + word + ", or add it", nil, in, as.one, 200, s.put(kind)},
+		{"PATCH", one, engineerOfPart, "change some fields of a " + word + "; null gives the default", nil, in, as.one, 200, s.patch(kind)},
+		{"DELETE", one, engineerOfPart, "remove a " + word, removing, nil, ChangeSummary{}, 200, s.remove(kind)},
 	}
 }
 
 // list answers with a page of the entities of a kind that the query asks for.
 func (s *Server) list(kind site.Kind) func(*gin.Context) error {
 	return func(c *gin.Context) error {
-		now := s.store.Site()
+		now := s.site(c)
 		owner := ""
 		if of := site.OwnerOf(kind); of != "" {
 			owner = c.Query(string(of))
@@ -100,8 +100,8 @@ func answer(c *gin.Context, status int, now *site.Site, kind site.Kind, name str
 	return ok
 }
 
-func (s *Server) missing(kind site.Kind, name string) error {
-	e := &statusError{status: http.StatusNotFound, near: near(s.store.Site(), kind, name)}
+func (s *Server) missing(c *gin.Context, kind site.Kind, name string) error {
+	e := &statusError{status: http.StatusNotFound, near: near(s.site(c), kind, name)}
 	e.detail = fmt.Sprintf("there is no %s %q", kind, name)
 	if len(e.near) > 0 {
 		e.detail += "; did you mean " + strings.Join(e.near, " or ") + "?"
@@ -111,8 +111,8 @@ func (s *Server) missing(kind site.Kind, name string) error {
 
 func (s *Server) show(kind site.Kind) func(*gin.Context) error {
 	return func(c *gin.Context) error {
-		if !answer(c, http.StatusOK, s.store.Site(), kind, name(c)) {
-			return s.missing(kind, name(c))
+		if !answer(c, http.StatusOK, s.site(c), kind, name(c)) {
+			return s.missing(c, kind, name(c))
 		}
 		return nil
 	}
@@ -122,8 +122,7 @@ func (s *Server) show(kind site.Kind) func(*gin.Context) error {
 func (s *Server) modify(c *gin.Context, edit store.Edit, status int, f func(*site.Draft, *site.Site) (site.Entity, error)) error {
 	var e site.Entity
 	var fault error
-	edit.Who = who(c)
-	changes, left, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.change(c, edit, func(d *site.Draft, now *site.Site) {
 		if e, fault = f(d, now); fault != nil {
 			d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
 		}
@@ -257,9 +256,8 @@ func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
 		if err != nil {
 			return err
 		}
-		edit.Who = who(c)
 		exists := true
-		changes, left, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+		changes, left, err := s.change(c, edit, func(d *site.Draft, now *site.Site) {
 			if _, exists = now.Get(kind, name(c)); exists {
 				d.Remove(kind, name(c), all)
 			}
@@ -267,7 +265,7 @@ func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
 		var inUse site.Errors
 		switch {
 		case !exists:
-			return s.missing(kind, name(c))
+			return s.missing(c, kind, name(c))
 		case errors.As(err, &inUse):
 			return fail(http.StatusConflict, "%s", inUse)
 		case err != nil:

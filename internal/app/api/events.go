@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -55,7 +56,7 @@ func (s *Server) events(c *gin.Context) error {
 		f.Limit = n
 	}
 	if f.Station != "" {
-		if err := s.exists(site.KindStation, f.Station); err != nil {
+		if err := s.exists(c, site.KindStation, f.Station); err != nil {
 			return err
 		}
 	}
@@ -68,6 +69,8 @@ func (s *Server) events(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	only := principal(c).Only
+	list = slices.DeleteFunc(list, func(e store.EventRecord) bool { return !only.Tag(e.Tag, e.Station) })
 	if !follow {
 		c.JSON(http.StatusOK, EventPage{each(list, newEventRecord), last})
 		return nil
@@ -86,7 +89,7 @@ func (s *Server) events(c *gin.Context) error {
 		}
 		events, _ := s.engine.Events().After(nil, after, 4096)
 		for _, e := range events {
-			if after = e.ID; fits(f, e) {
+			if after = e.ID; fits(f, e) && only.Tag(e.Point.Tag, e.Point.Station) {
 				put(newEventRecord(RecordOfEvent(e)))
 			}
 		}
@@ -166,7 +169,7 @@ func (s *Server) actions(c *gin.Context) error {
 
 // ask runs a protocol action on a station; it is recorded as writes are.
 func (s *Server) ask(c *gin.Context) error {
-	st, err := s.station(name(c))
+	st, err := s.station(c, name(c))
 	if err != nil {
 		return err
 	}

@@ -2,19 +2,23 @@ package api
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"path/filepath"
 	"slices"
 	"sort"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"arithmon/internal/core/access"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/record/audit"
 	"arithmon/internal/record/database"
 	"arithmon/internal/record/store"
 )
@@ -53,7 +57,7 @@ func choose(c *gin.Context, now *site.Site, kind site.Kind, owner string) (names
 }
 
 func (s *Server) readings(c *gin.Context) error {
-	tags, next, err := choose(c, s.store.Site(), site.KindPoint, "")
+	tags, next, err := choose(c, s.site(c), site.KindPoint, "")
 	if err != nil {
 		return err
 	}
@@ -70,7 +74,7 @@ func (s *Server) readings(c *gin.Context) error {
 func (s *Server) address(c *gin.Context) error {
 	convention := site.Convention{Notation: site.Notation(cmp.Or(c.Query("notation"), string(site.Offset)))}
 	if name := c.Query("station"); name != "" {
-		st, err := s.station(name)
+		st, err := s.station(c, name)
 		if err != nil {
 			return err
 		}
@@ -126,7 +130,7 @@ func (s *Server) apply(c *gin.Context) error {
 			return err
 		}
 	}
-	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.change(c, store.Edit{DryRun: dry}, func(d *site.Draft, now *site.Site) {
 		file.Into(d, now, prune)
 		file.Keep(d, now, prune, changed)
 	})
@@ -142,7 +146,7 @@ func (s *Server) export(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	now := s.store.Site()
+	now := s.site(c)
 	o := sitefile.Options{Since: since}
 	if patterns := slices.DeleteFunc(c.QueryArray("only"), func(p string) bool { return p == "" }); len(patterns) > 0 {
 		for _, p := range patterns {
@@ -163,6 +167,9 @@ func (s *Server) export(c *gin.Context) error {
 			return kind == site.KindTemplate && slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, name) })
 		}
 	}
+	if err := s.enter(c, audit.Export, "site", strings.Join(append(c.QueryArray("only"), c.QueryArray("template")...), ", ")); err != nil {
+		return err
+	}
 	c.Header("Content-Disposition", `attachment; filename="site.yaml"`)
 	c.Header("Content-Type", "application/yaml; charset=utf-8")
 	err = sitefile.Write(c.Writer, now, o)
@@ -179,6 +186,9 @@ func (s *Server) backup(c *gin.Context) error {
 		return err
 	}
 	defer remove()
+	if err := s.enter(c, audit.Export, "backup", "the whole database"); err != nil {
+		return err
+	}
 	path := filepath.Join(dir, database.FileName)
 	if err := s.store.Database().Backup(c.Request.Context(), path); err != nil {
 		return err
@@ -197,12 +207,27 @@ func (s *Server) changes(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := changePage{Items: each(list, newRecord)}
+	only := principal(c).Only
+	within := slices.DeleteFunc(slices.Clone(list), func(r store.Record) bool { return len(only) > 0 && !recorded(only, r) })
+	out := changePage{Items: each(within, newRecord)}
 	if len(list) == limit {
 		out.Next = cursorOf(strconv.FormatInt(list[limit-1].ID, 10))
 	}
 	c.JSON(http.StatusOK, out)
 	return nil
+}
+
+// recorded reports whether a recorded change is of a part of the site.
+func recorded(only access.Limits, r store.Record) bool {
+	for _, body := range []json.RawMessage{r.Before, r.After} {
+		if body == nil {
+			continue
+		}
+		if e, err := site.Decode(r.Kind, body); err != nil || !only.Entity(e) {
+			return false
+		}
+	}
+	return true
 }
 
 func (s *Server) quarantine(c *gin.Context) error {
@@ -223,7 +248,7 @@ func (s *Server) undo(c *gin.Context) error {
 	if err != nil {
 		return fail(http.StatusBadRequest, "%q is no number of a change", c.Param("id"))
 	}
-	changes, left, err := s.store.Undo(c.Request.Context(), who(c), id)
+	changes, left, err := s.store.Undo(c.Request.Context(), by(c, store.Edit{}), id)
 	if err != nil {
 		return err
 	}
@@ -243,7 +268,9 @@ func (s *Server) writes(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := writePage{Items: each(list, newWriteRecord)}
+	only := principal(c).Only
+	within := slices.DeleteFunc(slices.Clone(list), func(w store.WriteRecord) bool { return !only.Tag(w.Tag, w.Station) })
+	out := writePage{Items: each(within, newWriteRecord)}
 	if len(list) == limit {
 		out.Next = cursorOf(strconv.FormatInt(list[limit-1].ID, 10))
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/coder/websocket"
@@ -54,6 +55,7 @@ func (s *Server) live(c *gin.Context) error {
 			wanted <- request.Tags
 		}
 	}()
+	only := principal(c).Only
 	var subscription *table.Subscription
 	defer func() {
 		if subscription != nil {
@@ -74,7 +76,7 @@ func (s *Server) live(c *gin.Context) error {
 			subscription = s.engine.Subscribe(tags...)
 		case <-subscription.Ready():
 			list := subscription.Take()
-			if send(ctx, conn, list) != nil {
+			if send(ctx, conn, slices.DeleteFunc(list, func(l table.Live) bool { return !only.Tag(l.Point.Tag, l.Point.Station) })) != nil {
 				return nil
 			}
 			select {

@@ -14,6 +14,7 @@ import (
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/pointlist"
 	"arithmon/internal/exchange/sheet"
+	"arithmon/internal/record/audit"
 	"arithmon/internal/record/store"
 )
 
@@ -113,12 +114,14 @@ func (s *Server) markedPoints(c *gin.Context) error {
 
 const spreadsheet = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
-// speaks is the protocol of a station; of one that is not known, Modbus.
-func (s *Server) speaks(station string) site.Protocol {
-	if st, known := s.store.Site().Station(station); known {
-		return st.Speaks()
+// speaks gives the protocol of a station; of one that is not known, Modbus.
+func speaks(now *site.Site) func(station string) site.Protocol {
+	return func(station string) site.Protocol {
+		if st, known := now.Station(station); known {
+			return st.Speaks()
+		}
+		return site.Modbus
 	}
-	return site.Modbus
 }
 
 // takeList reads the list of a request and takes it over, unless it has faults, or is only to be looked at.
@@ -127,7 +130,7 @@ func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 	if err != nil {
 		return i, err
 	}
-	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation")), Speaks: s.speaks}
+	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation")), Speaks: speaks(s.site(c))}
 	if options.Notation != "" && !slices.Contains(site.Notations[:], options.Notation) {
 		return i, fail(http.StatusBadRequest, "notation=%s: there are %v", options.Notation, site.Notations)
 	}
@@ -137,8 +140,8 @@ func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 	if options.Defaults, err = defaultsOf(c.Query("defaults")); err != nil {
 		return i, err
 	}
-	if _, known := s.store.Site().Station(options.Station); options.Station != "" && !known {
-		return i, s.missing(site.KindStation, options.Station)
+	if _, known := s.site(c).Station(options.Station); options.Station != "" && !known {
+		return i, s.missing(c, site.KindStation, options.Station)
 	}
 	data, err := body(c, sheet.MostBytes)
 	if err != nil {
@@ -151,7 +154,7 @@ func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 		return i, fail(http.StatusBadRequest, "%s", err)
 	}
 	i.faults = i.list.Faults
-	i.changes, i.left, err = s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry || len(i.faults) > 0}, func(d *site.Draft, now *site.Site) {
+	i.changes, i.left, err = s.change(c, store.Edit{DryRun: dry || len(i.faults) > 0}, func(d *site.Draft, now *site.Site) {
 		if err := i.list.Into(d, now, force); err != nil {
 			d.Fail(&site.FieldError{Message: err.Error()})
 		}
@@ -250,7 +253,7 @@ func defaultsOf(text string) (map[string]any, error) {
 
 // exportPoints writes points as a list, which is read back as they were.
 func (s *Server) exportPoints(c *gin.Context) error {
-	now := s.store.Site()
+	now := s.site(c)
 	tags, err := chosen(c, now)
 	if err != nil {
 		return err
@@ -270,6 +273,11 @@ func (s *Server) exportPoints(c *gin.Context) error {
 	}
 	if n, err := strconv.Atoi(c.Query("limit")); err == nil {
 		tags = tags[:min(n, len(tags))]
+	}
+	if c.Query("form") != "json" { // which is how the sheet of the console looks at them
+		if err := s.enter(c, audit.Export, "points", strings.Join(c.QueryArray("tag"), ", ")); err != nil {
+			return err
+		}
 	}
 	c.Header("Content-Type", kind)
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", "points."+c.DefaultQuery("form", "csv")))

@@ -4,6 +4,8 @@ import (
 	"arithmon/internal/commission/probe"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+
+	"github.com/gin-gonic/gin"
 )
 
 // Stage is one step of a probe.
@@ -54,13 +56,13 @@ type Found struct {
 }
 
 // newStage makes what the API says of a stage of a probe.
-func (s *Server) newStage(of probe.Stage) Stage {
+func (s *Server) newStage(c *gin.Context, of probe.Stage) Stage {
 	out := Stage{Name: of.Name, OK: of.OK, Text: of.Text, TookMS: of.TookMS}
 	for _, h := range of.Points {
 		out.Points = append(out.Points, Held(h))
 	}
 	if of.Says != "" {
-		out.Templates = s.fitting(of.Says)
+		out.Templates = s.fitting(c, of.Says)
 	}
 	return out
 }

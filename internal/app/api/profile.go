@@ -30,7 +30,7 @@ type ProfileEntry struct {
 
 // profile makes points of a device profile.
 func (s *Server) profile(c *gin.Context) error {
-	st, err := s.station(name(c))
+	st, err := s.whole(c, name(c))
 	if err != nil {
 		return err
 	}
@@ -53,7 +53,7 @@ func (s *Server) profile(c *gin.Context) error {
 	if err != nil {
 		return fail(http.StatusUnprocessableEntity, "%s", err)
 	}
-	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry}, func(d *site.Draft, _ *site.Site) {
+	changes, left, err := s.change(c, store.Edit{DryRun: dry}, func(d *site.Draft, _ *site.Site) {
 		for _, p := range profile.Points {
 			d.Put(p.Point)
 		}

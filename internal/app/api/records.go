@@ -142,8 +142,10 @@ func each[A, B any](list []A, f func(A) B) []B {
 	return out
 }
 
-func newRecord(r store.Record) Record                { return Record(r) }
-func newWriteRecord(r store.WriteRecord) WriteRecord { return WriteRecord(r) }
+func newRecord(r store.Record) Record { return Record(r) }
+func newWriteRecord(r store.WriteRecord) WriteRecord {
+	return WriteRecord{r.ID, r.Time, r.Who, r.Tag, r.Station, r.Address, r.Outcome, r.Tried, r.Before, r.Sent, r.After, r.Message}
+}
 func newQuarantined(q store.Quarantined) Quarantined { return Quarantined(q) }
 func newEventRecord(e store.EventRecord) EventRecord { return EventRecord(e) }
 

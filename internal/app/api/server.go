@@ -1,8 +1,8 @@
 // Package api serves the site, its readings and the console over HTTP.
 //
 // Every route stands in one table (routes.go), from which both the handlers and the OpenAPI document are made.
-// Until there are accounts, the service is for this machine alone: it answers only requests whose Host is loopback,
-// and none that a web page from elsewhere makes.
+// The table says of each route who may use it; gate.go finds out who asks. Until there are accounts, the service is for this machine alone: it
+// answers only requests whose Host is loopback, and none that a web page from elsewhere makes.
 package api
 
 import (
@@ -10,10 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
-	"net/netip"
-	"net/url"
 	"path"
 	"runtime/debug"
 	"strings"
@@ -25,25 +22,34 @@ import (
 
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/record/account"
+	"arithmon/internal/record/audit"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
 
 // Options are what a Server needs. With a rig alone it serves that alone.
 type Options struct {
-	Store   *store.Store
-	Engine  *engine.Engine
-	Control *control.Controller
-	Rig     *rig.Rig
-	Dir     string // where recordings go
-	Console fs.FS  // the built console; nil serves none
-	Log     *slog.Logger
-	Version string
+	Store    *store.Store
+	Engine   *engine.Engine
+	Control  *control.Controller
+	Accounts *account.Book
+	Audit    *audit.Log
+	Rig      *rig.Rig
+	Dir      string // where recordings go
+	Secure   bool   // it is served over TLS
+	Remote   bool   // it listens beyond loopback
+	Console  fs.FS  // the built console; nil serves none
+	Log      *slog.Logger
+	Version  string
 }
 
 // Server answers HTTP requests.
 type Server struct {
 	store      *store.Store
+	accounts   *account.Book
+	audit      *audit.Log
+	gate       *gate
 	engine     *engine.Engine
 	control    *control.Controller
 	dir        string
@@ -62,7 +68,7 @@ func New(o Options) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{store: o.Store, engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
+	s := &Server{store: o.Store, accounts: o.Accounts, audit: o.Audit, gate: newGate(o.Accounts, o.Audit, o.Secure, o.Remote), engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
 	router := gin.New()
 	if s.engine != nil {
 		registry := prometheus.NewRegistry()
@@ -78,13 +84,18 @@ func New(o Options) *Server {
 		}
 		s.log.Error("internal fault", "method", c.Request.Method, "path", c.Request.URL.Path, "fault", crash, "stack", string(debug.Stack()))
 		s.abort(c, fail(http.StatusInternalServerError, "the service made a mistake with this request: %v. Whether it was carried out is not certain; look before you repeat it. The service's log has the details", crash))
-	}), s.onlyThisMachine)
+	}), s.fromHere)
 	router.Use(s.logged)
 	for _, r := range s.routes() {
 		if s.store == nil && !strings.HasPrefix(r.path, "/api/v1/rig") && r.path != "/healthz" {
 			continue // a rig alone
 		}
 		router.Handle(r.method, r.path, func(c *gin.Context) {
+			if err := s.gate.admit(c, r); err != nil {
+				s.abort(c, err)
+				return
+			}
+			defer s.gate.while(c)()
 			if err := cmp.Or(r.checkQuery(c), r.checkContent(c)); err != nil {
 				s.abort(c, err)
 			} else if err := r.handle(c); err != nil {
@@ -110,7 +121,7 @@ func (s *Server) logged(c *gin.Context) {
 	if c.Request.Method != http.MethodGet && c.Writer.Status() >= 400 {
 		level = slog.LevelInfo // refused
 	}
-	s.log.Log(c.Request.Context(), level, "request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took_ms", float64(time.Since(began).Microseconds())/1000, "who", who(c))
+	s.log.Log(c.Request.Context(), level, "request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took_ms", float64(time.Since(began).Microseconds())/1000, "who", principal(c).Name())
 }
 
 // ServeHTTP makes Server an http.Handler.
@@ -118,49 +129,6 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.S
 
 // CloseLive ends the WebSockets, which an http.Server does not do by itself when it shuts down.
 func (s *Server) CloseLive() { close(s.closing) }
-
-// onlyThisMachine refuses requests that do not come from this machine's own programs and pages.
-func (s *Server) onlyThisMachine(c *gin.Context) {
-	if !loopbackHost(c.Request.Host) {
-		s.abort(c, fail(http.StatusForbidden, "Host %q is not this machine's loopback; use http://127.0.0.1 or http://localhost", c.Request.Host))
-		return
-	}
-	if origin := c.GetHeader("Origin"); origin != "" {
-		u, err := url.Parse(origin)
-		if err != nil || u.Host != c.Request.Host {
-			s.abort(c, fail(http.StatusForbidden, "a page of %s may not use this service", origin))
-			return
-		}
-	}
-	// Following a link to a page of the console is all that another site may have a browser do.
-	if from := c.GetHeader("Sec-Fetch-Site"); from == "cross-site" || from == "same-site" {
-		at := c.Request.URL.Path
-		page := !strings.HasPrefix(at, "/api/") && at != "/metrics" && at != "/healthz"
-		if safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead; !safe || !page || c.GetHeader("Sec-Fetch-Mode") != "navigate" {
-			s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service"))
-			return
-		}
-	}
-	if err := s.origins.Check(c.Request); err != nil {
-		s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service: %s", err))
-		return
-	}
-	c.Header("X-Content-Type-Options", "nosniff")
-	c.Header("X-Frame-Options", "DENY")
-	c.Header("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; frame-ancestors 'none'")
-}
-
-func loopbackHost(hostport string) bool {
-	host := hostport
-	if h, _, err := net.SplitHostPort(hostport); err == nil {
-		host = h
-	}
-	if strings.EqualFold(host, "localhost") {
-		return true
-	}
-	ip, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	return err == nil && ip.IsLoopback()
-}
 
 // console serves the built pages; a path that is no file is a page's own and gets the start page.
 func (s *Server) console(files fs.FS) gin.HandlerFunc {

@@ -52,7 +52,7 @@ func (s *Server) changeSheet(c *gin.Context) error {
 	}
 	rows := pointlist.Edits(edits.Rows)
 	var faults []pointlist.EditFault
-	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: edits.DryRun}, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.change(c, store.Edit{DryRun: edits.DryRun}, func(d *site.Draft, now *site.Site) {
 		if faults = rows.Into(d, now, edits.Force); len(faults) > 0 {
 			d.Fail(&site.FieldError{Message: "sheet"}) // nothing may change; what is wrong is told by row
 		}

@@ -45,8 +45,8 @@ func (s *Server) importStations(c *gin.Context) error {
 		o.Values[name] = fmt.Sprint(v)
 	}
 	for kind, name := range map[site.Kind]string{site.KindLink: o.Link, site.KindTemplate: o.Template} {
-		if _, known := s.store.Site().Get(kind, name); name != "" && !known {
-			return s.missing(kind, name)
+		if _, known := s.site(c).Get(kind, name); name != "" && !known {
+			return s.missing(c, kind, name)
 		}
 	}
 	data, err := body(c, sheet.MostBytes)
@@ -61,7 +61,7 @@ func (s *Server) importStations(c *gin.Context) error {
 	if err != nil {
 		return fail(http.StatusBadRequest, "%s", err)
 	}
-	changes, left, err := s.store.Modify(c.Request.Context(), store.Edit{Who: who(c), DryRun: dry || len(list.Faults) > 0}, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.change(c, store.Edit{DryRun: dry || len(list.Faults) > 0}, func(d *site.Draft, now *site.Site) {
 		if err := list.Into(d, now); err != nil {
 			d.Fail(&site.FieldError{Message: err.Error()})
 		}

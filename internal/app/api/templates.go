@@ -32,19 +32,18 @@ type Conform struct {
 func (s *Server) templateRoutes() []route {
 	dry := []parameter{{name: "dry_run", doc: "true: say what would change", is: truth}}
 	return []route{
-		{"POST", "/api/v1/templates/:name/change", "change some fields of a template, and what follows from it in its stations, in one modification", dry, site.Template{}, ChangeSummary{}, 200, s.changeTemplate},
-		{"GET", "/api/v1/templates/:name/stations", "the stations that are made from a template, and in how much they differ from it", paging, nil, Page[Tied]{}, 200, s.tied},
-		{"POST", "/api/v1/stations/:name/template", "make a template from a station that works, which keeps the tie", nil, tie.Making{}, site.Template{}, 201, s.makeTemplate},
-		{"GET", "/api/v1/stations/:name/own", "what a station has otherwise than its template", paging, nil, Page[tie.Difference]{}, 200, s.own},
-		{"POST", "/api/v1/stations/:name/conform", "give up what a station has otherwise than its template", nil, Conform{}, ChangeSummary{}, 200, s.conform},
+		{"POST", "/api/v1/templates/:name/change", engineer, "change some fields of a template, and what follows from it in its stations, in one modification", dry, site.Template{}, ChangeSummary{}, 200, s.changeTemplate},
+		{"GET", "/api/v1/templates/:name/stations", viewer, "the stations that are made from a template, and in how much they differ from it", paging, nil, Page[Tied]{}, 200, s.tied},
+		{"POST", "/api/v1/stations/:name/template", engineer, "make a template from a station that works, which keeps the tie", nil, tie.Making{}, site.Template{}, 201, s.makeTemplate},
+		{"GET", "/api/v1/stations/:name/own", viewerOfPart, "what a station has otherwise than its template", paging, nil, Page[tie.Difference]{}, 200, s.own},
+		{"POST", "/api/v1/stations/:name/conform", engineerOfPart, "give up what a station has otherwise than its template", nil, Conform{}, ChangeSummary{}, 200, s.conform},
 	}
 }
 
 // changing makes a modification and answers with what it changes.
 func (s *Server) changing(c *gin.Context, edit store.Edit, f func(*site.Draft, *site.Site) error) error {
 	var fault error
-	edit.Who = who(c)
-	changes, left, err := s.store.Modify(c.Request.Context(), edit, func(d *site.Draft, now *site.Site) {
+	changes, left, err := s.change(c, edit, func(d *site.Draft, now *site.Site) {
 		if fault = f(d, now); fault != nil {
 			d.Fail(&site.FieldError{Message: fault.Error()}) // nothing may change
 		}
@@ -84,9 +83,9 @@ func (s *Server) changeTemplate(c *gin.Context) error {
 }
 
 func (s *Server) tied(c *gin.Context) error {
-	now := s.store.Site()
+	now := s.site(c)
 	if _, ok := now.Get(site.KindTemplate, name(c)); !ok {
-		return s.missing(site.KindTemplate, name(c))
+		return s.missing(c, site.KindTemplate, name(c))
 	}
 	var list []Tied
 	for _, st := range now.Stations() {
@@ -148,14 +147,14 @@ func (s *Server) makeTemplate(c *gin.Context) error {
 }
 
 func (s *Server) own(c *gin.Context) error {
-	st, err := s.station(name(c))
+	st, err := s.station(c, name(c))
 	if err != nil {
 		return err
 	}
 	if st.Template == "" {
 		return fail(http.StatusConflict, "station %s is made from no template", st.Name)
 	}
-	list, err := tie.Own(s.store.Site(), st)
+	list, err := tie.Own(s.site(c), st)
 	if err != nil {
 		return fail(http.StatusConflict, "template %s: %s", st.Template, err)
 	}
@@ -183,8 +182,8 @@ func (s *Server) conform(c *gin.Context) error {
 }
 
 // fitting names the templates for a device, by what it says of itself.
-func (s *Server) fitting(says string) (names []string) {
-	now := s.store.Site()
+func (s *Server) fitting(c *gin.Context, says string) (names []string) {
+	now := s.site(c)
 	for _, name := range now.Names(site.KindTemplate) {
 		if t, _ := now.Get(site.KindTemplate, name); t.(site.Template).Identified(says) {
 			names = append(names, name)

@@ -33,8 +33,8 @@ type visited struct {
 }
 
 // where says where a visit goes; its error names the field that is wrong.
-func (s *Server) where(request VisitRequest) (v visited, err error) {
-	if v.place, err = s.place(request.Link, newAt(request.At)); err != nil {
+func (s *Server) where(c *gin.Context, request VisitRequest) (v visited, err error) {
+	if v.place, err = s.place(c, request.Link, newAt(request.At)); err != nil {
 		return v, err
 	}
 	st := site.NewStation()
@@ -49,7 +49,7 @@ func (s *Server) where(request VisitRequest) (v visited, err error) {
 	v.station = st.AtAddress(v.link.Protocol, address)
 	v.station.Master = request.Master
 	v.station.Name = fmt.Sprintf("%s %s", v.link.FarEnd(), v.station.Called())
-	for _, st := range s.store.Site().StationsOf(v.name) {
+	for _, st := range s.site(c).StationsOf(v.name) {
 		if v.name != "" && st.LinkAddress() == address && st.Enabled && v.link.Enabled {
 			v.known = st.Name
 		}
@@ -78,7 +78,7 @@ func (s *Server) readVisit(c *gin.Context) error {
 	if len(request.Values) > 0 {
 		return site.Errors{{Field: "values", Message: "are to be written, and this reads; leave them out"}}
 	}
-	to, err := s.where(request)
+	to, err := s.where(c, request)
 	if err != nil {
 		return err
 	}
@@ -117,7 +117,7 @@ func (s *Server) writeVisit(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	to, err := s.where(request)
+	to, err := s.where(c, request)
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -42,6 +43,8 @@ type app struct {
 	Env
 	server string
 	output string
+	said   client.Said   // of every change
+	lines  *bufio.Reader // the standard input, when it is read by lines
 }
 
 // exitError ends the program with a code and, unless it is empty, a message.
@@ -88,7 +91,7 @@ func exitCode(err error) int {
 		return exit.code
 	case errors.As(err, &problem) && problem.Status == http.StatusNotFound:
 		return exitNotFound
-	case errors.As(err, &problem) && problem.Status == http.StatusForbidden:
+	case errors.As(err, &problem) && (problem.Status == http.StatusForbidden || problem.Status == http.StatusUnauthorized), errors.Is(err, client.ErrCertificate):
 		return exitNotAllowed
 	}
 	return exitFailed
@@ -118,10 +121,13 @@ The other verbs speak to the running service.`,
 		},
 	}
 	server := a.Getenv("ARITHMON_SERVER")
+	if kept, err := readSignedIn(); server == "" && err == nil {
+		server = kept.Current
+	}
 	if server == "" {
 		server = "http://127.0.0.1:7340"
 	}
-	root.PersistentFlags().StringVar(&a.server, "server", server, "URL of the service (or ARITHMON_SERVER)")
+	root.PersistentFlags().StringVar(&a.server, "server", server, "URL of the service (or ARITHMON_SERVER; otherwise where login was last)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "form of the output: text, json, yaml or csv")
 	negative := regexp.MustCompile(`-\.?[0-9]\S*$`)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -133,6 +139,7 @@ The other verbs speak to the running service.`,
 	root.SetGlobalNormalizationFunc(kebab)
 	root.AddCommand(a.serve(), a.demo(), a.rig(), a.version())
 	root.AddCommand(a.entities()...)
+	root.AddCommand(a.account(), a.token(), a.login(), a.logout(), a.auditVerb())
 	root.AddCommand(a.apply(), a.export(), a.backup(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.explain(), a.units(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
 	root.InitDefaultCompletionCmd()
 	root.InitDefaultHelpCmd()
@@ -143,13 +150,24 @@ The other verbs speak to the running service.`,
 
 // client speaks to the service as the user of this machine.
 func (a *app) client() *client.Client {
-	who := "local"
-	if u, err := user.Current(); err == nil && u.Username != "" {
-		who = u.Username
+	kept, err := readSignedIn()
+	if err != nil {
+		a.warn(err.Error())
 	}
-	c := client.New(a.server, who)
-	c.Warn = a.warn
+	c := client.New(a.server, userName())
+	if access := a.access(kept); access != (client.Access{}) {
+		c = c.With(access)
+	}
+	c.Warn, c.Said = a.warn, a.said
 	return c
+}
+
+// userName is what the user of this machine is called.
+func userName() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "local"
 }
 
 func (a *app) warn(text string) { fmt.Fprintln(a.Err, "arithmon: warning:", text) }

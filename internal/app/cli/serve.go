@@ -17,24 +17,29 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"arithmon/demo"
-	"arithmon/internal/app/client"
 	"arithmon/internal/app/service"
+	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
 	"arithmon/internal/core/unit"
+	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
 
 func (a *app) serve() *cobra.Command {
 	var dir, listen, units string
+	var options service.Options
 	var logs logging
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service",
 		Long: `Run the service: keep the point database in a directory, read its points, and answer on loopback.
-The first line on stdout is the console's URL, printed once the service answers. Ends with Ctrl-C.`,
+The first line on stdout is the console's URL, printed once the service answers. Ends with Ctrl-C.
+
+For others on the network, make an account (arithmon account add NAME --role admin --data DIR), and give --listen 0.0.0.0:7340 --tls self.`,
 		Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			options := service.Options{Dir: dir, Listen: listen}
+			options.Dir, options.Listen = dir, listen
 			if units != "" {
 				own, err := a.readUnits(units)
 				if err != nil {
@@ -47,17 +52,35 @@ The first line on stdout is the console's URL, printed once the service answers.
 				return err
 			}
 			fmt.Fprintln(a.Out, s.URL)
+			a.told(s)
 			return a.untilEnd(c.Context(), s)
 		}}
+	c.Flags().StringVar(&dir, "data", dataDir(), "directory of the database; made when it is missing")
+	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "address and port; port 0 takes a free one. Beyond loopback it needs an account and --tls")
+	c.Flags().StringVar(&options.TLS, "tls", "", "self: with a certificate of its own; or CERT,KEY: with that of these files, which may be\nreplaced while it runs")
+	c.Flags().BoolVar(&options.Plain, "allow-plain", false, "listen beyond loopback without TLS: whoever is on the network between reads passwords and values,\nand can change both")
+	c.Flags().StringVar(&units, "units", "", "YAML file of units and what their values are in plants, which comes before the\ndictionary that is built in (arithmon units shows that)")
+	logs.flags(c, "info")
+	return c
+}
+
+// dataDir is where the database is unless told otherwise.
+func dataDir() string {
 	home, err := os.UserConfigDir()
 	if err != nil {
 		home = "."
 	}
-	c.Flags().StringVar(&dir, "data", filepath.Join(home, "arithmon"), "directory of the database; made when it is missing")
-	c.Flags().StringVar(&listen, "listen", service.DefaultListen, "loopback address and port; port 0 takes a free one")
-	c.Flags().StringVar(&units, "units", "", "YAML file of units and what their values are in plants, which comes before the\ndictionary that is built in (arithmon units shows that)")
-	logs.flags(c, "info")
-	return c
+	return filepath.Join(home, "arithmon")
+}
+
+// told says who may use a service that started, and how it is known again.
+func (a *app) told(s *service.Service) {
+	if s.Fingerprint != "" {
+		fmt.Fprintf(a.Err, "arithmon: certificate %s\n", s.Fingerprint)
+	}
+	if !s.Accounts.Any() {
+		fmt.Fprintln(a.Err, "arithmon: there are no accounts: everybody on this machine may do everything. arithmon account add NAME --role admin makes the first")
+	}
 }
 
 // readUnits reads a dictionary of units.
@@ -181,23 +204,31 @@ The first line on stdout is the console's URL. The database is thrown away at th
 
 // furnish gives an empty service the site of the demo, with links to where its devices listen; one that has links already, those.
 func (a *app) furnish(ctx context.Context, s *service.Service, config *rig.Config, devices *rig.Rig) error {
-	cl := client.New(s.URL, "demo")
-	links, err := cl.Links(ctx)
-	if err != nil {
-		return err
+	fill := func(d *site.Draft, now *site.Site) {
+		for _, line := range config.Lines {
+			if l, there := now.Link(line.Name); there {
+				node, err := form.Node(where(line, devices.Address(line.Name)))
+				if err != nil {
+					d.Fail(&site.FieldError{Kind: site.KindLink, Name: line.Name, Message: err.Error()})
+					continue
+				}
+				d.Put(form.Decode(site.KindLink, node, d, l))
+			}
+		}
 	}
-	if len(links) == 0 {
-		file, err := furnished(demo.Site, config, devices)
+	if len(s.Store.Site().Links()) == 0 {
+		content, err := furnished(demo.Site, config, devices)
 		if err != nil {
 			return err
 		}
-		_, err = cl.Apply(ctx, "site.yaml", file, false, false)
-		return err
-	}
-	for _, line := range config.Lines {
-		if _, err := cl.Set(ctx, "link", line.Name, where(line, devices.Address(line.Name))); err != nil {
-			return fmt.Errorf("pointing link %s at its simulated device: %w", line.Name, err)
+		file, err := sitefile.Read("site.yaml", content)
+		if err != nil {
+			return err
 		}
+		fill = func(d *site.Draft, now *site.Site) { file.Into(d, now, false) }
+	}
+	if _, _, err := s.Store.Modify(ctx, store.Edit{Who: "demo"}, fill); err != nil {
+		return fmt.Errorf("the site of the demo: %w", err)
 	}
 	return nil
 }

@@ -11,9 +11,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"syscall"
-
-	"github.com/coder/websocket"
 
 	"arithmon/internal/app/api"
 	"arithmon/internal/core/site"
@@ -22,12 +19,22 @@ import (
 
 // Client speaks to one service. It is safe for concurrent use.
 type Client struct {
-	base string
-	who  string
-	http *http.Client
+	base   string
+	who    string
+	access Access
+	http   *http.Client
+
+	// Said goes with every change that the client makes.
+	Said Said
 
 	// Warn takes what the service says about a change that is allowed and yet seldom meant; nil for nothing.
 	Warn func(text string)
+}
+
+// Said is what is said of changes.
+type Said struct {
+	Message string // kept with the change set
+	Propose string // the title of a proposal that they become, instead of taking effect
 }
 
 // ProblemError is a problem that the service answered.
@@ -72,17 +79,9 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 		}
 		reader = bytes.NewReader(encoded)
 	}
-	request, err := http.NewRequestWithContext(ctx, method, c.base+path+"?"+query.Encode(), reader)
+	response, err := c.send(ctx, method, path+"?"+query.Encode(), reader)
 	if err != nil {
-		return fmt.Errorf("server %q: %w", c.base, err)
-	}
-	request.Header.Set("Arithmon-Who", url.QueryEscape(c.who))
-	response, err := c.http.Do(request)
-	if err != nil {
-		if errors.Is(err, syscall.ECONNREFUSED) {
-			return fmt.Errorf("no service answers at %s. Start one with arithmon serve, or name another with --server or ARITHMON_SERVER", c.base)
-		}
-		return fmt.Errorf("service at %s: %w", c.base, errors.Unwrap(err))
+		return err
 	}
 	defer response.Body.Close()
 	if to, ok := answer.(io.Writer); ok && response.StatusCode < 300 {
@@ -238,28 +237,28 @@ func follow[T any](ctx context.Context, c *Client, path string, body any, f func
 	return lines(ctx, c, http.MethodPost, path, bytes.NewReader(encoded), f)
 }
 
+// refusal is what a response says of why something was not done; nil when it says nothing.
+func refusal(response *http.Response) error {
+	data, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	p := &ProblemError{}
+	if json.Unmarshal(data, &p.Problem) != nil || p.Status == 0 {
+		return nil
+	}
+	return p
+}
+
 // lines reads a response of lines of JSON.
 func lines[T any](ctx context.Context, c *Client, method, path string, body io.Reader, f func(T) error) error {
-	request, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	response, err := c.send(ctx, method, path, body)
 	if err != nil {
-		return err
-	}
-	request.Header.Set("Arithmon-Who", url.QueryEscape(c.who))
-	response, err := c.http.Do(request)
-	if err != nil {
-		if errors.Is(err, syscall.ECONNREFUSED) {
-			return fmt.Errorf("no service answers at %s. Start one with arithmon serve, or name another with --server or ARITHMON_SERVER", c.base)
-		}
 		return err
 	}
 	defer response.Body.Close()
 	if response.StatusCode >= 300 {
-		data, _ := io.ReadAll(response.Body)
-		p := &ProblemError{}
-		if json.Unmarshal(data, &p.Problem) != nil {
-			return fmt.Errorf("%s answers %s", c.base, response.Status)
+		if p := refusal(response); p != nil {
+			return p
 		}
-		return p
+		return fmt.Errorf("%s answers %s", c.base, response.Status)
 	}
 	decoder := json.NewDecoder(response.Body)
 	for {
@@ -540,9 +539,9 @@ func (c *Client) Health(ctx context.Context) (h api.Health, err error) {
 // Live calls f with readings as they change, first with all, until ctx ends or f fails. Its error is f's, ctx's, or
 // why the connection ended.
 func (c *Client) Live(ctx context.Context, patterns []string, f func(api.LiveMessage) error) error {
-	conn, _, err := websocket.Dial(ctx, "ws"+strings.TrimPrefix(c.base, "http")+"/api/v1/live?"+url.Values{"tag": patterns}.Encode(), nil)
+	conn, err := c.dial(ctx, "/api/v1/live?"+url.Values{"tag": patterns}.Encode())
 	if err != nil {
-		return fmt.Errorf("following readings at %s: %w", c.base, err)
+		return err
 	}
 	defer conn.CloseNow()
 	conn.SetReadLimit(16 << 20)

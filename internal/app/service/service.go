@@ -3,6 +3,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -10,6 +11,8 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -22,8 +25,12 @@ import (
 	modbusdriver "arithmon/internal/live/driver/modbus"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/live/link"
+	"arithmon/internal/record/account"
+	"arithmon/internal/record/audit"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
+
+	"golang.org/x/net/netutil"
 )
 
 // DefaultListen is where the service listens unless told otherwise.
@@ -33,6 +40,8 @@ const DefaultListen = "127.0.0.1:7340"
 type Options struct {
 	Dir     string           // of the database
 	Listen  string           // host:port; port 0 takes a free one
+	TLS     string           // "self" for a certificate of the service's own, or the files of one: CERT,KEY; "" for none
+	Plain   bool             // listen beyond loopback without TLS: whoever is on the network between can read and change everything, passwords included
 	Rig     *rig.Rig         // whose faults can be switched through the service; nil for none
 	Console fs.FS            // the built console; nil serves none
 	Log     *slog.Logger     // nil discards
@@ -42,10 +51,13 @@ type Options struct {
 
 // Service is a running service.
 type Service struct {
-	Store   *store.Store
-	Engine  *engine.Engine
-	Control *control.Controller
-	URL     string // of the console
+	Store       *store.Store
+	Engine      *engine.Engine
+	Control     *control.Controller
+	Accounts    *account.Book
+	Audit       *audit.Log
+	URL         string // of the console
+	Fingerprint string // of the certificate; empty without TLS
 
 	api    *api.Server
 	http   *http.Server
@@ -64,15 +76,34 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	listener, err := Listen(o.Listen)
+	listener, remote, err := listen(o.Listen)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{served: make(chan error, 1), URL: "http://" + listener.Addr().String()}
+	s := &Service{served: make(chan error, 1), URL: "http://" + called(listener.Addr())}
+	if err := s.start(ctx, o, listener, remote); err != nil {
+		listener.Close()
+		if s.Accounts != nil {
+			s.Accounts.Close()
+		}
+		if s.Store != nil {
+			s.Store.Close()
+		}
+		return nil, err
+	}
+	return s, nil
+}
+
+// mostConnections is how many connections there may be at once; further ones wait.
+const mostConnections = 4000
+
+// mostHeader is how long the header of a request may be, in bytes.
+const mostHeader = 64 << 10
+
+func (s *Service) start(ctx context.Context, o Options, listener net.Listener, remote bool) (err error) {
 	s.Engine = engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log, Units: o.Units})
 	if s.Store, err = store.Open(ctx, o.Dir, store.Options{Follow: s.Engine.Apply, Log: o.Log}); err != nil {
-		listener.Close()
-		return nil, err
+		return err
 	}
 	for _, q := range s.Store.Aside() {
 		o.Log.Error("a stored record does not fit the site and was put aside; arithmon changes --quarantined lists what was", "kind", q.Kind, "name", q.Name, "why", q.Why)
@@ -80,9 +111,31 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	s.Control = control.New(s.Engine, s.Store, o.Log)
 	last, err := s.Store.LastEvent(ctx)
 	if err != nil {
-		s.Store.Close()
-		listener.Close()
-		return nil, err
+		return err
+	}
+	s.Audit = audit.Open(s.Store.Database())
+	if s.Accounts, err = account.Open(ctx, s.Store.Database(), account.Options{}); err != nil {
+		return err
+	}
+	if err := guarded(o, remote, s.Accounts.Any()); err != nil {
+		return err
+	}
+	if o.TLS != "" {
+		certificates, err := openCertificates(o.TLS, o.Dir, hostsOf(listener.Addr()), o.Log)
+		if err != nil {
+			return err
+		}
+		held, err := certificates.get()
+		if err != nil {
+			return err
+		}
+		s.URL, s.Fingerprint = "https://"+strings.TrimPrefix(s.URL, "http://"), Fingerprint(held.Leaf)
+		listener = tls.NewListener(netutil.LimitListener(listener, mostConnections), certificates.config())
+	} else {
+		listener = netutil.LimitListener(listener, mostConnections)
+	}
+	if err := s.Audit.Add(ctx, audit.Entry{Who: "service", Action: audit.Service, Subject: o.Version, Detail: "started, at " + s.URL}); err != nil {
+		return err
 	}
 	s.Engine.Events().Begin(last + 1)
 	recording, stop := context.WithCancel(context.WithoutCancel(ctx))
@@ -90,13 +143,39 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	after := s.Engine.Events().Record() // before any device can report, so that nothing is confirmed or left out unrecorded
 	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), after, s.Store, o.Log) })
 	s.Engine.Start(context.WithoutCancel(ctx), s.Store.Site())
-	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Control: s.Control, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
+	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Control: s.Control, Accounts: s.Accounts, Audit: s.Audit, Secure: o.TLS != "", Remote: remote, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	requests, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel
-	s.http = &http.Server{Handler: s.api, BaseContext: func(net.Listener) context.Context { return requests }, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	s.http = &http.Server{Handler: s.api, BaseContext: func(net.Listener) context.Context { return requests }, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
 	go func() { s.served <- s.http.Serve(listener) }()
-	return s, nil
+	return nil
+}
+
+// guarded says why a service may not listen to the network: without accounts, or in plain text unless that is said.
+func guarded(o Options, remote, accounts bool) error {
+	switch {
+	case !remote:
+		return nil
+	case !accounts:
+		return fmt.Errorf("listen address %q is not this machine's loopback, and there are no accounts yet. Make the first one before the service listens to the network: arithmon account add NAME --role admin --data %s", o.Listen, o.Dir)
+	case o.TLS == "" && !o.Plain:
+		return fmt.Errorf("listen address %q is not this machine's loopback, and passwords and values would go over the network for everybody to read and change. Use --tls self, or --tls CERT,KEY; --allow-plain does without", o.Listen)
+	}
+	return nil
+}
+
+// called is how a listener is reached: by its address, or by the machine's name when it listens on all of them.
+func called(listening net.Addr) string {
+	at, err := netip.ParseAddrPort(listening.String())
+	if err != nil || !at.Addr().IsUnspecified() {
+		return listening.String()
+	}
+	name, err := os.Hostname()
+	if err != nil || name == "" {
+		name = "localhost"
+	}
+	return net.JoinHostPort(name, strconv.Itoa(int(at.Port())))
 }
 
 // Failed gives the error when the service stops by itself.
@@ -115,27 +194,35 @@ func (s *Service) Stop() error {
 	s.Engine.Stop()
 	s.stopRecording()
 	s.recording.Wait()
-	return s.Store.Close()
+	return errors.Join(s.Accounts.Close(), s.Store.Close())
 }
 
 // Listen opens the address when it is this machine's loopback.
 func Listen(address string) (net.Listener, error) {
-	host, port, err := net.SplitHostPort(address)
+	listener, remote, err := listen(address)
+	if err == nil && remote {
+		listener.Close()
+		return nil, fmt.Errorf("listen address %q is not this machine's loopback, which is all that this listens on; use 127.0.0.1", address)
+	}
+	return listener, err
+}
+
+// listen opens the address, and reports whether it is beyond this machine's loopback.
+func listen(address string) (listener net.Listener, remote bool, err error) {
+	host, _, err := net.SplitHostPort(address)
 	if err != nil {
-		return nil, fmt.Errorf("listen address %q is not host:port, such as %s", address, DefaultListen)
+		return nil, false, fmt.Errorf("listen address %q is not host:port, such as %s", address, DefaultListen)
 	}
 	ip, err := netip.ParseAddr(host)
-	if !strings.EqualFold(host, "localhost") && (err != nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("listen address %q is not this machine's loopback. There are no accounts yet, so the service does not listen to the network; use 127.0.0.1:%s", address, port)
-	}
-	listener, err := net.Listen("tcp", address)
+	remote = !strings.EqualFold(host, "localhost") && (err != nil || !ip.IsLoopback())
+	listener, err = net.Listen("tcp", address)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return nil, fmt.Errorf("%s is taken by another program, perhaps by another Arithmon. Stop that one, or use another port: --listen 127.0.0.1:0 takes a free one", address)
+		err = fmt.Errorf("%s is taken by another program, perhaps by another Arithmon. Stop that one, or use another port: --listen 127.0.0.1:0 takes a free one", address)
 	case errors.Is(err, syscall.EACCES):
-		return nil, fmt.Errorf("%s: this user may not listen there; use a port above 1023", address)
+		err = fmt.Errorf("%s: this user may not listen there; use a port above 1023", address)
 	case err != nil:
-		return nil, fmt.Errorf("listening on %s: %w", address, err)
+		err = fmt.Errorf("listening on %s: %w", address, err)
 	}
-	return listener, nil
+	return listener, remote, err
 }

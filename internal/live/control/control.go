@@ -10,17 +10,13 @@ import (
 	"strings"
 	"time"
 
+	"arithmon/internal/core/access"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/record/store"
 )
-
-// Principal is who writes: a person, or a part of the program that acts for one.
-type Principal struct {
-	Name string // as it is recorded
-}
 
 // Stations are where commands are carried out. An *engine.Engine is one.
 type Stations interface {
@@ -70,8 +66,16 @@ var ErrNoPoint = errors.New("no such point")
 
 // Write sends an engineering value to a point. Everything that can be refused is refused before anything is sent. When ctx ends before the
 // turn of the write has come, nothing is sent; from then on it is followed to its end. A write is never repeated, but for the end of a
-// pulse, which leaves the point as it should be however often it is sent.
-func (c *Controller) Write(ctx context.Context, who Principal, tag string, given codec.Value) (Write, error) {
+// pulse, which leaves the point as it should be however often it is sent. Who may not write to the point gets an *access.Refusal.
+func (c *Controller) Write(ctx context.Context, who access.Principal, tag string, given codec.Value) (Write, error) {
+	if err := who.May(access.Operator); err != nil {
+		return Write{Tag: tag}, err
+	}
+	if slot := c.stations.Slot(tag); slot != nil {
+		if err := who.Reaches(*slot.Point); err != nil {
+			return Write{Tag: tag}, err
+		}
+	}
 	return c.recorded(ctx, who, func(ctx context.Context, record func(Write) error) (Write, error) {
 		return c.point(ctx, tag, given, record)
 	})
@@ -79,16 +83,22 @@ func (c *Controller) Write(ctx context.Context, who Principal, tag string, given
 
 // WriteAddresses sends raw values to successive addresses of a station that no point needs to have, laid out as p says.
 // What a point of the site forbids is refused.
-func (c *Controller) WriteAddresses(ctx context.Context, who Principal, st site.Station, p site.Point, given []codec.Value) (Write, error) {
+func (c *Controller) WriteAddresses(ctx context.Context, who access.Principal, st site.Station, p site.Point, given []codec.Value) (Write, error) {
+	if err := mayCommand(who, st); err != nil {
+		return Write{Station: st.Name}, err
+	}
 	return c.recorded(ctx, who, func(ctx context.Context, record func(Write) error) (Write, error) {
 		return c.addresses(ctx, st, p, given, record)
 	})
 }
 
 // Act has a station do one of its driver's actions and says what came of it in words. It is recorded as writes are.
-func (c *Controller) Act(ctx context.Context, who Principal, station, action string) (said string, err error) {
+func (c *Controller) Act(ctx context.Context, who access.Principal, station, action string) (said string, err error) {
+	if err := mayCommand(who, site.Station{Name: station}); err != nil {
+		return "", err
+	}
 	ctx = context.WithoutCancel(ctx)
-	r := store.WriteRecord{Time: time.Now(), Who: who.Name, Station: station, Address: "action:" + action, Outcome: string(Unknown)}
+	r := store.WriteRecord{Time: time.Now(), Who: who.Name(), From: who.From, Station: station, Address: "action:" + action, Outcome: string(Unknown)}
 	id, err := c.records.BeginWrite(ctx, r)
 	if err != nil {
 		return "", err
@@ -109,11 +119,19 @@ func (c *Controller) Act(ctx context.Context, who Principal, station, action str
 	return said, err
 }
 
+// mayCommand is an *access.Refusal when somebody may not command a station beside its points.
+func mayCommand(who access.Principal, st site.Station) error {
+	if err := who.May(access.Engineer); err != nil {
+		return err
+	}
+	return who.Reaches(st)
+}
+
 // EndPulses ends pulses early, waits for that for a moment, and lets no further one begin.
 func (c *Controller) EndPulses() { c.pulses.halt(pulsesEnd) }
 
 // recorded sends something, with a record of it from before it is sent.
-func (c *Controller) recorded(asked context.Context, who Principal, send func(context.Context, func(Write) error) (Write, error)) (Write, error) {
+func (c *Controller) recorded(asked context.Context, who access.Principal, send func(context.Context, func(Write) error) (Write, error)) (Write, error) {
 	ctx := context.WithoutCancel(asked) // once sent, a write is followed to its end, whether or not anybody still waits
 	var id int64
 	record := func(w Write) (err error) {
@@ -127,14 +145,14 @@ func (c *Controller) recorded(asked context.Context, who Principal, send func(co
 	}
 	w, err := send(ctx, record)
 	if err != nil {
-		c.log.Warn("write failed", "who", who.Name, "station", w.Station, "tag", w.Tag, "error", err)
+		c.log.Warn("write failed", "who", who.Name(), "station", w.Station, "tag", w.Tag, "error", err)
 		return w, err
 	}
 	level := slog.LevelInfo
 	if w.Outcome != Done {
 		level = slog.LevelWarn
 	}
-	c.log.Log(ctx, level, "write "+string(w.Outcome), "who", who.Name, "station", w.Station, "tag", w.Tag, "address", w.Address.String(), "sent", Together(w.Sent).String(), "message", w.Message)
+	c.log.Log(ctx, level, "write "+string(w.Outcome), "who", who.Name(), "station", w.Station, "tag", w.Tag, "address", w.Address.String(), "sent", Together(w.Sent).String(), "message", w.Message)
 	if err := c.records.EndWrite(ctx, id, w.record(who)); err != nil { // what became of it is told all the same
 		c.log.Error("the record of a write is not complete; it is tried again", "tag", w.Tag, "station", w.Station, "outcome", w.Outcome, "error", err)
 		c.records.Later(id, w.record(who))
@@ -147,8 +165,8 @@ func (c *Controller) recorded(asked context.Context, who Principal, send func(co
 var ErrGivenUp = errors.New("not sent: the request was given up before its turn came")
 
 // record is the write as it is kept.
-func (w Write) record(who Principal) store.WriteRecord {
-	return store.WriteRecord{Time: time.Now(), Who: who.Name, Tag: w.Tag, Station: w.Station, Address: w.Address.String(),
+func (w Write) record(who access.Principal) store.WriteRecord {
+	return store.WriteRecord{Time: time.Now(), Who: who.Name(), From: who.From, Tag: w.Tag, Station: w.Station, Address: w.Address.String(),
 		Outcome: string(w.Outcome), Tried: w.Tried, Before: Together(w.Before), Sent: Together(w.Sent), After: Together(w.After), Message: w.Message}
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/core/access"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/control"
@@ -217,7 +218,7 @@ func TestPulses(t *testing.T) {
 			done := make(chan control.Write)
 			c := control.New(e, &memory{}, nil)
 			go func() {
-				w, _ := c.Write(context.Background(), control.Principal{}, "horn", codec.BoolValue(true))
+				w, _ := c.Write(context.Background(), access.Principal{Role: access.Engineer}, "horn", codec.BoolValue(true))
 				done <- w
 			}()
 			time.Sleep(1500 * time.Millisecond)
@@ -240,7 +241,7 @@ func TestAddressesWithoutAPointAreWrittenUnlessAPointForbidsIt(t *testing.T) {
 		var kept memory
 		c := control.New(e, &kept, nil)
 		write := func(offset uint16, values ...codec.Value) control.Write {
-			w, err := c.WriteAddresses(context.Background(), control.Principal{}, st, site.Point{Tag: "x", Station: "st1", Type: codec.TypeUint16,
+			w, err := c.WriteAddresses(context.Background(), access.Principal{Role: access.Engineer}, st, site.Point{Tag: "x", Station: "st1", Type: codec.TypeUint16,
 				Address: site.Address{Space: site.HoldingRegisters, Offset: offset}}, values)
 			require.NoError(t, err)
 			return w

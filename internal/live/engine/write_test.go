@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/core/access"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/control"
@@ -35,7 +36,7 @@ func (*memory) Later(int64, store.WriteRecord) {}
 
 // write writes a value by a controller of its own.
 func write(e *Engine, tag string, v codec.Value) (control.Write, error) {
-	return control.New(e, &memory{}, nil).Write(context.Background(), control.Principal{Name: "tester"}, tag, v)
+	return control.New(e, &memory{}, nil).Write(context.Background(), access.Principal{Account: "tester", Role: access.Engineer}, tag, v)
 }
 
 func TestWritesGoAheadOfPolls(t *testing.T) {
@@ -45,7 +46,7 @@ func TestWritesGoAheadOfPolls(t *testing.T) {
 		time.Sleep(5 * time.Second) // five stations at 0.6 s: polls are always waiting
 		began := len(p.order())
 		var kept memory
-		w, err := control.New(e, &kept, nil).Write(context.Background(), control.Principal{Name: "ann"}, "st3/value", codec.TextValue("12"))
+		w, err := control.New(e, &kept, nil).Write(context.Background(), access.Principal{Account: "ann", Role: access.Engineer}, "st3/value", codec.TextValue("12"))
 		require.NoError(t, err)
 		assert.Equal(t, control.Done, w.Outcome)
 		assert.Equal(t, codec.IntValue(12), p.written())
@@ -67,17 +68,17 @@ func TestWritesThatAreRefused(t *testing.T) {
 		time.Sleep(time.Second)
 		kept := memory{refuse: errors.New("disk full")} // what is refused is not recorded as sent
 		c := control.New(e, &kept, nil)
-		w, err := c.Write(context.Background(), control.Principal{}, "fixed", codec.IntValue(1))
+		w, err := c.Write(context.Background(), access.Principal{Role: access.Engineer}, "fixed", codec.IntValue(1))
 		require.NoError(t, err)
 		assert.Equal(t, control.Refused, w.Outcome)
 		assert.True(t, w.NotAllowed)
-		w, err = c.Write(context.Background(), control.Principal{}, "st1/value", codec.IntValue(70000))
+		w, err = c.Write(context.Background(), access.Principal{Role: access.Engineer}, "st1/value", codec.IntValue(70000))
 		require.NoError(t, err)
 		assert.Equal(t, control.Refused, w.Outcome)
 		assert.Contains(t, w.Message, "70000 is out of the range of uint16 (0 to 65535)")
-		_, err = c.Write(context.Background(), control.Principal{}, "nothing", codec.IntValue(1))
+		_, err = c.Write(context.Background(), access.Principal{Role: access.Engineer}, "nothing", codec.IntValue(1))
 		assert.ErrorIs(t, err, control.ErrNoPoint)
-		_, err = c.Write(context.Background(), control.Principal{}, "st1/value", codec.IntValue(1))
+		_, err = c.Write(context.Background(), access.Principal{Role: access.Engineer}, "st1/value", codec.IntValue(1))
 		assert.EqualError(t, err, "not sent, since it could not be recorded: disk full")
 		assert.True(t, p.written().IsZero(), "what cannot be recorded is not sent")
 	})

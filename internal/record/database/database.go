@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 
 	"github.com/gofrs/flock"
@@ -48,6 +49,9 @@ type Database struct {
 	path string
 	file os.FileInfo // of the database as it was opened; nil when that is not known
 	lost atomic.Bool // something went into a database that was gone
+
+	mu        sync.Mutex
+	committed chan struct{} // closed at the next commit
 }
 
 // Open opens the database in dir, makes both when they are missing, and brings its tables up to date.
@@ -63,7 +67,7 @@ func Open(ctx context.Context, dir string) (*Database, error) {
 	} else if !mine {
 		return nil, fmt.Errorf("%s: %w", path, ErrInUse)
 	}
-	d := &Database{lock: lock, dir: dir, path: path}
+	d := &Database{lock: lock, dir: dir, path: path, committed: make(chan struct{})}
 	if err := d.open(ctx); err != nil {
 		d.Close()
 		if locked(err) {
@@ -241,6 +245,7 @@ func (d *Database) Exec(ctx context.Context, query string, args ...any) (sql.Res
 	}
 	result, err := d.Writer.ExecContext(ctx, query, args...)
 	if err == nil {
+		d.tell()
 		err = d.Present()
 	}
 	return result, Named(err)
@@ -260,6 +265,7 @@ func (d *Database) Commit(tx *sql.Tx) error {
 	if err := tx.Commit(); err != nil {
 		return Named(err)
 	}
+	d.tell()
 	if err := d.Present(); err != nil { // it went into a file that nobody may find, so that memory and that may differ
 		d.lost.Store(true)
 		return err
@@ -278,4 +284,18 @@ func (d *Database) Change(ctx context.Context, f func(*sql.Tx) error) error {
 		return Named(err)
 	}
 	return d.Commit(tx)
+}
+
+// Committed is closed when something is committed next. Who takes it and then reads misses nothing.
+func (d *Database) Committed() <-chan struct{} {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.committed
+}
+
+func (d *Database) tell() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	close(d.committed)
+	d.committed = make(chan struct{})
 }

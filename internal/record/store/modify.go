@@ -6,19 +6,23 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/site"
 	"arithmon/internal/core/tie"
+	"arithmon/internal/record/audit"
 	"arithmon/internal/record/database"
 )
 
 // Edit says how to modify the site.
 type Edit struct {
 	Who    string
-	DryRun bool // find out what would change, and change nothing
-	Back   bool // it puts back what was there once: stations are as they were, whatever their templates say
+	From   string                    // network address of who it is; for the audit log
+	Permit func([]site.Change) error // what it would change may not be changed when this gives an error; nil: all may
+	DryRun bool                      // find out what would change, and change nothing
+	Back   bool                      // it puts back what was there once: stations are as they were, whatever their templates say
 	// Expect is the version an entity must have, or the modification fails with ErrStale; 0 for any.
 	Expect     int64
 	ExpectKind site.Kind
@@ -193,6 +197,11 @@ func (m *modification) prepare(now *site.Site) (err error) {
 	}); panicked != nil {
 		return panicked
 	}
+	if err == nil && m.edit.Permit != nil {
+		if err = m.edit.Permit(m.changes); err != nil {
+			m.changes = nil
+		}
+	}
 	return err
 }
 
@@ -215,6 +224,9 @@ func (s *Store) write(changed []*modification) error {
 			if err := w.change(c, version); err != nil {
 				return fmt.Errorf("storing %s %s: %w", c.Kind(), c.Name(), err)
 			}
+		}
+		if err := audit.Append(ctx, tx, audit.Entry{Who: m.edit.Who, From: m.edit.From, Action: audit.SiteChange, Subject: fmt.Sprint("change ", w.batch), Detail: told(m.changes)}); err != nil {
+			return fmt.Errorf("audit log: %w", err)
 		}
 	}
 	if err := w.forget(); err != nil {
@@ -302,4 +314,22 @@ func bodies(c site.Change) (before, after sql.NullString, err error) {
 		*side.to = sql.NullString{String: string(b), Valid: true}
 	}
 	return before, after, nil
+}
+
+// told says what changes do, in words for the audit log: how many, and the first ones.
+func told(changes []site.Change) string {
+	const few = 5
+	counts := map[site.Action]int{}
+	var first []string
+	for _, c := range changes {
+		counts[c.Action()]++
+		if len(first) < few {
+			first = append(first, fmt.Sprintf("%s %s %s", c.Action(), c.Kind(), c.Name()))
+		}
+	}
+	text := fmt.Sprintf("%d added, %d changed, %d removed: %s", counts[site.Add], counts[site.Modify], counts[site.Remove], strings.Join(first, ", "))
+	if len(changes) > few {
+		text += " …"
+	}
+	return text
 }

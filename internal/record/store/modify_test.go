@@ -89,7 +89,7 @@ func TestModificationsTogether(t *testing.T) {
 	for _, r := range records {
 		assert.Equal(t, r.ID, r.Batch, "each is undone alone")
 	}
-	_, _, err = s.Undo(t.Context(), "ann", records[3].ID)
+	_, _, err = s.Undo(t.Context(), Edit{Who: "ann"}, records[3].ID)
 	require.NoError(t, err)
 	assert.Equal(t, 17, s.Site().Count(site.KindLink))
 }

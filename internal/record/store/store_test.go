@@ -194,14 +194,14 @@ func TestUndoOfWhatHasGotMore(t *testing.T) {
 		d.Add(st)
 	})
 	require.NoError(t, err)
-	_, _, err = s.Undo(ctx, "bob", added[0].ID)
+	_, _, err = s.Undo(ctx, Edit{Who: "bob"}, added[0].ID)
 	assert.ErrorContains(t, err, "link bank: has station drive since, which was added by change ")
 	assert.NotContains(t, err.Error(), "cascade")
 	later, err := s.Changes(ctx, site.KindStation, "drive", 0, 1)
 	require.NoError(t, err)
-	_, _, err = s.Undo(ctx, "bob", later[0].ID)
+	_, _, err = s.Undo(ctx, Edit{Who: "bob"}, later[0].ID)
 	require.NoError(t, err)
-	_, _, err = s.Undo(ctx, "bob", added[0].ID)
+	_, _, err = s.Undo(ctx, Edit{Who: "bob"}, added[0].ID)
 	assert.NoError(t, err)
 }
 
@@ -217,11 +217,11 @@ func TestUndo(t *testing.T) {
 	last, err := s.Changes(ctx, "", "", 0, 1)
 	require.NoError(t, err)
 
-	_, _, err = s.Undo(ctx, "bob", 1)
+	_, _, err = s.Undo(ctx, Edit{Who: "bob"}, 1)
 	assert.ErrorContains(t, err, "was changed again since by change ")
 	assert.ErrorContains(t, err, "by ann at ")
 	assert.Regexp(t, `link gate: was changed again since by change (\d+) \(change gate, by ann at [^)]*\); undo change \d+ first`, err.Error())
-	changes, _, err := s.Undo(ctx, "bob", last[0].ID)
+	changes, _, err := s.Undo(ctx, Edit{Who: "bob"}, last[0].ID)
 	require.NoError(t, err)
 	assert.Len(t, changes, 3, "what was removed together comes back together")
 	links2, stations2, points2 := contents(s)
@@ -231,11 +231,11 @@ func TestUndo(t *testing.T) {
 
 	renamed, err := s.Changes(ctx, site.KindLink, "gate-2", 0, 10)
 	require.NoError(t, err)
-	_, _, err = s.Undo(ctx, "bob", renamed[2].ID)
+	_, _, err = s.Undo(ctx, Edit{Who: "bob"}, renamed[2].ID)
 	require.NoError(t, err)
 	_, stations2, _ = contents(s)
 	assert.Equal(t, "gate", stations2[0].Link, "a renaming is undone with what followed it")
-	_, _, err = s.Undo(ctx, "bob", 999)
+	_, _, err = s.Undo(ctx, Edit{Who: "bob"}, 999)
 	assert.ErrorIs(t, err, ErrNoChange)
 }
 
@@ -354,7 +354,7 @@ func TestOnlySoMuchHistoryIsKept(t *testing.T) {
 	list := put("third")
 	require.Len(t, list, 2)
 	assert.Equal(t, "third", list[0].Name)
-	_, _, err = s.Undo(ctx, "ann", list[1].ID)
+	_, _, err = s.Undo(ctx, Edit{Who: "ann"}, list[1].ID)
 	assert.NoError(t, err)
 
 	write := WriteRecord{Time: time.Now(), Who: "ann", Tag: "a"}
@@ -405,7 +405,7 @@ func TestNamesThatMoveOn(t *testing.T) {
 	assert.Equal(t, moved, described(s), "on the disk")
 	last, err := s.Changes(ctx, "", "", 0, 1)
 	require.NoError(t, err)
-	_, _, err = s.Undo(ctx, "bob", last[0].ID)
+	_, _, err = s.Undo(ctx, Edit{Who: "bob"}, last[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"a": "the link 0", "b": "the link 1", "c": "the link 2"}, described(s))
 }

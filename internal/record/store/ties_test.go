@@ -93,13 +93,13 @@ func TestTrialOfUndoneTies(t *testing.T) {
 		}
 		records, err := s.Changes(t.Context(), "", "", 0, 1)
 		require.NoError(t, err)
-		_, undone, err := s.Undo(t.Context(), "ann", records[0].ID)
+		_, undone, err := s.Undo(t.Context(), Edit{Who: "ann"}, records[0].ID)
 		require.NoError(t, err, "step %d: %s", step, what)
 		same(t, before, undone, fmt.Sprintf("step %d: %s, undone", step, what))
 		records, err = s.Changes(t.Context(), "", "", 0, 1)
 		require.NoError(t, err)
 		if r.IntN(3) > 0 { // and the undoing is undone
-			_, again, err := s.Undo(t.Context(), "ann", records[0].ID)
+			_, again, err := s.Undo(t.Context(), Edit{Who: "ann"}, records[0].ID)
 			require.NoError(t, err, "step %d: %s", step, what)
 			same(t, after, again, fmt.Sprintf("step %d: %s, done again", step, what))
 		}

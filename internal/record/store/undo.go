@@ -12,7 +12,7 @@ import (
 
 // Undo reverses a recorded change together with those made with it, in one new modification. What was changed again since
 // is a fault, and nothing is undone then.
-func (s *Store) Undo(ctx context.Context, who string, id int64) ([]site.Change, *site.Site, error) {
+func (s *Store) Undo(ctx context.Context, edit Edit, id int64) ([]site.Change, *site.Site, error) {
 	records, err := s.batch(ctx, id)
 	if err != nil {
 		return nil, nil, err
@@ -21,7 +21,8 @@ func (s *Store) Undo(ctx context.Context, who string, id int64) ([]site.Change, 
 		return nil, nil, fmt.Errorf("%w: %d", ErrNoChange, id)
 	}
 	var inWay []*obstacle
-	changes, left, err := s.Modify(ctx, Edit{Who: who, Back: true}, func(d *site.Draft, _ *site.Site) {
+	edit.Back = true
+	changes, left, err := s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) {
 		inWay = nil
 		for _, r := range records { // newest first
 			o, err := r.reverse(d)

@@ -1,11 +1,15 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"database/sql"
 	"fmt"
+	"strings"
 	"time"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/record/audit"
 )
 
 // WriteRecord is one recorded write to a device.
@@ -13,6 +17,7 @@ type WriteRecord struct {
 	ID      int64
 	Time    time.Time
 	Who     string
+	From    string // network address of who it is; for the audit log alone
 	Tag     string // empty for addresses without a point
 	Station string // empty in records of before version 2
 	Address string // canonical, the first
@@ -31,16 +36,34 @@ func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err er
 	if err != nil {
 		return 0, err
 	}
-	result, err := s.db.Exec(ctx, "INSERT INTO writes (time, who, tag, station, address, tried, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
-		w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, w.Tried, before, sent)
-	if err != nil {
+	if err := s.db.Change(ctx, func(tx *sql.Tx) error {
+		result, err := tx.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, tried, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
+			w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, w.Tried, before, sent)
+		if err != nil {
+			return err
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		if id > KeptWrites {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites); err != nil {
+				return err
+			}
+		}
+		return audit.Append(ctx, tx, w.entry(fmt.Sprintf("%s is sent to %s", cmp.Or(w.Tried, "a command"), w.target())))
+	}); err != nil {
 		return 0, fmt.Errorf("recording the write: %w", err)
 	}
-	if id, err = result.LastInsertId(); err != nil || id <= KeptWrites {
-		return id, err
-	}
-	_, _ = s.db.Exec(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites) // what stays goes with the next
 	return id, nil
+}
+
+// target is what a write goes to.
+func (w WriteRecord) target() string {
+	return cmp.Or(w.Tag, strings.TrimSpace(w.Station+" "+w.Address))
+}
+
+func (w WriteRecord) entry(detail string) audit.Entry {
+	return audit.Entry{Who: w.Who, From: w.From, Action: audit.Write, Subject: w.target(), Detail: detail}
 }
 
 // EndWrite completes the record of a write; with id 0 it makes one.
@@ -55,9 +78,13 @@ func (s *Store) EndWrite(ctx context.Context, id int64, w WriteRecord) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.Exec(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
-		w.Outcome, before, sent, after, w.Message, id)
-	return err
+	return s.db.Change(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
+			w.Outcome, before, sent, after, w.Message, id); err != nil {
+			return err
+		}
+		return audit.Append(ctx, tx, w.entry(strings.TrimSuffix(w.Outcome+": "+w.Message, ": ")))
+	})
 }
 
 func values(w WriteRecord) (before, sent, after string, err error) {

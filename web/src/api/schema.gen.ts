@@ -4,6 +4,42 @@
  */
 
 export interface paths {
+    "/api/v1/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** who may use the service */
+        get: operations["getAccounts"];
+        put?: never;
+        /** make an account; the first one must be an admin, and is made on the service's machine */
+        post: operations["postAccounts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove an account with its tokens and sessions */
+        delete: operations["removeAccountsName"];
+        options?: never;
+        head?: never;
+        /** change an account */
+        patch: operations["changeAccountsName"];
+        trace?: never;
+    };
     "/api/v1/actions": {
         parameters: {
             query?: never;
@@ -83,6 +119,40 @@ export interface paths {
         put?: never;
         /** take over a site file, YAML or JSON, all or nothing */
         post: operations["postApply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what was done and refused, newest first */
+        get: operations["getAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** whether the audit log is as it was written */
+        get: operations["getAuditVerify"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -485,6 +555,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** who asks, and what they may do */
+        get: operations["getMe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** set up a second factor (TOTP, RFC 6238) for the own account, in two steps */
+        put: operations["replaceMeFactor"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** change the own password; other sessions of the account end */
+        put: operations["replaceMePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -705,6 +826,74 @@ export interface paths {
         put?: never;
         /** look for units on a link, and for line settings; the response is a line of JSON for each step; closing it cancels */
         post: operations["postScan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the own sessions; all for an admin */
+        get: operations["getSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** end a session */
+        delete: operations["removeSessionsId"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** open a session, which the browser keeps as a cookie */
+        post: operations["postSign-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** end the session that asks */
+        post: operations["postSign-out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1008,6 +1197,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** the own tokens; all for an admin */
+        get: operations["getTokens"];
+        put?: never;
+        /** make a token of the own account */
+        post: operations["postTokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** end a token */
+        delete: operations["removeTokensName"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traffic": {
         parameters: {
             query?: never;
@@ -1150,6 +1374,38 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Account: {
+            /** Format: date-time */
+            created: string;
+            /** @description the company's directory says who this is and which role it has */
+            directory?: boolean;
+            /** @description signing in needs a code of a second factor */
+            factor?: boolean;
+            name: string;
+            /** @description the part of the site that the role is limited to: tags, patterns, station:NAME; none for all of it */
+            only?: string[];
+            /** @enum {string} */
+            role: "viewer" | "operator" | "engineer" | "admin";
+            /**
+             * Format: date-time
+             * @description the last time
+             */
+            signed_in?: string | null;
+        };
+        AccountChanges: {
+            /** @description false: take the second factor away, such as when it was lost */
+            factor?: boolean | null;
+            /** @description [] takes the limits away */
+            only?: string[] | null;
+            password?: string | null;
+            /** @enum {string|null} */
+            role?: "viewer" | "operator" | "engineer" | "admin" | null;
+        };
+        AccountPage: {
+            items: components["schemas"]["Account"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
         Action: {
             name: string;
             /** @description what it does */
@@ -1177,6 +1433,38 @@ export interface components {
             count: number;
             /** @description in words */
             meaning: string;
+        };
+        AuditEntry: {
+            /** @enum {string} */
+            action: "sign-in" | "sign-out" | "refused" | "account" | "token" | "change" | "write" | "recording" | "export" | "service";
+            detail: string;
+            /** @description network address */
+            from?: string;
+            /** @description SHA-256 of this entry and of the hash before, hexadecimal */
+            hash: string;
+            id: number;
+            subject: string;
+            /** Format: date-time */
+            time: string;
+            who: string;
+        };
+        AuditEntryPage: {
+            items: components["schemas"]["AuditEntry"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
+        AuditFault: {
+            id: number;
+            why: string;
+        };
+        AuditVerdict: {
+            entries: number;
+            faults: components["schemas"]["AuditFault"][];
+            first: number;
+            /** @description of the last entry; kept elsewhere, it shows later that nothing before was changed */
+            hash: string;
+            last: number;
+            whole: boolean;
         };
         Change: {
             /** @description as for PATCH of the entity */
@@ -1336,6 +1624,14 @@ export interface components {
             findings: components["schemas"]["FindingMeaning"][];
             /** @description why a reading is not good */
             reasons: components["schemas"]["ReasonMeaning"][];
+        };
+        Factor: {
+            /** @description otpauth://, as a picture to be scanned has it */
+            address: string;
+            /** @description the second factor is set up */
+            done: boolean;
+            /** @description base32 */
+            secret: string;
         };
         Faults: {
             /**
@@ -1720,6 +2016,24 @@ export interface components {
             /** @description tags or patterns, * for any characters */
             tags: string[];
         };
+        MadeToken: {
+            account: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            ends: string;
+            name: string;
+            only?: string[];
+            /** @enum {string} */
+            role: "viewer" | "operator" | "engineer" | "admin";
+            /** @description what is to be shown (Authorization: Bearer); it cannot be found out later */
+            token: string;
+            /**
+             * Format: date-time
+             * @description the last time, roughly
+             */
+            used?: string | null;
+        };
         Making: {
             /** @description Modbus: the offset from which addresses count, in whose place the parameter base stands (default none) */
             base?: number | null;
@@ -1733,6 +2047,22 @@ export interface components {
             station?: string;
             /** @description what all its tags begin with, in whose place the parameter tag stands (default what they have in common) */
             tags?: string;
+        };
+        Me: {
+            /** @description empty: not signed in */
+            account?: string;
+            /** @description what the company's directory is called, when one can sign in through it */
+            directory?: string;
+            /** @description signing in needs a code of a second factor */
+            factor?: boolean;
+            /** @description the part of the site that the role is limited to: tags, patterns, station:NAME; none for all of it */
+            only?: string[];
+            /** @description there are no accounts yet: everybody on the service's machine may do everything */
+            open: boolean;
+            /** @enum {string} */
+            role?: "viewer" | "operator" | "engineer" | "admin";
+            /** @description name of the token that was shown; empty for a session */
+            token?: string;
         };
         Mending: {
             /** @description number of the first recorded change that it was; undoing that takes the step back */
@@ -1765,9 +2095,40 @@ export interface components {
             /** @description least time before a number that did not answer is dialled again, 1s to 1h (default 30s); it doubles up to eight times that */
             redial?: string;
         };
+        NewAccount: {
+            name: string;
+            /** @description the part of the site that the role is limited to: tags, patterns, station:NAME; none for all of it */
+            only?: string[];
+            /** @description at least 12 characters, and none of the most common ones */
+            password: string;
+            /** @enum {string} */
+            role: "viewer" | "operator" | "engineer" | "admin";
+        };
+        NewToken: {
+            /** @description after which it ends (default 90) */
+            days?: number;
+            name: string;
+            /** @description the part of the site that it is limited to */
+            only?: string[];
+            /**
+             * @description at most that of the account (default that)
+             * @enum {string}
+             */
+            role?: "viewer" | "operator" | "engineer" | "admin";
+        };
         Outage: {
             every: string;
             for: string;
+        };
+        OwnFactor: {
+            /** @description that the authenticator gives for it */
+            code?: string;
+            /** @description as it was answered before */
+            secret?: string;
+        };
+        OwnPassword: {
+            new: string;
+            old: string;
         };
         Parameter: {
             /** @description value where none is given; it may hold {station}, {link} and {unit} */
@@ -2244,6 +2605,28 @@ export interface components {
             /** @description for each response, 20ms to 5s (default 200ms) */
             wait?: string;
         };
+        Session: {
+            account: string;
+            /** @description what the browser says of itself */
+            agent: string;
+            /** Format: date-time */
+            began: string;
+            /** @description network address */
+            from: string;
+            /** @description it is the one that asks */
+            here?: boolean;
+            id: number;
+            /**
+             * Format: date-time
+             * @description when a hand was last on it, roughly
+             */
+            seen: string;
+        };
+        SessionPage: {
+            items: components["schemas"]["Session"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
         SheetEdits: {
             /** @description true: say what would change, and what is wrong */
             dry_run?: boolean;
@@ -2261,6 +2644,12 @@ export interface components {
             /** @description how many there are */
             faults_all: number;
             removed: number;
+        };
+        SignIn: {
+            account: string;
+            /** @description of the second factor, where the account has one */
+            code?: string;
+            password: string;
         };
         Space: {
             /** @description of one, in words */
@@ -2574,6 +2963,27 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Token: {
+            account: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            ends: string;
+            name: string;
+            only?: string[];
+            /** @enum {string} */
+            role: "viewer" | "operator" | "engineer" | "admin";
+            /**
+             * Format: date-time
+             * @description the last time, roughly
+             */
+            used?: string | null;
+        };
+        TokenPage: {
+            items: components["schemas"]["Token"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
         Traffic: {
             bytes_received: number;
             bytes_sent: number;
@@ -2715,6 +3125,218 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    getAccounts: {
+        parameters: {
+            query?: {
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description who may use the service */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccount"];
+            };
+        };
+        responses: {
+            /** @description make an account; the first one must be an admin, and is made on the service's machine */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeAccountsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description remove an account with its tokens and sessions */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeAccountsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountChanges"];
+            };
+        };
+        responses: {
+            /** @description change an account */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getActions: {
         parameters: {
             query?: never;
@@ -2944,6 +3566,90 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getAudit: {
+        parameters: {
+            query?: {
+                /** @description only of this account */
+                who?: string;
+                /** @description only this */
+                action?: "sign-in" | "sign-out" | "refused" | "account" | "token" | "change" | "write" | "recording" | "export" | "service";
+                /** @description only entries of a higher number, from the oldest on */
+                after?: number;
+                /** @description only from that time on */
+                from?: string;
+                /** @description only before */
+                until?: string;
+                /** @description true: a line of JSON for each entry, now and as they come, until the client goes */
+                follow?: boolean;
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was done and refused, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditEntryPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getAuditVerify: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description whether the audit log is as it was written */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerdict"];
                 };
             };
             /** @description a problem */
@@ -4409,6 +5115,135 @@ export interface operations {
             };
         };
     };
+    getMe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description who asks, and what they may do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replaceMeFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnFactor"];
+            };
+        };
+        responses: {
+            /** @description set up a second factor (TOTP, RFC 6238) for the own account, in two steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Factor"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replaceMePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnPassword"];
+            };
+        };
+        responses: {
+            /** @description change the own password; other sessions of the account end */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getOpenapiJson: {
         parameters: {
             query?: never;
@@ -5327,6 +6162,174 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSessions: {
+        parameters: {
+            query?: {
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the own sessions; all for an admin */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeSessionsId: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description end a session */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "postSign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description open a session, which the browser keeps as a cookie */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "postSign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description end the session that asks */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description a problem */
             default: {
@@ -6887,6 +7890,147 @@ export interface operations {
             };
             /** @description there is no such thing */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTokens: {
+        parameters: {
+            query?: {
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the own tokens; all for an admin */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description make a token of the own account */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeTokensName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description end a token */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,7 @@ package trial
 import (
 	"context"
 
+	"arithmon/internal/core/access"
 	"arithmon/internal/core/codec"
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
@@ -20,5 +21,5 @@ func (unrecorded) Later(int64, store.WriteRecord) {}
 
 // write writes a value to a point.
 func write(ctx context.Context, e *engine.Engine, tag string, v codec.Value) (control.Write, error) {
-	return control.New(e, unrecorded{}, nil).Write(ctx, control.Principal{Name: "trial"}, tag, v)
+	return control.New(e, unrecorded{}, nil).Write(ctx, access.Principal{Account: "trial", Role: access.Engineer}, tag, v)
 }

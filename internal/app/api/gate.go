@@ -1,0 +1,356 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"golang.org/x/time/rate"
+
+	"arithmon/internal/core/access"
+	"arithmon/internal/core/site"
+	"arithmon/internal/record/account"
+	"arithmon/internal/record/audit"
+	"arithmon/internal/record/store"
+)
+
+// need is who may use a route: who has a role, and, where part is true, also whoever is limited to a part of the site, who gets that part and
+// changes nothing else. Routes that know nothing of parts are closed to them.
+type need struct {
+	role access.Role
+	part bool
+}
+
+// Who may use a route.
+var (
+	anyone         = need{access.Nobody, true}
+	viewer         = need{access.Viewer, false}
+	viewerOfPart   = need{access.Viewer, true}
+	operatorOfPart = need{access.Operator, true}
+	engineer       = need{access.Engineer, false}
+	engineerOfPart = need{access.Engineer, true}
+	admin          = need{access.Admin, false}
+)
+
+const (
+	whoField        = "Arithmon-Who"        // header: who asks, in the record while there are no accounts
+	unattendedField = "Arithmon-Unattended" // header: a page asks by itself, and nobody has a hand on it
+	principalKey    = "principal"
+)
+
+// Requests of one principal: so many a second, and so many at once.
+const (
+	requestsPerSecond = 500
+	requestBurst      = 1500
+)
+
+// gate finds out who asks, and lets through who may.
+type gate struct {
+	book   *account.Book // nil: a service without accounts, such as a rig alone
+	log    *audit.Log
+	secure bool // over TLS, so that browsers send the session that way alone
+	remote bool // it listens beyond loopback
+
+	mu    sync.Mutex
+	rates map[string]*rate.Limiter // by principal
+	told  map[string]time.Time     // when a refusal of an address was last put into the log
+	quiet map[string]int           // how many were not since
+	parts map[string]portion       // of the site, by limits
+	swept time.Time
+}
+
+// portion is the part of a site that somebody is limited to.
+type portion struct{ whole, part *site.Site }
+
+func newGate(book *account.Book, log *audit.Log, secure, remote bool) *gate {
+	return &gate{book: book, log: log, secure: secure, remote: remote, rates: map[string]*rate.Limiter{}, told: map[string]time.Time{}, quiet: map[string]int{}, parts: map[string]portion{}}
+}
+
+// open reports whether there are no accounts, so that whoever is on this machine may do everything.
+func (g *gate) open() bool { return g.book == nil || !g.book.Any() }
+
+// cookie is what the session is called in browsers. The prefix has them keep it to this host and to TLS.
+func (g *gate) cookie() string {
+	if g.secure {
+		return "__Host-arithmon"
+	}
+	return "arithmon"
+}
+
+// unknown is a request of somebody who is not known.
+type unknown struct{ why string }
+
+func (e *unknown) Error() string { return e.why }
+
+const howToSignIn = "sign in: on the page of the service, or with arithmon login URL --account NAME; programs show a token (Authorization: Bearer)"
+
+// shown is what a request shows of who asks: a token, or the secret of a session.
+func (g *gate) shown(c *gin.Context) string {
+	if kind, secret, ok := strings.Cut(c.GetHeader("Authorization"), " "); ok && strings.EqualFold(kind, "Bearer") {
+		return strings.TrimSpace(secret)
+	}
+	secret, _ := c.Cookie(g.cookie())
+	return secret
+}
+
+// address is where a request comes from.
+func address(c *gin.Context) string {
+	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
+	if err != nil {
+		return c.Request.RemoteAddr
+	}
+	return host
+}
+
+// identify finds out on whose behalf a request is.
+func (g *gate) identify(c *gin.Context) (access.Principal, error) {
+	from := address(c)
+	if g.open() {
+		return access.Principal{Account: claimed(c), Role: access.Admin, From: from}, nil
+	}
+	secret := g.shown(c)
+	if secret == "" {
+		return access.Principal{From: from}, nil
+	}
+	p, err := g.book.Principal(secret, from, c.GetHeader(unattendedField) == "")
+	if err != nil {
+		return access.Principal{From: from}, &unknown{err.Error()}
+	}
+	return p, nil
+}
+
+// claimed is who a request says it is of, which counts while there are no accounts.
+func claimed(c *gin.Context) string {
+	w := c.GetHeader(whoField)
+	if decoded, err := url.QueryUnescape(w); err == nil {
+		w = decoded
+	}
+	if w == "" || len(w) > 100 {
+		return "local"
+	}
+	return w
+}
+
+// principal is on whose behalf a request is.
+func principal(c *gin.Context) access.Principal {
+	p, _ := c.Get(principalKey)
+	who, _ := p.(access.Principal)
+	return who
+}
+
+// admit lets a request through to a route, or says why not.
+func (g *gate) admit(c *gin.Context, route route) error {
+	who, err := g.identify(c)
+	c.Set(principalKey, who)
+	if err != nil && route.needs != anyone {
+		g.refused(c, who, err.Error())
+		return err
+	}
+	if route.needs.role != access.Nobody && who.Role == access.Nobody {
+		return &unknown{howToSignIn}
+	}
+	if err := who.May(route.needs.role); err != nil {
+		g.refused(c, who, err.Error())
+		return err
+	}
+	if len(who.Only) > 0 && !route.needs.part {
+		err := fail(http.StatusForbidden, "%s is limited to %s; this is of the whole site", who.Name(), strings.Join(who.Only, ", "))
+		g.refused(c, who, err.Error())
+		return err
+	}
+	if !g.rate(cmp.Or(who.Name(), who.From)).Allow() {
+		c.Header("Retry-After", "1")
+		return fail(http.StatusTooManyRequests, "these are more than %d requests a second; ask less often, or for more at once", requestsPerSecond)
+	}
+	return nil
+}
+
+// rate is the limiter of a principal.
+func (g *gate) rate(name string) *rate.Limiter {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	l := g.rates[name]
+	if l == nil {
+		if now := time.Now(); len(g.rates) > 1000 && now.Sub(g.swept) > time.Minute {
+			g.swept = now
+			for name, l := range g.rates {
+				if l.TokensAt(now) >= requestBurst {
+					delete(g.rates, name)
+				}
+			}
+		}
+		l = rate.NewLimiter(requestsPerSecond, requestBurst)
+		g.rates[name] = l
+	}
+	return l
+}
+
+// While what was shown holds, the request goes on: ctx ends when it does not any more.
+func (g *gate) while(c *gin.Context) (stop func()) {
+	secret := g.shown(c)
+	if g.open() || secret == "" {
+		return func() {}
+	}
+	ctx, cancel := context.WithCancelCause(c.Request.Context())
+	unwatch := g.book.Watch(secret, func() { cancel(errSessionOver) })
+	c.Request = c.Request.WithContext(ctx)
+	return func() {
+		unwatch()
+		cancel(nil)
+	}
+}
+
+var errSessionOver = errors.New("the session or token does not hold any more; sign in again")
+
+// tellEvery is how often a refusal of the same address is put into the log; those between are counted.
+const tellEvery = 10 * time.Second
+
+// refused puts into the log that somebody was refused.
+func (g *gate) refused(c *gin.Context, who access.Principal, why string) {
+	if g.log == nil {
+		return
+	}
+	key, now := who.From+" "+who.Name(), time.Now()
+	g.mu.Lock()
+	if now.Sub(g.told[key]) < tellEvery {
+		g.quiet[key]++
+		g.mu.Unlock()
+		return
+	}
+	more := g.quiet[key]
+	if len(g.told) > 10_000 {
+		clear(g.told)
+		clear(g.quiet)
+	}
+	g.told[key] = now
+	delete(g.quiet, key)
+	g.mu.Unlock()
+	if more > 0 {
+		why += fmt.Sprintf("; and %d more refusals since the one before", more)
+	}
+	_ = g.log.Add(c.Request.Context(), audit.Entry{Who: who.Name(), From: who.From, Action: audit.Refused, Subject: c.Request.Method + " " + c.Request.URL.Path, Detail: why}) // it is refused all the same
+}
+
+// mostParts is how many parts of the site are kept.
+const mostParts = 256
+
+// part is what of the site a principal sees.
+func (g *gate) part(who access.Principal, whole *site.Site) *site.Site {
+	if len(who.Only) == 0 {
+		return whole
+	}
+	key := strings.Join(who.Only, "\n")
+	g.mu.Lock()
+	kept, ok := g.parts[key]
+	g.mu.Unlock()
+	if ok && kept.whole == whole {
+		return kept.part
+	}
+	kept = portion{whole, who.Only.Of(whole)}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.parts) >= mostParts {
+		clear(g.parts)
+	}
+	g.parts[key] = kept
+	return kept.part
+}
+
+// site is what of the site the one who asks sees.
+func (s *Server) site(c *gin.Context) *site.Site { return s.gate.part(principal(c), s.store.Site()) }
+
+// by says of an edit who makes it, and what they may change.
+func by(c *gin.Context, edit store.Edit) store.Edit {
+	who := principal(c)
+	edit.Who, edit.From = who.Name(), who.From
+	if len(who.Only) > 0 {
+		edit.Permit = who.Permits
+	}
+	return edit
+}
+
+// change modifies the site on behalf of who asks.
+func (s *Server) change(c *gin.Context, edit store.Edit, fill func(*site.Draft, *site.Site)) ([]site.Change, *site.Site, error) {
+	return s.store.Modify(c.Request.Context(), by(c, edit), fill)
+}
+
+// enter puts into the audit log what somebody did.
+func (s *Server) enter(c *gin.Context, action audit.Action, subject, detail string) error {
+	who := principal(c)
+	if s.audit == nil { // a rig alone
+		return nil
+	}
+	return s.audit.Add(c.Request.Context(), audit.Entry{Who: who.Name(), From: who.From, Action: action, Subject: subject, Detail: detail})
+}
+
+// fromHere refuses requests that a page from elsewhere makes, and, while there are no accounts, those that do not come from this machine's own
+// programs.
+func (s *Server) fromHere(c *gin.Context) {
+	if s.gate.open() && !loopbackHost(c.Request.Host) {
+		s.abort(c, fail(http.StatusForbidden, "Host %q is not this machine's loopback, and there are no accounts yet; use http://127.0.0.1 or http://localhost", c.Request.Host))
+		return
+	}
+	if s.gate.open() && s.gate.remote && !loopback(address(c)) {
+		s.abort(c, fail(http.StatusForbidden, "there are no accounts yet; make the first one on the machine itself: arithmon account add NAME --role admin"))
+		return
+	}
+	if origin := c.GetHeader("Origin"); origin != "" {
+		u, err := url.Parse(origin)
+		if err != nil || u.Host != c.Request.Host {
+			s.abort(c, fail(http.StatusForbidden, "a page of %s may not use this service", origin))
+			return
+		}
+	}
+	// Following a link to a page of the console is all that another site may have a browser do, and coming back from the directory.
+	if from := c.GetHeader("Sec-Fetch-Site"); from == "cross-site" || from == "same-site" {
+		at := c.Request.URL.Path
+		page := !strings.HasPrefix(at, "/api/") && at != "/metrics" && at != "/healthz" || at == "/api/v1/directory/return"
+		if safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead; !safe || !page || c.GetHeader("Sec-Fetch-Mode") != "navigate" {
+			s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service"))
+			return
+		}
+	}
+	if err := s.origins.Check(c.Request); err != nil {
+		s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service: %s", err))
+		return
+	}
+	for name, value := range map[string]string{
+		"X-Content-Type-Options":       "nosniff",
+		"X-Frame-Options":              "DENY",
+		"Referrer-Policy":              "same-origin",
+		"Cross-Origin-Opener-Policy":   "same-origin",
+		"Cross-Origin-Resource-Policy": "same-origin",
+		"Permissions-Policy":           "camera=(), microphone=(), geolocation=()",
+		"Content-Security-Policy":      "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+	} {
+		c.Header(name, value)
+	}
+	if s.gate.secure {
+		c.Header("Strict-Transport-Security", "max-age=31536000")
+	}
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		c.Header("Cache-Control", "no-store") // what one person sees is not another's
+	}
+}
+
+func loopbackHost(hostport string) bool {
+	host := hostport
+	if h, _, err := net.SplitHostPort(hostport); err == nil {
+		host = h
+	}
+	return strings.EqualFold(host, "localhost") || loopback(strings.Trim(host, "[]"))
+}
+
+func loopback(address string) bool {
+	ip, err := netip.ParseAddr(address)
+	return err == nil && ip.Unmap().IsLoopback()
+}
