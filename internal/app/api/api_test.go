@@ -66,10 +66,18 @@ func TestAnEntityIsChangedOverTheVersionThatWasSeen(t *testing.T) {
 	second := ask(s, "PATCH", "/api/v1/points/a/1", `{"unit": "V"}`, "If-Match", seen)
 	assert.Equal(t, http.StatusPreconditionFailed, second.Code)
 	assert.Equal(t, "application/problem+json", second.Header().Get("Content-Type"))
-	assert.Contains(t, second.Body.String(), "its version is 2, yours 1")
+	assert.Contains(t, second.Body.String(), `from its default to \"A\"; you have \"V\"`)
+	other := ask(s, "PATCH", "/api/v1/points/a/1", `{"description": "Flow"}`, "If-Match", seen)
+	require.Equal(t, 200, other.Code, "another field is put together with that: %s", other.Body)
+	assert.Contains(t, other.Body.String(), `"unit":"A"`)
+	assert.Contains(t, other.Header().Get(mergedField), "local+changed+unit")
+	assert.Equal(t, `"3"`, other.Header().Get("ETag"))
+	whole := ask(s, "PUT", "/api/v1/points/a/1", `{"station": "plc", "address": "hr:1", "decimals": 2}`, "If-Match", seen)
+	require.Equal(t, 200, whole.Code, whole.Body)
+	assert.Contains(t, whole.Body.String(), `"description":"Flow"`, "what the replaced one did not have is as others made it")
 	assert.Equal(t, 400, ask(s, "PATCH", "/api/v1/points/a/1", `{}`, "If-Match", "yesterday").Code)
 	assert.Equal(t, http.StatusPreconditionFailed, ask(s, "DELETE", "/api/v1/points/a/1", "", "If-Match", seen).Code)
-	assert.Equal(t, 200, ask(s, "DELETE", "/api/v1/points/a/1", "", "If-Match", `"2"`).Code)
+	assert.Equal(t, 200, ask(s, "DELETE", "/api/v1/points/a/1", "", "If-Match", `"4"`).Code)
 }
 
 func TestPagesFollowEachOther(t *testing.T) {

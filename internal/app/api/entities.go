@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,6 +14,7 @@ import (
 
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/form"
+	"arithmon/internal/core/merge"
 	"arithmon/internal/core/nearest"
 	"arithmon/internal/core/site"
 	"arithmon/internal/record/store"
@@ -60,11 +63,11 @@ func (s *Server) entityRoutes(kind site.Kind) []route {
 	}
 	return []route{
 		{"GET", path, viewerOfPart, all + " by " + key, append(query, paging...), nil, as.page, 200, s.list(kind)},
-		{"POST", path, engineerOfPart, "add a " + word, nil, in, as.one, 201, s.add(kind)},
+		{"POST", path, changerOfPart, "add a " + word, nil, in, as.one, 201, s.add(kind)},
 		{"GET", one, viewerOfPart, "one " + word, nil, nil, as.one, 200, s.show(kind)},
-		{"PUT", one, engineerOfPart, "replace a " + word + ", or add it", nil, in, as.one, 200, s.put(kind)},
-		{"PATCH", one, engineerOfPart, "change some fields of a " + word + "; null gives the default", nil, in, as.one, 200, s.patch(kind)},
-		{"DELETE", one, engineerOfPart, "remove a " + word, removing, nil, ChangeSummary{}, 200, s.remove(kind)},
+		{"PUT", one, changerOfPart, "replace a " + word + ", or add it", nil, in, as.one, 200, s.put(kind)},
+		{"PATCH", one, changerOfPart, "change some fields of a " + word + "; null gives the default", nil, in, as.one, 200, s.patch(kind)},
+		{"DELETE", one, changerOfPart, "remove a " + word, removing, nil, ChangeSummary{}, 200, s.remove(kind)},
 	}
 }
 
@@ -198,6 +201,13 @@ func (s *Server) replace(kind site.Kind, decode func(*document.Node, *site.Draft
 		if err != nil {
 			return err
 		}
+		if edit.Expect != 0 {
+			if now := s.store.Site(); now.Version(kind, name(c)) != edit.Expect {
+				if merged, err := s.together(c, node, edit, decode); merged || err != nil {
+					return err
+				}
+			}
+		}
 		return s.modify(c, edit, http.StatusOK, func(d *site.Draft, now *site.Site) (site.Entity, error) {
 			e, err := decode(node, d, now, name(c))
 			if err != nil {
@@ -213,6 +223,58 @@ func (s *Server) replace(kind site.Kind, decode func(*document.Node, *site.Draft
 			return e, nil
 		})
 	}
+}
+
+// together puts what a request makes of an entity as it was when its sender looked at it together with what others changed since. It does
+// nothing when it is not known how it was then.
+func (s *Server) together(c *gin.Context, node *document.Node, edit store.Edit, decode func(*document.Node, *site.Draft, *site.Site, string) (site.Entity, error)) (done bool, err error) {
+	kind := edit.ExpectKind
+	base, since, err := s.store.Earlier(c.Request.Context(), kind, name(c), edit.Expect)
+	if err != nil || base == nil {
+		return false, err
+	}
+	err = s.modify(c, store.Edit{}, http.StatusOK, func(d *site.Draft, now *site.Site) (site.Entity, error) {
+		is, there := now.Get(kind, name(c))
+		if !there {
+			return nil, notFound(now, kind, name(c))
+		}
+		then := now.Build()
+		then.Remove(kind, is.Key())
+		then.Put(base, edit.Expect)
+		wanted, err := decode(node, d, then.Site(), base.Key())
+		if err != nil {
+			return nil, err
+		}
+		merged, found, err := merge.Entity(base, is, wanted, nil)
+		if err != nil {
+			return nil, err
+		}
+		if len(found) > 0 {
+			return nil, &conflicting{found, since}
+		}
+		d.Replace(is.Key(), merged)
+		return merged, nil
+	})
+	if err == nil {
+		c.Header(mergedField, url.QueryEscape(whoChanged(base, since)))
+	}
+	return true, err
+}
+
+// whoChanged says who changed what of an entity since it was as it was.
+func whoChanged(base site.Entity, since []store.Record) string {
+	var list []string
+	for _, r := range slices.Backward(since) {
+		after, err := site.Decode(r.Kind, r.After)
+		if err != nil {
+			continue
+		}
+		for _, f := range merge.Fields(base, after) {
+			list = append(list, r.Who+" changed "+f.Name)
+		}
+		base = after
+	}
+	return strings.Join(list, ", ")
 }
 
 // copying duplicates an entity with what the request says of the copy.

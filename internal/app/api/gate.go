@@ -24,25 +24,33 @@ import (
 )
 
 // need is who may use a route: who has a role, and, where part is true, also whoever is limited to a part of the site, who gets that part and
-// changes nothing else. Routes that know nothing of parts are closed to them.
+// changes nothing else. Routes that know nothing of parts are closed to them. Where propose is true, a viewer may use it, too, to propose the
+// change instead of making it.
 type need struct {
-	role access.Role
-	part bool
+	role    access.Role
+	part    bool
+	propose bool
 }
 
 // Who may use a route.
 var (
-	anyone         = need{access.Nobody, true}
-	viewer         = need{access.Viewer, false}
-	viewerOfPart   = need{access.Viewer, true}
-	operatorOfPart = need{access.Operator, true}
-	engineer       = need{access.Engineer, false}
-	engineerOfPart = need{access.Engineer, true}
-	admin          = need{access.Admin, false}
+	anyone         = need{role: access.Nobody, part: true}
+	viewer         = need{role: access.Viewer}
+	viewerOfPart   = need{role: access.Viewer, part: true}
+	operatorOfPart = need{role: access.Operator, part: true}
+	engineer       = need{role: access.Engineer}
+	engineerOfPart = need{role: access.Engineer, part: true}
+	changer        = need{role: access.Engineer, propose: true}
+	changerOfPart  = need{role: access.Engineer, part: true, propose: true}
+	admin          = need{role: access.Admin}
 )
 
 const (
 	whoField        = "Arithmon-Who"        // header: who asks, in the record while there are no accounts
+	messageField    = "Arithmon-Message"    // header: what is said of the change set that the request makes
+	proposeField    = "Arithmon-Propose"    // header: the title of a proposal that the request makes, instead of changing the site
+	proposalField   = "Arithmon-Proposal"   // header of a response: the number of the proposal
+	mergedField     = "Arithmon-Merged"     // header of a response: what others changed meanwhile, with which this was put together
 	unattendedField = "Arithmon-Unattended" // header: a page asks by itself, and nobody has a hand on it
 	principalKey    = "principal"
 )
@@ -128,17 +136,26 @@ func (g *gate) identify(c *gin.Context) (access.Principal, error) {
 	return p, nil
 }
 
+// header is a header of a request as text; it is written as in a query, so that it may have any characters.
+func header(c *gin.Context, name string) string {
+	text := c.GetHeader(name)
+	if decoded, err := url.QueryUnescape(text); err == nil {
+		text = decoded
+	}
+	return strings.TrimSpace(text)
+}
+
 // claimed is who a request says it is of, which counts while there are no accounts.
 func claimed(c *gin.Context) string {
-	w := c.GetHeader(whoField)
-	if decoded, err := url.QueryUnescape(w); err == nil {
-		w = decoded
-	}
+	w := header(c, whoField)
 	if w == "" || len(w) > 100 {
 		return "local"
 	}
 	return w
 }
+
+// maxMessage is how long a message may be, in bytes.
+const maxMessage = 1000
 
 // principal is on whose behalf a request is.
 func principal(c *gin.Context) access.Principal {
@@ -158,7 +175,14 @@ func (g *gate) admit(c *gin.Context, route route) error {
 	if route.needs.role != access.Nobody && who.Role == access.Nobody {
 		return &unknown{howToSignIn}
 	}
-	if err := who.May(route.needs.role); err != nil {
+	least := route.needs.role
+	if header(c, proposeField) != "" {
+		if !route.needs.propose {
+			return fail(http.StatusBadRequest, "%s %s cannot be proposed; it is done, or not", route.method, route.path)
+		}
+		least = access.Viewer
+	}
+	if err := who.May(least); err != nil {
 		g.refused(c, who, err.Error())
 		return err
 	}
@@ -271,16 +295,26 @@ func (s *Server) site(c *gin.Context) *site.Site { return s.gate.part(principal(
 // by says of an edit who makes it, and what they may change.
 func by(c *gin.Context, edit store.Edit) store.Edit {
 	who := principal(c)
-	edit.Who, edit.From = who.Name(), who.From
+	edit.Who, edit.From, edit.Message = who.Name(), who.From, header(c, messageField)
 	if len(who.Only) > 0 {
 		edit.Permit = who.Permits
 	}
 	return edit
 }
 
-// change modifies the site on behalf of who asks.
+// change modifies the site on behalf of who asks, or keeps what it would change as a proposal.
 func (s *Server) change(c *gin.Context, edit store.Edit, fill func(*site.Draft, *site.Site)) ([]site.Change, *site.Site, error) {
-	return s.store.Modify(c.Request.Context(), by(c, edit), fill)
+	edit = by(c, edit)
+	if len(edit.Message) > maxMessage {
+		return nil, s.store.Site(), fail(http.StatusBadRequest, "the message has %d bytes; at most %d are kept", len(edit.Message), maxMessage)
+	}
+	title, dry := header(c, proposeField), edit.DryRun
+	edit.DryRun = dry || title != ""
+	changes, left, err := s.store.Modify(c.Request.Context(), edit, fill)
+	if title == "" || dry || err != nil || len(changes) == 0 {
+		return changes, left, err
+	}
+	return changes, left.With(changes), s.propose(c, title, changes)
 }
 
 // enter puts into the audit log what somebody did.

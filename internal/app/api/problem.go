@@ -48,6 +48,8 @@ func problem(err error) Problem {
 		document document.Faults
 		tooLarge *http.MaxBytesError
 		entry    *account.Fault
+		both     *conflicting
+		decided  *store.Conflicting
 	)
 	switch {
 	case errors.As(err, &plain):
@@ -61,6 +63,16 @@ func problem(err error) Problem {
 		p.Status = http.StatusForbidden
 	case errors.As(err, new(*account.TooSoon)):
 		p.Status = http.StatusTooManyRequests
+	case errors.As(err, &both):
+		p.Status = http.StatusPreconditionFailed
+		p.Conflicts = both.told()
+	case errors.As(err, &decided):
+		p.Status = http.StatusConflict
+		p.Conflicts = each(decided.Conflicts, newConflict)
+	case errors.Is(err, store.ErrDecided):
+		p.Status = http.StatusConflict
+	case errors.Is(err, store.ErrNoVersion), errors.Is(err, store.ErrForgotten), errors.Is(err, store.ErrNoNote), errors.Is(err, store.ErrNoProposal):
+		p.Status = http.StatusNotFound
 	case errors.As(err, &entry):
 		p.Status = http.StatusUnprocessableEntity
 		p.Errors = []ProblemField{{Field: entry.Field, Value: entry.Value, Message: entry.Message}}

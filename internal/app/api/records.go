@@ -17,15 +17,16 @@ import (
 
 // Record is one recorded change of the site.
 type Record struct {
-	ID     int64           `json:"id"`
-	Batch  int64           `json:"batch" doc:"id of the first change that was made together with this one"`
-	Time   time.Time       `json:"time"`
-	Who    string          `json:"who"`
-	Kind   site.Kind       `json:"kind" enum:"template,link,station,point"`
-	Action site.Action     `json:"action" enum:"add,change,remove"`
-	Name   string          `json:"name"`
-	Before json.RawMessage `json:"before,omitempty"`
-	After  json.RawMessage `json:"after,omitempty"`
+	ID      int64           `json:"id"`
+	Batch   int64           `json:"batch" doc:"id of the first change that was made together with this one"`
+	Time    time.Time       `json:"time"`
+	Who     string          `json:"who"`
+	Kind    site.Kind       `json:"kind" enum:"template,link,station,point"`
+	Action  site.Action     `json:"action" enum:"add,change,remove"`
+	Name    string          `json:"name"`
+	Before  json.RawMessage `json:"before,omitempty"`
+	After   json.RawMessage `json:"after,omitempty"`
+	Message string          `json:"message,omitempty" doc:"what was said of the change set; with the first of its changes"`
 }
 
 // WriteRecord is one recorded write to a device.

@@ -56,7 +56,7 @@ func (s *Server) routes() []route {
 
 		{"POST", "/api/v1/links/:name/test", engineer, "find out whether the far end takes a connection", nil, nil, Test{}, 200, s.testLink},
 
-		{"POST", "/api/v1/links/:name/copy", engineer, "duplicate a link; the copy is disabled and has no serial port until given one", nil, Copy{}, site.Link{}, 201, s.copyLink},
+		{"POST", "/api/v1/links/:name/copy", changer, "duplicate a link; the copy is disabled and has no serial port until given one", nil, Copy{}, site.Link{}, 201, s.copyLink},
 
 		{"GET", "/api/v1/ports", engineer, "serial ports of the service's machine", nil, nil, Ports{}, 200, s.ports},
 
@@ -66,10 +66,10 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/stations/:name/write", engineerOfPart, "write to addresses that no point needs to have", nil, RangeWrite{}, RangeResult{}, 200, s.writeRange},
 		{"POST", "/api/v1/stations/:name/refresh", operatorOfPart, "ask a station everything at once, what it refused included", nil, nil, nil, 204, s.refresh},
 		{"POST", "/api/v1/stations/:name/ask", engineerOfPart, "run a protocol action on a station; it is recorded as writes are", nil, ActionRequest{}, ActionResult{}, 200, s.ask},
-		{"POST", "/api/v1/stations/:name/profile", engineerOfPart, "make points of a DNP3 XML device profile, all or none",
+		{"POST", "/api/v1/stations/:name/profile", changerOfPart, "make points of a DNP3 XML device profile, all or none",
 			[]parameter{{name: "prefix", doc: "what tags begin with (default the station's name and /)"}, {name: "dry_run", doc: "true: say what would change", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/xml"), ProfileResult{}, 200, s.profile},
 		{"GET", "/api/v1/actions", viewerOfPart, "what stations can be asked to do", nil, nil, Actions{}, 200, s.actions},
-		{"POST", "/api/v1/stations/:name/copy", engineer, "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
+		{"POST", "/api/v1/stations/:name/copy", changer, "duplicate a station, with its points when their tags change; the copy is disabled", nil, site.StationCopy{}, site.Station{}, 201, s.copyStation},
 		{"GET", "/api/v1/address", viewerOfPart, "what a typed address means",
 			[]parameter{{name: "text", doc: "as typed"}, {name: "station", doc: "whose notation holds"}, {name: "notation", doc: "when there is no station yet", is: choice(site.Notations[:]...)}, {name: "table", doc: "co, di, ir or hr, for numbers that do not name one"}, {name: "type", doc: "data type of the point, by which the meanings of an ambiguous number are ordered", is: choice(codec.Types[:]...)}}, nil, AddressMeaning{}, 200, s.address},
 
@@ -101,16 +101,16 @@ func (s *Server) routes() []route {
 		{"POST", "/api/v1/rig/:line/cut", engineer, "cut a simulated line: nothing listens there any more", nil, nil, RigState{}, 200, s.rigCut},
 		{"POST", "/api/v1/rig/:line/restore", engineer, "restore a line that was cut", nil, nil, RigState{}, 200, s.rigRestore},
 
-		{"POST", "/api/v1/apply", engineerOfPart, "take over a site file, YAML or JSON, all or nothing",
+		{"POST", "/api/v1/apply", changerOfPart, "take over a site file, YAML or JSON, all or nothing",
 			[]parameter{{name: "dry_run", doc: "true: say what would change", is: truth}, {name: "prune", doc: "true: remove what the file does not name", is: truth}, {name: "force", doc: "true: take back what was changed since the file was exported", is: truth}, {name: "templates", doc: "true: take over its templates alone", is: truth}, {name: "file", doc: "its name, for messages"}}, media("application/yaml"), ChangeSummary{}, 200, s.apply},
 		{"GET", "/api/v1/export", viewerOfPart, "the site as a site file", []parameter{{name: "only", doc: "tag or pattern: these points alone, with their stations, links and templates; may be repeated", many: true}, {name: "template", doc: "name or pattern: these templates alone; may be repeated", many: true}}, nil, media("application/yaml"), 200, s.export},
-		{"POST", "/api/v1/change/points", engineerOfPart, "change, rename, remove or add many points in one modification", nil, Together{}, ChangeSummary{}, 200, s.changeTogether},
-		{"POST", "/api/v1/change/sheet", engineerOfPart, "take over the rows of a sheet in which points were edited, all or nothing", nil, SheetEdits{}, SheetOutcome{}, 200, s.changeSheet},
+		{"POST", "/api/v1/change/points", changerOfPart, "change, rename, remove or add many points in one modification", nil, Together{}, ChangeSummary{}, 200, s.changeTogether},
+		{"POST", "/api/v1/change/sheet", changerOfPart, "take over the rows of a sheet in which points were edited, all or nothing", nil, SheetEdits{}, SheetOutcome{}, 200, s.changeSheet},
 		{"GET", "/api/v1/columns", viewerOfPart, "what the columns of lists hold, kept under names", nil, nil, Page[ColumnSet]{}, 200, s.columnSets},
 		{"PUT", "/api/v1/columns/:name", engineerOfPart, "keep columns under a name", nil, KeptColumns{}, KeptColumns{}, 200, s.keepColumns},
 		{"DELETE", "/api/v1/columns/:name", engineerOfPart, "forget the columns under a name", nil, nil, nil, 204, s.dropColumns},
-		{"POST", "/api/v1/import/points", engineerOfPart, "take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing", importQuery, media("application/octet-stream"), Import{}, 200, s.importPoints},
-		{"POST", "/api/v1/import/stations", engineer, "take over a list of stations, a row each: separated values or a spreadsheet; all or nothing", stationsQuery, media("application/octet-stream"), Import{}, 200, s.importStations},
+		{"POST", "/api/v1/import/points", changerOfPart, "take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing", importQuery, media("application/octet-stream"), Import{}, 200, s.importPoints},
+		{"POST", "/api/v1/import/stations", changer, "take over a list of stations, a row each: separated values or a spreadsheet; all or nothing", stationsQuery, media("application/octet-stream"), Import{}, 200, s.importStations},
 		{"POST", "/api/v1/import/points/marked", engineerOfPart, "a copy of a list, as a spreadsheet, in which its faults are marked; nothing is taken over", importQuery, media("application/octet-stream"), media(spreadsheet), 200, s.markedPoints},
 		{"GET", "/api/v1/export/points", viewerOfPart, "points as a list with every field, which is read back as they were", []parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}, {name: "form", doc: "csv (default), xlsx, or json: a list of rows of texts, headings first", is: choice("csv", "xlsx", "json")}, {name: "skip", doc: "how many are left out at the beginning", is: natural}, {name: "limit", doc: "most points (default all)", is: natural}}, nil, media("text/csv"), 200, s.exportPoints},
 		{"GET", "/api/v1/backup", admin, "a copy of the whole database as it is now: site, changes, writes, events", nil, nil, media("application/vnd.sqlite3"), 200, s.backup},
@@ -122,7 +122,7 @@ func (s *Server) routes() []route {
 	for _, kind := range site.Kinds() {
 		list = append(list, s.entityRoutes(kind)...)
 	}
-	return slices.Concat(list, s.templateRoutes(), s.accountRoutes())
+	return slices.Concat(list, s.templateRoutes(), s.accountRoutes(), s.historyRoutes(), s.togetherRoutes())
 }
 
 // Health says that the service runs.

@@ -50,6 +50,7 @@ type Server struct {
 	accounts   *account.Book
 	audit      *audit.Log
 	gate       *gate
+	company    company
 	engine     *engine.Engine
 	control    *control.Controller
 	dir        string

@@ -281,12 +281,13 @@ type LiveRequest struct {
 
 // Problem is an RFC 9457 problem document.
 type Problem struct {
-	Type   string         `json:"type"`
-	Title  string         `json:"title"`
-	Status int            `json:"status"`
-	Detail string         `json:"detail"`
-	Errors []ProblemField `json:"errors,omitempty" doc:"one entry a wrong field"`
-	Near   []string       `json:"near,omitempty" doc:"the names most like one that was not found"`
+	Type      string         `json:"type"`
+	Title     string         `json:"title"`
+	Status    int            `json:"status"`
+	Detail    string         `json:"detail"`
+	Errors    []ProblemField `json:"errors,omitempty" doc:"one entry a wrong field"`
+	Conflicts []Conflict     `json:"conflicts,omitempty" doc:"what others changed meanwhile, otherwise than the request does"`
+	Near      []string       `json:"near,omitempty" doc:"the names most like one that was not found"`
 }
 
 // ProblemField is one wrong field.

@@ -32,11 +32,11 @@ type Conform struct {
 func (s *Server) templateRoutes() []route {
 	dry := []parameter{{name: "dry_run", doc: "true: say what would change", is: truth}}
 	return []route{
-		{"POST", "/api/v1/templates/:name/change", engineer, "change some fields of a template, and what follows from it in its stations, in one modification", dry, site.Template{}, ChangeSummary{}, 200, s.changeTemplate},
+		{"POST", "/api/v1/templates/:name/change", changer, "change some fields of a template, and what follows from it in its stations, in one modification", dry, site.Template{}, ChangeSummary{}, 200, s.changeTemplate},
 		{"GET", "/api/v1/templates/:name/stations", viewer, "the stations that are made from a template, and in how much they differ from it", paging, nil, Page[Tied]{}, 200, s.tied},
 		{"POST", "/api/v1/stations/:name/template", engineer, "make a template from a station that works, which keeps the tie", nil, tie.Making{}, site.Template{}, 201, s.makeTemplate},
 		{"GET", "/api/v1/stations/:name/own", viewerOfPart, "what a station has otherwise than its template", paging, nil, Page[tie.Difference]{}, 200, s.own},
-		{"POST", "/api/v1/stations/:name/conform", engineerOfPart, "give up what a station has otherwise than its template", nil, Conform{}, ChangeSummary{}, 200, s.conform},
+		{"POST", "/api/v1/stations/:name/conform", changerOfPart, "give up what a station has otherwise than its template", nil, Conform{}, ChangeSummary{}, 200, s.conform},
 	}
 }
 

@@ -20,7 +20,7 @@ var groups = []struct {
 	{"values", "Look at values, write them:", []string{"read", "watch", "write", "lens", "events"}},
 	{"causes", "Find out what is wrong:", []string{"status", "findings", "traffic", "explain", "units"}},
 	{"people", "Who may do what:", []string{"account", "token", "login", "logout", "audit"}},
-	{"record", "What was done, and taking it back:", []string{"changes", "undo", "writes", "backup"}},
+	{"record", "What was done, and taking it back:", []string{"changes", "undo", "diff", "restore", "version", "proposal", "note", "writes", "backup", "restore-backup"}},
 }
 
 // examples are commands that can be typed as they stand, on the demo; each verb has one at least.
@@ -46,6 +46,24 @@ var examples = map[string]string{
 	"login":             "arithmon login https://plant:7340 --account ann",
 	"logout":            "arithmon logout",
 	"audit":             "arithmon audit --verify\narithmon audit --action write --limit 20\narithmon audit --export audit.jsonl",
+	"changes show":      "arithmon changes show 12",
+	"diff":              "arithmon diff commissioning-day-1\narithmon diff 2h now --only 'tern/*'\narithmon diff now site.yaml",
+	"version":           "arithmon version",
+	"version add":       "arithmon version add commissioning-day-1 --message 'as handed over'",
+	"version list":      "arithmon version list",
+	"restore":           "arithmon restore commissioning-day-1 --dry-run\narithmon restore 2h --only 'tern/*'",
+	"proposal":          "arithmon proposal list",
+	"proposal list":     "arithmon proposal list --state all",
+	"proposal show":     "arithmon proposal show 3",
+	"proposal take":     "arithmon proposal take 3 --dry-run\narithmon proposal take 3 --all mine",
+	"proposal drop":     "arithmon proposal drop 3",
+	"proposal comment":  "arithmon proposal comment 3 'the range is wrong'",
+	"note":              "arithmon note list",
+	"note list":         "arithmon note list\narithmon note list station tern-drive1 --all",
+	"note add":          "arithmon note add station tern-drive1 'cable swapped, check on Monday'",
+	"note done":         "arithmon note done 4",
+	"note remove":       "arithmon note remove 4",
+	"restore-backup":    "arithmon restore-backup plant.db --data plant",
 	"ports":             "arithmon ports",
 	"probe":             "arithmon probe sallow-plc\narithmon probe 192.0.2.7 --unit 1",
 	"scan":              "arithmon scan tern-bus --last 20\narithmon scan tern-bus --settings",
@@ -111,7 +129,6 @@ var examples = map[string]string{
 	"undo":              "arithmon undo 17",
 	"writes":            "arithmon writes\narithmon writes sallow/gate1/open-cmd",
 	"backup":            "arithmon backup plant-backup.db",
-	"version":           "arithmon version",
 	"completion":        "arithmon completion bash > ~/.local/share/bash-completion/completions/arithmon",
 }
 

@@ -128,6 +128,8 @@ The other verbs speak to the running service.`,
 		server = "http://127.0.0.1:7340"
 	}
 	root.PersistentFlags().StringVar(&a.server, "server", server, "URL of the service (or ARITHMON_SERVER; otherwise where login was last)")
+	root.PersistentFlags().StringVar(&a.said.Message, "message", "", "what is said of the change set that the command makes")
+	root.PersistentFlags().StringVar(&a.said.Propose, "propose", "", "keep what the command would change as a proposal of this title, instead of changing the site")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "text", "form of the output: text, json, yaml or csv")
 	negative := regexp.MustCompile(`-\.?[0-9]\S*$`)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -140,6 +142,7 @@ The other verbs speak to the running service.`,
 	root.AddCommand(a.serve(), a.demo(), a.rig(), a.version())
 	root.AddCommand(a.entities()...)
 	root.AddCommand(a.account(), a.token(), a.login(), a.logout(), a.auditVerb())
+	root.AddCommand(a.diff(), a.restore(), a.proposal(), a.note(), a.restoreBackup())
 	root.AddCommand(a.apply(), a.export(), a.backup(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.explain(), a.units(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
 	root.InitDefaultCompletionCmd()
 	root.InitDefaultHelpCmd()
@@ -159,6 +162,7 @@ func (a *app) client() *client.Client {
 		c = c.With(access)
 	}
 	c.Warn, c.Said = a.warn, a.said
+	c.Told = func(text string) { fmt.Fprintln(a.Err, "arithmon:", text) }
 	return c
 }
 
@@ -183,12 +187,14 @@ func arguments(least, most int, what string) cobra.PositionalArgs {
 }
 
 func (a *app) version() *cobra.Command {
-	return &cobra.Command{
-		Use: "version", Short: "Print the version", Args: arguments(0, 0, "no arguments"),
+	c := &cobra.Command{
+		Use: "version", Short: "Print the version of the program; name states of the site", Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.print(map[string]string{"version": a.Version}, func(t *table) { t.line("arithmon " + a.Version) })
 		},
 	}
+	c.AddCommand(a.versionAdd(), a.versionList())
+	return c
 }
 
 // readFile reads a file, or the standard input for "-".

@@ -29,6 +29,7 @@ import (
 func (a *app) serve() *cobra.Command {
 	var dir, listen, units string
 	var options service.Options
+	var noBackups bool
 	var logs logging
 	c := &cobra.Command{
 		Use:   "serve",
@@ -40,6 +41,9 @@ For others on the network, make an account (arithmon account add NAME --role adm
 		Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			options.Dir, options.Listen = dir, listen
+			if !noBackups {
+				options.Backups = keptBackups
+			}
 			if units != "" {
 				own, err := a.readUnits(units)
 				if err != nil {
@@ -60,9 +64,13 @@ For others on the network, make an account (arithmon account add NAME --role adm
 	c.Flags().StringVar(&options.TLS, "tls", "", "self: with a certificate of its own; or CERT,KEY: with that of these files, which may be\nreplaced while it runs")
 	c.Flags().BoolVar(&options.Plain, "allow-plain", false, "listen beyond loopback without TLS: whoever is on the network between reads passwords and values,\nand can change both")
 	c.Flags().StringVar(&units, "units", "", "YAML file of units and what their values are in plants, which comes before the\ndictionary that is built in (arithmon units shows that)")
+	c.Flags().BoolVar(&noBackups, "no-backups", false, fmt.Sprintf("make no backup each day; otherwise those of the last %d days are kept in the data directory", keptBackups))
 	logs.flags(c, "info")
 	return c
 }
+
+// keptBackups is for how many days the backup of each is kept.
+const keptBackups = 14
 
 // dataDir is where the database is unless told otherwise.
 func dataDir() string {

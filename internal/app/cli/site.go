@@ -77,7 +77,7 @@ func (a *app) backup() *cobra.Command {
 		Use:   "backup FILE",
 		Short: "Save a copy of the whole database while it is used",
 		Long: `Save a copy of the whole database as it is now: the site, its changes, writes and events. The service goes on meanwhile.
-To go back to it, stop the service, put the copy into an empty data directory under the name arithmon.db, and start the service with that directory.`,
+To go back to it, stop the service and put it back: arithmon restore-backup FILE --data DIR.`,
 		Args: arguments(1, 1, "one file"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if _, err := os.Lstat(args[0]); err == nil {
@@ -211,12 +211,13 @@ func (a *app) changes() *cobra.Command {
 				return err
 			}
 			return a.print(list, func(t *table) {
-				t.header("ID", a.timeHead("TIME"), "WHO", "ACTION", "KIND", "NAME")
+				t.header("ID", a.timeHead("TIME"), "WHO", "ACTION", "KIND", "NAME", "MESSAGE")
 				for _, r := range list {
-					t.row(strconv.FormatInt(r.ID, 10), a.stamp(r.Time), r.Who, string(r.Action), string(r.Kind), r.Name)
+					t.row(strconv.FormatInt(r.ID, 10), a.stamp(r.Time), r.Who, string(r.Action), string(r.Kind), r.Name, r.Message)
 				}
 			})
 		}}
+	c.AddCommand(a.changesShow())
 	c.Flags().IntVar(&limit, "limit", 50, "most lines")
 	c.Flags().BoolVar(&quarantined, "quarantined", false, "instead: stored records that did not fit the site when it was loaded")
 	return c

@@ -37,7 +37,7 @@ func (c *Client) With(a Access) *Client {
 	if a.Fingerprint != "" {
 		service.Transport = pinned(a.Fingerprint)
 	}
-	return &Client{base: c.base, who: c.who, access: a, http: service, Warn: c.Warn, Said: c.Said}
+	return &Client{base: c.base, who: c.who, access: a, http: service, Warn: c.Warn, Told: c.Told, Said: c.Said}
 }
 
 // pinned connects to services whose certificate has a key.

@@ -15,6 +15,8 @@ import (
 	"arithmon/internal/app/api"
 	"arithmon/internal/core/site"
 	"arithmon/internal/rig"
+
+	"github.com/coder/websocket"
 )
 
 // Client speaks to one service. It is safe for concurrent use.
@@ -29,6 +31,8 @@ type Client struct {
 
 	// Warn takes what the service says about a change that is allowed and yet seldom meant; nil for nothing.
 	Warn func(text string)
+	// Told takes what else the service says about a change; nil for nothing.
+	Told func(text string)
 }
 
 // Said is what is said of changes.
@@ -101,11 +105,7 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 		}
 		return p
 	}
-	for _, text := range response.Header.Values("Arithmon-Warning") {
-		if c.Warn != nil {
-			c.Warn(text)
-		}
-	}
+	c.hear(response.Header)
 	if raw, ok := answer.(*[]byte); ok {
 		*raw = data
 		return nil
@@ -117,6 +117,21 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 		return fmt.Errorf("%s does not answer as an Arithmon service does: %w", c.base, err)
 	}
 	return nil
+}
+
+// hear passes on what the service says beside its answer.
+func (c *Client) hear(header http.Header) {
+	for _, text := range header.Values("Arithmon-Warning") {
+		if c.Warn != nil {
+			c.Warn(text)
+		}
+	}
+	if n := header.Get("Arithmon-Proposal"); n != "" && c.Told != nil {
+		c.Told(fmt.Sprintf("kept as proposal %s; nothing is changed until it is taken: arithmon proposal take %s", n, n))
+	}
+	if text, err := url.QueryUnescape(header.Get("Arithmon-Merged")); text != "" && err == nil && c.Told != nil {
+		c.Told("put together with what others changed meanwhile: " + text)
+	}
 }
 
 // all gathers the pages of a list.
@@ -544,6 +559,11 @@ func (c *Client) Live(ctx context.Context, patterns []string, f func(api.LiveMes
 		return err
 	}
 	defer conn.CloseNow()
+	return hearing(ctx, conn, f)
+}
+
+// hearing calls f with the messages of a WebSocket as they come.
+func hearing[M any](ctx context.Context, conn *websocket.Conn, f func(M) error) error {
 	conn.SetReadLimit(16 << 20)
 	for {
 		_, data, err := conn.Read(ctx)
@@ -553,7 +573,7 @@ func (c *Client) Live(ctx context.Context, patterns []string, f func(api.LiveMes
 			}
 			return fmt.Errorf("the service ended the connection: %w", err)
 		}
-		var message api.LiveMessage
+		var message M
 		if err := json.Unmarshal(data, &message); err != nil {
 			return err
 		}
@@ -561,4 +581,13 @@ func (c *Client) Live(ctx context.Context, patterns []string, f func(api.LiveMes
 			return err
 		}
 	}
+}
+
+// say sends a message over a WebSocket.
+func say(ctx context.Context, conn *websocket.Conn, message any) error {
+	data, err := json.Marshal(message)
+	if err != nil {
+		return err
+	}
+	return conn.Write(ctx, websocket.MessageText, data)
 }

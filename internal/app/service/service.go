@@ -47,6 +47,8 @@ type Options struct {
 	Log     *slog.Logger     // nil discards
 	Units   *unit.Dictionary // what values are in plants; nil: the one that is built in
 	Version string
+
+	Backups int // for so many days a backup of each is kept; 0 makes none
 }
 
 // Service is a running service.
@@ -144,6 +146,10 @@ func (s *Service) start(ctx context.Context, o Options, listener net.Listener, r
 	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), after, s.Store, o.Log) })
 	s.Engine.Start(context.WithoutCancel(ctx), s.Store.Site())
 	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Control: s.Control, Accounts: s.Accounts, Audit: s.Audit, Secure: o.TLS != "", Remote: remote, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
+	s.recording.Go(func() { s.api.Follow(recording) })
+	if o.Backups > 0 {
+		s.recording.Go(func() { backUp(recording, s.Store.Database(), o.Backups, o.Log) })
+	}
 	requests, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel
 	s.http = &http.Server{Handler: s.api, BaseContext: func(net.Listener) context.Context { return requests }, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute,

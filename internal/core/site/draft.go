@@ -276,7 +276,7 @@ func (d *Draft) dependents(of key) []Entity {
 }
 
 // Changes checks everything the draft touches and returns what it would modify, in the order of Kinds, a name given up before somebody else gets
-// it, removals last and in reverse; nothing when all is as it was. Its error is Errors, with every fault.
+// it, removals last and in reverse, or first where one gives up a name that another gets; nothing when all is as it was. Its error is Errors, with every fault.
 func (d *Draft) Changes() ([]Change, error) {
 	found, more := slices.Clone(d.faults), d.more
 	check := func(e Entity) {
@@ -308,6 +308,7 @@ func (d *Draft) Changes() ([]Change, error) {
 		gone[old] = true
 	}
 	var puts, removals [kindCount][]Change
+	freed := false // a name of what is removed goes to another
 	for _, k := range d.order {
 		after := d.touched[k]
 		was := k
@@ -315,6 +316,10 @@ func (d *Draft) Changes() ([]Change, error) {
 			was = old
 		} else if gone[k] && after == nil {
 			continue // the other half of a renaming
+		}
+		if had, there := d.base.Get(k.kind, k.name); there && was != k && !gone[k] {
+			removals[rank(k.kind)] = append(removals[rank(k.kind)], Change{Before: had})
+			freed = true
 		}
 		before, existed := d.base.Get(was.kind, was.name)
 		if gone[k] && was == k { // the one that had this name goes on under another
@@ -333,7 +338,11 @@ func (d *Draft) Changes() ([]Change, error) {
 		puts[i] = freedFirst(puts[i])
 	}
 	slices.Reverse(removals[:])
-	return slices.Concat(slices.Concat(puts[:]...), slices.Concat(removals[:]...)), nil
+	changed, removed := slices.Concat(puts[:]...), slices.Concat(removals[:]...)
+	if freed {
+		return append(removed, changed...), nil
+	}
+	return append(changed, removed...), nil
 }
 
 // freedFirst orders changes so that one which gives up a name comes before the one that takes it.

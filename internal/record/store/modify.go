@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,15 +19,18 @@ import (
 
 // Edit says how to modify the site.
 type Edit struct {
-	Who    string
-	From   string                    // network address of who it is; for the audit log
-	Permit func([]site.Change) error // what it would change may not be changed when this gives an error; nil: all may
-	DryRun bool                      // find out what would change, and change nothing
-	Back   bool                      // it puts back what was there once: stations are as they were, whatever their templates say
+	Who     string
+	From    string                    // network address of who it is; for the audit log
+	Permit  func([]site.Change) error // what it would change may not be changed when this gives an error; nil: all may
+	Message string                    // what is said of it; kept with the change set
+	DryRun  bool                      // find out what would change, and change nothing
+	Back    bool                      // it puts back what was there once: stations are as they were, whatever their templates say
 	// Expect is the version an entity must have, or the modification fails with ErrStale; 0 for any.
 	Expect     int64
 	ExpectKind site.Kind
 	ExpectName string
+
+	decides int64 // the proposal that this takes; 0 for none
 }
 
 // modification is a modification that is to be made, and what came of it.
@@ -215,7 +219,7 @@ func (s *Store) write(changed []*modification) error {
 	defer tx.Rollback() // without effect once committed
 	w := writer{ctx: ctx, tx: tx, prepared: map[string]*sql.Stmt{}, now: time.Now().UTC().Format(time.RFC3339Nano)}
 	for _, m := range changed {
-		w.who, w.batch = m.edit.Who, 0
+		w.who, w.message, w.batch = m.edit.Who, m.edit.Message, 0
 		for _, c := range m.changes {
 			version := int64(0)
 			if c.After != nil {
@@ -225,7 +229,16 @@ func (s *Store) write(changed []*modification) error {
 				return fmt.Errorf("storing %s %s: %w", c.Kind(), c.Name(), err)
 			}
 		}
-		if err := audit.Append(ctx, tx, audit.Entry{Who: m.edit.Who, From: m.edit.From, Action: audit.SiteChange, Subject: fmt.Sprint("change ", w.batch), Detail: told(m.changes)}); err != nil {
+		if m.edit.decides != 0 {
+			result, err := tx.ExecContext(ctx, "UPDATE proposals SET state = ?, decided_by = ?, decided_time = ?, change = ? WHERE id = ? AND state = 'open'", TakenProposal, w.who, w.now, w.batch, m.edit.decides)
+			if err != nil {
+				return err
+			}
+			if n, err := result.RowsAffected(); err != nil || n == 0 {
+				return errors.Join(err, fmt.Errorf("proposal %d %w", m.edit.decides, ErrDecided))
+			}
+		}
+		if err := audit.Append(ctx, tx, audit.Entry{Who: m.edit.Who, From: m.edit.From, Action: audit.SiteChange, Subject: fmt.Sprint("change ", w.batch), Detail: told(m.edit.Message, m.changes)}); err != nil {
 			return fmt.Errorf("audit log: %w", err)
 		}
 	}
@@ -244,6 +257,7 @@ type writer struct {
 	tx       *sql.Tx
 	prepared map[string]*sql.Stmt
 	now, who string
+	message  string // of the change set; empty once it was written
 	batch    int64
 }
 
@@ -270,14 +284,20 @@ func (w *writer) change(c site.Change, version int64) error {
 			return err
 		}
 	}
+	if c.Action() == site.Modify && c.Before.Key() != c.After.Key() {
+		if _, err := w.exec("UPDATE notes SET name = ? WHERE kind = ? AND name = ?", c.After.Key(), kind, c.Before.Key()); err != nil {
+			return err
+		}
+	}
 	if c.After != nil {
 		if _, err := w.exec("INSERT INTO entities (kind, name, version, body) VALUES (?, ?, ?, ?) ON CONFLICT (kind, name) DO UPDATE SET version = excluded.version, body = excluded.body",
 			kind, c.Name(), version, after); err != nil {
 			return err
 		}
 	}
-	result, err := w.exec("INSERT INTO changes (batch, time, who, kind, action, name, before, after) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		w.batch, w.now, w.who, kind, c.Action(), c.Name(), before, after)
+	result, err := w.exec("INSERT INTO changes (batch, time, who, kind, action, name, before, after, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		w.batch, w.now, w.who, kind, c.Action(), c.Name(), before, after, w.message)
+	w.message = ""
 	if err != nil || w.batch != 0 {
 		return err
 	}
@@ -316,8 +336,8 @@ func bodies(c site.Change) (before, after sql.NullString, err error) {
 	return before, after, nil
 }
 
-// told says what changes do, in words for the audit log: how many, and the first ones.
-func told(changes []site.Change) string {
+// told says what changes do, in words for the audit log: what is said of them, how many, and the first ones.
+func told(message string, changes []site.Change) string {
 	const few = 5
 	counts := map[site.Action]int{}
 	var first []string
@@ -330,6 +350,9 @@ func told(changes []site.Change) string {
 	text := fmt.Sprintf("%d added, %d changed, %d removed: %s", counts[site.Add], counts[site.Modify], counts[site.Remove], strings.Join(first, ", "))
 	if len(changes) > few {
 		text += " …"
+	}
+	if message != "" {
+		text = message + "; " + text
 	}
 	return text
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"arithmon/internal/core/site"
@@ -11,15 +12,16 @@ import (
 
 // Record is one recorded change of the site.
 type Record struct {
-	ID     int64
-	Batch  int64 // id of the first change that was made together with this one
-	Time   time.Time
-	Who    string
-	Kind   site.Kind
-	Action site.Action
-	Name   string
-	Before json.RawMessage
-	After  json.RawMessage
+	ID      int64
+	Batch   int64 // id of the first change that was made together with this one
+	Time    time.Time
+	Who     string
+	Kind    site.Kind
+	Action  site.Action
+	Name    string
+	Before  json.RawMessage
+	After   json.RawMessage
+	Message string // what was said of the change set; with the first of its changes alone
 }
 
 // The most that is kept of the history; the oldest goes first.
@@ -30,8 +32,33 @@ const (
 
 // Changes lists recorded changes, newest first, those before the id given (0: all); of one entity when name is set.
 func (s *Store) Changes(ctx context.Context, kind site.Kind, name string, before int64, limit int) ([]Record, error) {
-	return s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
+	return s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after, message FROM changes
 		WHERE (?1 = 0 OR id < ?1) AND (?2 = '' OR kind = ?2) AND (?3 = '' OR name = ?3) ORDER BY id DESC LIMIT ?4`, before, kind, name, limit)
+}
+
+// Together lists the changes that were made together with the one of that id, oldest first; none when there is no such change.
+func (s *Store) Together(ctx context.Context, id int64) ([]Record, error) {
+	list, err := s.batch(ctx, id)
+	slices.Reverse(list)
+	return list, err
+}
+
+// ChangesAfter lists the changes after one, oldest first.
+func (s *Store) ChangesAfter(ctx context.Context, id int64, limit int) ([]Record, error) {
+	return s.records(ctx, "SELECT id, batch, time, who, kind, action, name, before, after, message FROM changes WHERE id > ? ORDER BY id LIMIT ?", id, limit)
+}
+
+// Change is what a record tells of.
+func (r Record) Change() (c site.Change, err error) {
+	if r.Before != nil {
+		if c.Before, err = site.Decode(r.Kind, r.Before); err != nil {
+			return c, err
+		}
+	}
+	if r.After != nil {
+		c.After, err = site.Decode(r.Kind, r.After)
+	}
+	return c, err
 }
 
 // LatestChange is the number of the newest recorded change, 0 for none.
@@ -74,7 +101,7 @@ func (s *Store) records(ctx context.Context, query string, args ...any) ([]Recor
 		var r Record
 		var at string
 		var was, is sql.NullString
-		if err := rows.Scan(&r.ID, &r.Batch, &at, &r.Who, &r.Kind, &r.Action, &r.Name, &was, &is); err != nil {
+		if err := rows.Scan(&r.ID, &r.Batch, &at, &r.Who, &r.Kind, &r.Action, &r.Name, &was, &is, &r.Message); err != nil {
 			return nil, err
 		}
 		r.Time = when(at)

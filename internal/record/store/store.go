@@ -32,9 +32,10 @@ type Store struct {
 	follow func(*site.Site, []site.Change)
 	log    *slog.Logger
 
-	later   later
-	closing chan struct{}
-	once    sync.Once
+	later    later
+	deciding sync.Mutex // of proposals
+	closing  chan struct{}
+	once     sync.Once
 
 	site       atomic.Pointer[site.Site] // replaced by modifier alone
 	edits      chan *modification

@@ -53,7 +53,7 @@ type obstacle struct {
 
 // nameLater says in the fault of an obstacle which later change stands in the way.
 func (s *Store) nameLater(ctx context.Context, o *obstacle, after int64) error {
-	later, err := s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
+	later, err := s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after, message FROM changes
 		WHERE id > ?1 AND kind = ?2 AND (name = ?3 OR json_extract(before, '$.'||?4) = ?3) ORDER BY id DESC LIMIT 1`, after, o.kind, o.name, site.KeyField(o.kind))
 	if err != nil || len(later) == 0 {
 		return err
@@ -65,17 +65,12 @@ func (s *Store) nameLater(ctx context.Context, o *obstacle, after int64) error {
 
 // reverse puts the entity of a record back to what it was before, unless something stands in the way.
 func (r Record) reverse(d *site.Draft) (*obstacle, error) {
-	var before, after site.Entity
-	var err error
-	if r.Before != nil {
-		if before, err = site.Decode(r.Kind, r.Before); err != nil {
-			return nil, err
-		}
+	c, err := r.Change()
+	if err != nil {
+		return nil, err
 	}
-	if r.After != nil {
-		if after, err = site.Decode(r.Kind, r.After); err != nil {
-			return nil, err
-		}
+	before, after := c.Before, c.After
+	if after != nil {
 		if now, ok := d.Get(r.Kind, after.Key()); !ok || !reflect.DeepEqual(now, after) {
 			return &obstacle{kind: r.Kind, name: after.Key(), why: "was changed again since"}, nil
 		}
@@ -103,6 +98,6 @@ func (s *Store) batch(ctx context.Context, id int64) ([]Record, error) {
 		return nil, err
 	}
 	// They were recorded one after another, beginning with the one that the batch is called after.
-	return s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after FROM changes
+	return s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after, message FROM changes
 		WHERE id >= ?1 AND id < coalesce((SELECT id FROM changes WHERE id > ?1 AND batch <> ?1 ORDER BY id LIMIT 1), ?1 + 1 + (SELECT max(id) FROM changes)) ORDER BY id DESC`, first)
 }

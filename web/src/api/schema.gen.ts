@@ -227,6 +227,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** changes that were made together, field by field */
+        get: operations["getChangesId"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/changes/{id}/undo": {
         parameters: {
             query?: never;
@@ -274,6 +291,24 @@ export interface paths {
         post?: never;
         /** forget the columns under a name */
         delete: operations["removeColumnsName"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** in what two states of the site differ, field by field */
+        get: operations["getDiff"];
+        put?: never;
+        /** in what a site file differs from a state of the site */
+        post: operations["postDiff"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -606,6 +641,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what people wrote at links, stations and points, the newest first */
+        get: operations["getNotes"];
+        put?: never;
+        /** write a note */
+        post: operations["postNotes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove a note: the own one, or any for an engineer */
+        delete: operations["removeNotesId"];
+        options?: never;
+        head?: never;
+        /** say that what a note is about is done, or open again */
+        patch: operations["changeNotesId"];
+        trace?: never;
+    };
     "/api/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -695,6 +766,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** changes that were prepared, the newest first */
+        get: operations["getProposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** one proposal, with what it changes and what is said of it */
+        get: operations["getProposalsId"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** say something of a proposal */
+        post: operations["postProposalsIdComments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** drop a proposal: the own one, or any for an engineer */
+        post: operations["postProposalsIdDrop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** put a proposal into force, on top of what was changed since */
+        post: operations["postProposalsIdTake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/protocols": {
         parameters: {
             query?: never;
@@ -740,6 +896,23 @@ export interface paths {
         get: operations["getReadings"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** make the site, or some points, what they were; it is a change as any other */
+        post: operations["postRestore"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1197,6 +1370,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** WebSocket: who is here, and what is changed; send {"page": …, "editing": …} to say where you are */
+        get: operations["getTogether"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -1296,6 +1486,24 @@ export interface paths {
         get: operations["getTrafficRecordingFile"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** named states of the site, the newest first */
+        get: operations["getVersions"];
+        put?: never;
+        /** name a state of the site */
+        post: operations["postVersions"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1484,6 +1692,17 @@ export interface components {
             kind: "template" | "link" | "station" | "point";
             name: string;
         };
+        ChangeSet: {
+            changes: components["schemas"]["EntityDifference"][];
+            /** @description of the first of its changes */
+            id: number;
+            /** @description of the last of them */
+            last: number;
+            message?: string;
+            /** Format: date-time */
+            time: string;
+            who: string;
+        };
         ChangeSummary: {
             added: number;
             changed: number;
@@ -1492,6 +1711,15 @@ export interface components {
             removed: number;
             /** @description what is allowed and yet seldom meant */
             warnings?: string[];
+        };
+        ChangedTogether: {
+            /** @description the first of them */
+            changes: components["schemas"]["ChangeLine"][];
+            count: number;
+            id: number;
+            /** Format: date-time */
+            time: string;
+            who: string;
         };
         ColumnSet: {
             /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.} */
@@ -1510,6 +1738,44 @@ export interface components {
             items: components["schemas"]["ColumnSet"][];
             /** @description cursor of the next page; absent on the last */
             next?: string;
+        };
+        Comment: {
+            text: string;
+            /** Format: date-time */
+            time: string;
+            who: string;
+        };
+        Comparison: {
+            from: components["schemas"]["State"];
+            items: components["schemas"]["EntityDifference"][];
+            next?: string;
+            to: components["schemas"]["State"];
+        };
+        Conflict: {
+            /** @description empty: the entity as a whole */
+            field?: string;
+            /** @enum {string} */
+            kind: "template" | "link" | "station" | "point";
+            /** @description what it would be */
+            mine: {
+                [key: string]: unknown;
+            };
+            name: string;
+            /** @description what it is now */
+            theirs: {
+                [key: string]: unknown;
+            };
+            /**
+             * Format: date-time
+             * @description and when
+             */
+            time?: string | null;
+            /** @description what both began with; null for the default, or for nothing */
+            was: {
+                [key: string]: unknown;
+            };
+            /** @description who made it what it is now */
+            who?: string;
         };
         Conform: {
             /** @description true: say what would change, and change nothing */
@@ -1588,6 +1854,21 @@ export interface components {
             /** @description index of the row in the request, from 0; -1 where it is none of them */
             row: number;
             value?: string;
+        };
+        EntityDifference: {
+            /** @enum {string} */
+            action: "add" | "change" | "remove";
+            fields: components["schemas"]["FieldDifference"][];
+            /** @enum {string} */
+            kind: "template" | "link" | "station" | "point";
+            name: string;
+            /** @description what it was called before, where that is otherwise */
+            was?: string;
+        };
+        EntityRef: {
+            /** @enum {string} */
+            kind: "template" | "link" | "station" | "point";
+            name: string;
         };
         EventPage: {
             items: components["schemas"]["EventRecord"][];
@@ -1703,6 +1984,16 @@ export interface components {
             wrong_identifier?: boolean;
             /** @description answers in the name of the next unit or outstation */
             wrong_unit?: boolean;
+        };
+        FieldDifference: {
+            field: string;
+            /** @description null for the default */
+            from: {
+                [key: string]: unknown;
+            };
+            to: {
+                [key: string]: unknown;
+            };
         };
         Figures: {
             /** @description refusals included */
@@ -2104,6 +2395,15 @@ export interface components {
             /** @enum {string} */
             role: "viewer" | "operator" | "engineer" | "admin";
         };
+        NewComment: {
+            text: string;
+        };
+        NewNote: {
+            /** @enum {string} */
+            kind: "template" | "link" | "station" | "point";
+            name: string;
+            text: string;
+        };
         NewToken: {
             /** @description after which it ends (default 90) */
             days?: number;
@@ -2115,6 +2415,38 @@ export interface components {
              * @enum {string}
              */
             role?: "viewer" | "operator" | "engineer" | "admin";
+        };
+        NewVersion: {
+            /** @description the state: the number of a change, a time, or now (default) */
+            at?: string;
+            message?: string;
+            name: string;
+        };
+        Note: {
+            /**
+             * Format: date-time
+             * @description when
+             */
+            done?: string | null;
+            /** @description empty: it is open */
+            done_by?: string;
+            id: number;
+            /** @enum {string} */
+            kind: "template" | "link" | "station" | "point";
+            /** @description of what it stands at */
+            name: string;
+            text: string;
+            /** Format: date-time */
+            time: string;
+            who: string;
+        };
+        NotePage: {
+            items: components["schemas"]["Note"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
+        NoteState: {
+            done: boolean;
         };
         Outage: {
             every: string;
@@ -2137,6 +2469,19 @@ export interface components {
             description?: string;
             /** @description as it stands in braces: letters, digits and _ */
             name: string;
+        };
+        Person: {
+            /** @description what they edit */
+            editing?: components["schemas"]["EntityRef"];
+            /** @description it is the one that asks */
+            here?: boolean;
+            /** @description of the page that is open */
+            id: number;
+            name: string;
+            /** @description which page they are on */
+            page: string;
+            /** Format: date-time */
+            since: string;
         };
         Point: {
             /** @description where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010 */
@@ -2309,6 +2654,8 @@ export interface components {
             unit?: number | null;
         };
         Problem: {
+            /** @description what others changed meanwhile, otherwise than the request does */
+            conflicts?: components["schemas"]["Conflict"][];
             detail: string;
             /** @description one entry a wrong field */
             errors?: components["schemas"]["ProblemField"][];
@@ -2355,6 +2702,30 @@ export interface components {
             settings?: components["schemas"]["LineSettings"];
             /** @description may grow and shrink as settings are found */
             total: number;
+        };
+        Proposal: {
+            /** @description the change set that it became */
+            change?: number;
+            /** @description what it changes; of one proposal alone */
+            changes?: components["schemas"]["EntityDifference"][];
+            comments?: components["schemas"]["Comment"][];
+            /** @description what others changed since, otherwise than it does; of one that is open */
+            conflicts?: components["schemas"]["Conflict"][];
+            /** Format: date-time */
+            decided?: string | null;
+            decided_by?: string;
+            id: number;
+            /** @enum {string} */
+            state: "open" | "taken" | "dropped";
+            /** Format: date-time */
+            time: string;
+            title: string;
+            who: string;
+        };
+        ProposalPage: {
+            items: components["schemas"]["Proposal"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
         };
         Protocol: {
             /** @description what a station can be asked to do beside reading and writing */
@@ -2527,6 +2898,8 @@ export interface components {
             id: number;
             /** @enum {string} */
             kind: "template" | "link" | "station" | "point";
+            /** @description what was said of the change set; with the first of its changes */
+            message?: string;
             name: string;
             /** Format: date-time */
             time: string;
@@ -2558,6 +2931,14 @@ export interface components {
             running: boolean;
             /** Format: date-time */
             since?: string;
+        };
+        Restoring: {
+            /** @description true: say what would change */
+            dry_run?: boolean;
+            /** @description tags or patterns: these points alone, with what they need */
+            only?: string[];
+            /** @description a version, the number of a change, or a time */
+            to: string;
         };
         RigState: {
             lines: components["schemas"]["LineState"][];
@@ -2670,6 +3051,12 @@ export interface components {
             /** @description what was found, or why it stops here and what to try */
             text: string;
             took_ms: number;
+        };
+        State: {
+            /** @description the newest change that it has; 0: of an empty site */
+            change: number;
+            /** @description as it was asked for */
+            named: string;
         };
         Station: {
             /** @description time the device needs after connecting, 0s to 30s */
@@ -2885,6 +3272,19 @@ export interface components {
             step: components["schemas"]["Step"];
             summary: components["schemas"]["ChangeSummary"];
         };
+        Taking: {
+            /**
+             * @description the same for all conflicts that are not named
+             * @enum {string}
+             */
+            all?: "mine" | "theirs";
+            /** @description by conflict, such as "point tern/a unit": mine for what the proposal has, theirs for what is there */
+            choose?: {
+                [key: string]: string;
+            };
+            /** @description true: say what would change */
+            dry_run?: boolean;
+        };
         Template: {
             /** @description free text, at most 500 characters */
             description?: string;
@@ -2963,6 +3363,12 @@ export interface components {
                 [key: string]: string;
             };
         };
+        TogetherMessage: {
+            /** @description change sets that were finished since the last message */
+            changed?: components["schemas"]["ChangedTogether"][];
+            /** @description everybody who is here now */
+            people?: components["schemas"]["Person"][];
+        };
         Token: {
             account: string;
             /** Format: date-time */
@@ -3024,6 +3430,23 @@ export interface components {
             answers: number;
             failed: number;
             median_ms: number;
+        };
+        Version: {
+            /** @description the newest change that it has */
+            change: number;
+            message?: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when it was named
+             */
+            time: string;
+            who: string;
+        };
+        VersionPage: {
+            items: components["schemas"]["Version"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
         };
         VisitRequest: {
             /** @description or a far end that is no link of the site: {transport: tcp, host: 192.0.2.7} */
@@ -3841,6 +4264,46 @@ export interface operations {
             };
         };
     };
+    getChangesId: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description changes that were made together, field by field */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSet"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangesIdUndo: {
         parameters: {
             query?: never;
@@ -4019,6 +4482,115 @@ export interface operations {
             };
             /** @description it is in use, or not possible now */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDiff: {
+        parameters: {
+            query?: {
+                /** @description a version, the number of a change, a time (2026-11-28T10:00:00Z), how long ago (2h), or now */
+                from?: string;
+                /** @description a version, the number of a change, a time (2026-11-28T10:00:00Z), how long ago (2h), or now (default) */
+                to?: string;
+                /** @description tag or pattern: these points alone; may be repeated */
+                only?: string[];
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description in what two states of the site differ, field by field */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postDiff: {
+        parameters: {
+            query?: {
+                /** @description a version, the number of a change, a time (2026-11-28T10:00:00Z), how long ago (2h), or now (default) */
+                from?: string;
+                /** @description tag or pattern: these points alone; may be repeated */
+                only?: string[];
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description in what a site file differs from a state of the site */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5244,6 +5816,224 @@ export interface operations {
             };
         };
     };
+    getNotes: {
+        parameters: {
+            query?: {
+                /** @description of what they stand at */
+                kind?: "template" | "link" | "station" | "point";
+                /** @description of what they stand at */
+                name?: string;
+                /** @description true: only those that are open */
+                open?: boolean;
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what people wrote at links, stations and points, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotePage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postNotes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description write a note */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeNotesId: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description remove a note: the own one, or any for an engineer */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeNotesId: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteState"];
+            };
+        };
+        responses: {
+            /** @description say that what a note is about is done, or open again */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getOpenapiJson: {
         parameters: {
             query?: never;
@@ -5735,6 +6525,282 @@ export interface operations {
             };
         };
     };
+    getProposals: {
+        parameters: {
+            query?: {
+                /** @description only these */
+                state?: "open" | "taken" | "dropped";
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description changes that were prepared, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getProposalsId: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description one proposal, with what it changes and what is said of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postProposalsIdComments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComment"];
+            };
+        };
+        responses: {
+            /** @description say something of a proposal */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postProposalsIdDrop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description drop a proposal: the own one, or any for an engineer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postProposalsIdTake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Taking"];
+            };
+        };
+        responses: {
+            /** @description put a proposal into force, on top of what was changed since */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getProtocols: {
         parameters: {
             query?: never;
@@ -5834,6 +6900,57 @@ export interface operations {
             };
             /** @description a parameter or header is wrong */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postRestore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restoring"];
+            };
+        };
+        responses: {
+            /** @description make the site, or some points, what they were; it is a change as any other */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7908,6 +9025,35 @@ export interface operations {
             };
         };
     };
+    getTogether: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description WebSocket: who is here, and what is changed; send {"page": …, "editing": …} to say where you are */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TogetherMessage"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getTokens: {
         parameters: {
             query?: {
@@ -8280,6 +9426,100 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getVersions: {
+        parameters: {
+            query?: {
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description named states of the site, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVersion"];
+            };
+        };
+        responses: {
+            /** @description name a state of the site */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description a problem */
