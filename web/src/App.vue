@@ -5,16 +5,41 @@ import { ref, watch, watchEffect } from 'vue'
 import { useI18n } from 'vue-i18n'
 import { useRoute } from 'vue-router'
 
-import { onWarning } from './api/client'
+import { onMerged, onProposed, onWarning } from './api/client'
 import { useLook } from './composables/useLook'
+import { useMe } from './composables/useMe'
+import { useTogether } from './composables/useTogether'
 import AppRail from './frame/AppRail.vue'
 import SearchDialog from './frame/SearchDialog.vue'
+import SignIn from './frame/SignIn.vue'
 
 onWarning((text) => ElMessage({ type: 'warning', message: text, duration: 12000, showClose: true }))
 
 const { t } = useI18n()
 const route = useRoute()
 useLook()
+onProposed((id) => ElMessage({ type: 'success', message: t('proposals.kept-as', { id }), duration: 8000, showClose: true }))
+onMerged((text) => ElMessage({ type: 'info', message: t('common.merged', { text }), duration: 10000, showClose: true }))
+
+// Who uses the console, and who else is here. A page is made once that is known, and anew for somebody else.
+const who = useMe()
+const together = useTogether()
+void who.load()
+watch(
+  () => [who.me !== undefined, who.needed],
+  ([known, needed]) => {
+    if (known && !needed) together.start()
+    else together.stop()
+  },
+)
+const shownTo = ref<string>()
+watch(
+  () => who.me,
+  (me) => {
+    if (me && !who.needed) shownTo.value = me.open ? '' : me.account
+  },
+)
+watch(() => route.fullPath, (path) => together.at(path.split('&')[0]!), { immediate: true })
 
 const drawer = ref(false)
 const searching = ref(false)
@@ -27,7 +52,7 @@ watchEffect(() => {
 <template>
   <el-config-provider :message="{ showClose: true }">
     <a class="skip" href="#main">{{ t('frame.skip') }}</a>
-    <div class="frame">
+    <div v-if="shownTo !== undefined" :key="shownTo" class="frame">
       <AppRail class="rail" @search="searching = true" />
       <header>
         <el-button text circle :icon="Menu" :aria-label="t('frame.menu')" data-test="menu" @click="drawer = true" />
@@ -38,7 +63,8 @@ watchEffect(() => {
     <el-drawer v-model="drawer" direction="ltr" size="250px" :with-header="false" body-class="rail-drawer" :aria-label="t('frame.pages')">
       <AppRail wide @search="searching = true" />
     </el-drawer>
-    <SearchDialog v-model="searching" />
+    <SearchDialog v-if="shownTo !== undefined" v-model="searching" />
+    <SignIn v-if="who.needed" />
   </el-config-provider>
 </template>
 

@@ -1,4 +1,4 @@
-import { Bell, Clock, Connection, CopyDocument, Cpu, DataLine, EditPen, House, List, MagicStick, Operation, TrendCharts, Warning } from '@element-plus/icons-vue'
+import { Bell, ChatLineSquare, Clock, Connection, CopyDocument, Cpu, DataLine, EditPen, House, List, MagicStick, Operation, TrendCharts, User, Warning } from '@element-plus/icons-vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
 /**
@@ -30,6 +30,8 @@ export const groups = [
     name: 'then',
     pages: [
       { path: '/changes', name: 'changes', icon: Clock, page: () => import('./pages/changes/ChangesPage.vue') },
+      { path: '/notes', name: 'notes', icon: ChatLineSquare, page: () => import('./pages/notes/NotesPage.vue') },
+      { path: '/accounts', name: 'accounts', icon: User, page: () => import('./pages/accounts/AccountsPage.vue') },
       { path: '/rig', name: 'rig', icon: MagicStick, page: () => import('./pages/rig/RigPage.vue') },
     ],
   },

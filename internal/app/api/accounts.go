@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/base64"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -74,6 +75,7 @@ type OwnFactor struct {
 type Factor struct {
 	Secret  string `json:"secret" doc:"base32"`
 	Address string `json:"address" doc:"otpauth://, as a picture to be scanned has it"`
+	Picture string `json:"picture,omitempty" doc:"data: URL of a picture of the address, to be scanned"`
 	Done    bool   `json:"done" doc:"the second factor is set up"`
 }
 
@@ -272,11 +274,11 @@ func (s *Server) ownFactor(c *gin.Context) error {
 	}
 	who := principal(c)
 	if request.Secret == "" {
-		secret, at, err := account.NewFactor(who.Account)
+		f, err := account.NewFactor(who.Account)
 		if err != nil {
 			return err
 		}
-		c.JSON(http.StatusOK, Factor{Secret: secret, Address: at})
+		c.JSON(http.StatusOK, Factor{Secret: f.Secret, Address: f.Address, Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(f.Picture)})
 		return nil
 	}
 	if !s.accounts.CheckFactor(request.Secret, request.Code) {

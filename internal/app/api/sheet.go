@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
@@ -24,6 +26,7 @@ type SheetEdits struct {
 // SheetOutcome is what came of them.
 type SheetOutcome struct {
 	Applied   bool                  `json:"applied" doc:"whether they were taken over; false with dry_run, and where there is a fault"`
+	Proposal  int64                 `json:"proposal,omitempty" doc:"the number of the proposal that they became instead"`
 	Added     int                   `json:"added"`
 	Changed   int                   `json:"changed"`
 	Removed   int                   `json:"removed"`
@@ -71,7 +74,11 @@ func (s *Server) changeSheet(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	s.nameWho(c, edits.Rows, faults)
 	out := SheetOutcome{Applied: !edits.DryRun && len(faults) == 0, Faults: faults[:min(len(faults), mostFaults)], FaultsAll: len(faults)}
+	if n, err := strconv.ParseInt(c.Writer.Header().Get(proposalField), 10, 64); err == nil {
+		out.Applied, out.Proposal = false, n
+	}
 	if out.Faults == nil {
 		out.Faults = []pointlist.EditFault{}
 	}
@@ -84,4 +91,22 @@ func (s *Server) changeSheet(c *gin.Context) error {
 	}
 	c.JSON(http.StatusOK, out)
 	return nil
+}
+
+// mostNamed is for how many conflicts it is looked up who the other one is.
+const mostNamed = 50
+
+// nameWho says in conflicts who changed the point since.
+func (s *Server) nameWho(c *gin.Context, rows []pointlist.Edit, faults []pointlist.EditFault) {
+	named := 0
+	for i, f := range faults {
+		if !f.Conflict || f.Row < 0 || f.Row >= len(rows) || named >= mostNamed {
+			continue
+		}
+		named++
+		last, err := s.store.Changes(c.Request.Context(), site.KindPoint, rows[f.Row].Tag, 0, 1)
+		if err == nil && len(last) == 1 {
+			faults[i].Message = strings.Replace(f.Message, "somebody changed", last[0].Who+" changed", 1)
+		}
+	}
 }

@@ -35,6 +35,9 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 	p.awaitQuality("gate/level", "good")
 	rules, err := os.ReadFile(filepath.Join("..", "..", "..", "web", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
+	for _, args := range [][]string{{"version", "add", "day-1"}, {"point", "set", "gate/level", "--unit", "m", "--propose", "Metres"}, {"point", "set", "gate/level", "--unit", "cm"}, {"note", "add", "point", "gate/level", "look again"}} {
+		require.Equal(t, 0, p.run(args...).code)
+	}
 	page := p.console("/overview")
 	for _, look := range []string{"light", "dark"} {
 		require.NoError(t, page.Run("localStorage.setItem('look', '"+look+"')"))
@@ -55,6 +58,10 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 			{"/findings", "[data-test=no-finding]"},
 			{"/traffic", ".frame"},
 			{"/changes", ".el-table__row"},
+			{"/changes?view=versions&from=day-1", "[data-test=compared] .el-table__row"},
+			{"/changes?view=proposals", "[data-test=proposal-conflicts]"},
+			{"/notes", ".el-table__row"},
+			{"/accounts", "[data-test=open]"},
 		} {
 			require.NoError(t, page.Go(p.service.URL+c.path))
 			if !assert.NoError(t, page.Wait(c.wait), c.path) {

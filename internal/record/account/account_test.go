@@ -323,9 +323,11 @@ func errorsAs(err error, soon **TooSoon) bool {
 func TestASecondFactor(t *testing.T) {
 	b, at := book(t)
 	at.pass(at.read().Truncate(codeStep * time.Second).Add(codeStep * time.Second).Sub(at.read())) // to when a code begins
-	secret, address, err := NewFactor("ann")
+	f, err := NewFactor("ann")
 	require.NoError(t, err)
-	assert.Contains(t, address, "otpauth://totp/")
+	secret := f.Secret
+	assert.Contains(t, f.Address, "otpauth://totp/")
+	assert.NotEmpty(t, f.Picture)
 	code := func() string {
 		c, err := totp.GenerateCode(secret, at.read())
 		require.NoError(t, err)

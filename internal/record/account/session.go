@@ -1,12 +1,14 @@
 package account
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/subtle"
 	"database/sql"
 	"errors"
 	"fmt"
+	"image/png"
 	"slices"
 	"strings"
 	"time"
@@ -91,13 +93,31 @@ func (b *Book) takeCode(ctx context.Context, name, code string) error {
 	return ErrSignIn
 }
 
-// NewFactor makes the secret of a second factor, and the address (otpauth://) that an authenticator reads it from.
-func NewFactor(account string) (secret, address string, err error) {
+// Factor is what an authenticator needs to give codes.
+type Factor struct {
+	Secret  string // base32
+	Address string // otpauth://
+	Picture []byte // PNG of the address, to be scanned
+}
+
+// pictureSize is the width and height of the picture of a factor, in pixels.
+const pictureSize = 200
+
+// NewFactor makes a second factor for an account; it is in force once it is set.
+func NewFactor(account string) (Factor, error) {
 	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Arithmon", AccountName: account})
 	if err != nil {
-		return "", "", err
+		return Factor{}, err
 	}
-	return key.Secret(), key.URL(), nil
+	f := Factor{Secret: key.Secret(), Address: key.URL()}
+	drawn, err := key.Image(pictureSize, pictureSize)
+	if err != nil {
+		return f, err
+	}
+	var out bytes.Buffer
+	err = png.Encode(&out, drawn)
+	f.Picture = out.Bytes()
+	return f, err
 }
 
 // CheckFactor reports whether a code is of a secret, before that is set up.

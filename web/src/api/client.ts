@@ -43,6 +43,23 @@ export type Held = Schemas['Held']
 export type ProfileResult = Schemas['ProfileResult']
 export type EventRecord = Schemas['EventRecord']
 export type Protocol = Schemas['Protocol']
+export type Me = Schemas['Me']
+export type Account = Schemas['Account']
+export type Token = Schemas['Token']
+export type MadeToken = Schemas['MadeToken']
+export type Session = Schemas['Session']
+export type AuditEntry = Schemas['AuditEntry']
+export type AuditVerdict = Schemas['AuditVerdict']
+export type Factor = Schemas['Factor']
+export type ChangeSet = Schemas['ChangeSet']
+export type EntityDifference = Schemas['EntityDifference']
+export type Comparison = Schemas['Comparison']
+export type Version = Schemas['Version']
+export type Proposal = Schemas['Proposal']
+export type ServiceConflict = Schemas['Conflict']
+export type Note = Schemas['Note']
+export type Person = Schemas['Person']
+export type TogetherMessage = Schemas['TogetherMessage']
 
 /** What the service said when it did not do as asked. */
 export class ApiProblem extends Error {
@@ -80,17 +97,44 @@ function search(query: Query): string {
   return params.size > 0 ? `?${params}` : ''
 }
 
-async function call<T>(method: string, path: string, query: Query = {}, body?: unknown): Promise<T> {
-  return (await exchange<T>(method, path, query, body)).answer
+async function call<T>(method: string, path: string, query: Query = {}, body?: unknown, beside?: Beside): Promise<T> {
+  return (await exchange<T>(method, path, query, body, undefined, beside)).answer
+}
+
+/** What is said of a change: kept with it, or the title of a proposal that it becomes instead. */
+export interface Beside {
+  message?: string
+  propose?: string
+}
+
+/** When a hand was last on this page. A page that only asks by itself keeps no session. */
+let touched = Date.now()
+for (const event of ['pointerdown', 'keydown', 'wheel', 'touchstart']) window.addEventListener(event, () => (touched = Date.now()), { passive: true, capture: true })
+const handOff = 60_000
+
+/** The headers of every request. */
+function headers(version?: string, beside: Beside = {}): Record<string, string> {
+  const list: Record<string, string> = { 'Arithmon-Who': 'console' }
+  if (version) list['If-Match'] = version
+  if (Date.now() - touched > handOff) list['Arithmon-Unattended'] = '1'
+  if (beside.message) list['Arithmon-Message'] = encodeURIComponent(beside.message)
+  if (beside.propose) list['Arithmon-Propose'] = encodeURIComponent(beside.propose)
+  return list
+}
+
+let signedOut = () => {}
+/** Is called when the service does not know who asks, or not any more. */
+export function onSignedOut(f: () => void) {
+  signedOut = f
 }
 
 /** Makes a request, of an entity in a version when one is given, and returns the version of what is answered, too. */
-async function exchange<T>(method: string, path: string, query: Query = {}, body?: unknown, version?: string): Promise<{ answer: T; version: string }> {
+async function exchange<T>(method: string, path: string, query: Query = {}, body?: unknown, version?: string, beside?: Beside): Promise<{ answer: T; version: string }> {
   let response: Response
   try {
     response = await fetch(`${path}${search(query)}`, {
       method,
-      headers: { 'Arithmon-Who': 'console', ...(version ? { 'If-Match': version } : {}) },
+      headers: headers(version, beside),
       body: body === undefined ? undefined : typeof body === 'string' || body instanceof Blob ? body : JSON.stringify(body),
     })
   } catch {
@@ -104,13 +148,28 @@ async function exchange<T>(method: string, path: string, query: Query = {}, body
     } catch {
       throw new Error(`The service answers ${response.status} ${response.statusText}.`)
     }
+    if (response.status === 401 && !path.startsWith('/api/v1/sign-in')) signedOut()
     throw new ApiProblem(problem)
   }
+  const proposal = response.headers.get('Arithmon-Proposal')
+  if (proposal) proposed(Number(proposal))
+  const merged = response.headers.get('Arithmon-Merged')
+  if (merged) together(decodeURIComponent(merged.replace(/\+/g, ' ')))
   const warning = response.headers.get('Arithmon-Warning')
   if (warning) warned(warning)
   return { answer: (text ? JSON.parse(text) : undefined) as T, version: response.headers.get('ETag') ?? '' }
 }
 
+let proposed = (_: number) => {}
+/** Takes the number of a proposal that a change became. */
+export function onProposed(f: (id: number) => void) {
+  proposed = f
+}
+let together = (_: string) => {}
+/** Takes what others changed meanwhile, with which a change was put together. */
+export function onMerged(f: (text: string) => void) {
+  together = f
+}
 let warned = (_: string) => {}
 /** Takes what the service says about a change that is allowed and yet seldom meant. */
 export function onWarning(f: (text: string) => void) {
@@ -148,12 +207,12 @@ export const api = {
   point: (tag: string) => call<Point>('GET', entity('point', tag)),
   ports: () => call<Schemas['Ports']>('GET', '/api/v1/ports'),
   status: () => call<Status>('GET', '/api/v1/status'),
-  add: <T>(kind: Kind, fields: object) => call<T>('POST', `/api/v1/${kind}s`, {}, fields),
+  add: <T>(kind: Kind, fields: object, beside?: Beside) => call<T>('POST', `/api/v1/${kind}s`, {}, fields, beside),
   get: <T>(kind: Kind, name: string) => exchange<T>('GET', entity(kind, name)),
-  set: <T>(kind: Kind, name: string, fields: object, version?: string) =>
-    exchange<T>('PATCH', entity(kind, name), {}, fields, version).then((e) => e.answer),
-  remove: (kind: Kind, name: string, cascade = false) =>
-    call<ChangeSummary>('DELETE', entity(kind, name), { cascade: cascade || undefined }),
+  set: <T>(kind: Kind, name: string, fields: object, version?: string, beside?: Beside) =>
+    exchange<T>('PATCH', entity(kind, name), {}, fields, version, beside).then((e) => e.answer),
+  remove: (kind: Kind, name: string, cascade = false, beside?: Beside) =>
+    call<ChangeSummary>('DELETE', entity(kind, name), { cascade: cascade || undefined }, undefined, beside),
   test: (kind: 'link' | 'station', name: string) => call<Test>('POST', `${entity(kind, name)}/test`),
   copy: (kind: 'link' | 'station', name: string, fields: object) => call<unknown>('POST', `${entity(kind, name)}/copy`, {}, fields),
   refresh: (station: string) => call<unknown>('POST', `${entity('station', station)}/refresh`),
@@ -169,6 +228,36 @@ export const api = {
   recording: () => call<Recording>('GET', '/api/v1/traffic/recording'),
   record: (link: string, limit: number) => call<Recording>('POST', '/api/v1/traffic/recording', {}, { link: link || undefined, limit_mb: limit }),
   stopRecording: () => call<Recording>('DELETE', '/api/v1/traffic/recording'),
+  me: () => call<Me>('GET', '/api/v1/me'),
+  signIn: (what: object) => call<Me>('POST', '/api/v1/sign-in', {}, what),
+  signOut: () => call<unknown>('POST', '/api/v1/sign-out'),
+  ownPassword: (what: object) => call<unknown>('PUT', '/api/v1/me/password', {}, what),
+  ownFactor: (what: object) => call<Factor>('PUT', '/api/v1/me/factor', {}, what),
+  accounts: () => all<Account>('/api/v1/accounts'),
+  addAccount: (what: object) => call<Account>('POST', '/api/v1/accounts', {}, what),
+  setAccount: (name: string, what: object) => call<Account>('PATCH', `/api/v1/accounts/${encodeURIComponent(name)}`, {}, what),
+  removeAccount: (name: string) => call<unknown>('DELETE', `/api/v1/accounts/${encodeURIComponent(name)}`),
+  tokens: () => all<Token>('/api/v1/tokens'),
+  addToken: (what: object) => call<MadeToken>('POST', '/api/v1/tokens', {}, what),
+  removeToken: (name: string) => call<unknown>('DELETE', `/api/v1/tokens/${encodeURIComponent(name)}`),
+  sessions: () => all<Session>('/api/v1/sessions'),
+  endSession: (id: number) => call<unknown>('DELETE', `/api/v1/sessions/${id}`),
+  audit: (query: Query) => call<Page<AuditEntry>>('GET', '/api/v1/audit', query),
+  verifyAudit: () => call<AuditVerdict>('GET', '/api/v1/audit/verify'),
+  changeSet: (id: number) => call<ChangeSet>('GET', `/api/v1/changes/${id}`),
+  changesOf: (kind: Kind, name: string, limit: number) => call<Page<ChangeRecord>>('GET', '/api/v1/changes', { kind, name, limit }).then((page) => page.items),
+  diff: (from: string, to: string) => call<Comparison>('GET', '/api/v1/diff', { from, to, limit: 2000 }),
+  versions: () => all<Version>('/api/v1/versions'),
+  addVersion: (what: object) => call<Version>('POST', '/api/v1/versions', {}, what),
+  restore: (what: object) => call<ChangeSummary>('POST', '/api/v1/restore', {}, what),
+  proposals: (state: string) => all<Proposal>('/api/v1/proposals', { state }),
+  proposal: (id: number) => call<Proposal>('GET', `/api/v1/proposals/${id}`),
+  comment: (id: number, text: string) => call<Proposal>('POST', `/api/v1/proposals/${id}/comments`, {}, { text }),
+  takeProposal: (id: number, what: object) => call<ChangeSummary>('POST', `/api/v1/proposals/${id}/take`, {}, what),
+  dropProposal: (id: number) => call<Proposal>('POST', `/api/v1/proposals/${id}/drop`),
+  notes: (query: Query) => all<Note>('/api/v1/notes', query),
+  addNote: (kind: Kind, name: string, text: string) => call<Note>('POST', '/api/v1/notes', {}, { kind, name, text }),
+  closeNote: (id: number, done: boolean) => call<Note>('PATCH', `/api/v1/notes/${id}`, {}, { done }),
   rig: () => call<Schemas['RigState']>('GET', '/api/v1/rig'),
   setFaults: (line: string, unit: number, faults: object) => call<Faults>('PATCH', `/api/v1/rig/${encodeURIComponent(line)}/${unit}`, {}, faults),
   cutLine: (line: string, cut: boolean) => call<Schemas['RigState']>('POST', `/api/v1/rig/${encodeURIComponent(line)}/${cut ? 'cut' : 'restore'}`),
@@ -196,11 +285,11 @@ export const api = {
   applyTemplates: (file: string, name: string, dryRun: boolean) => call<ChangeSummary>('POST', '/api/v1/apply', { templates: true, dry_run: dryRun, file: name }, file),
   importStations: (list: string | Blob, query: Query) => call<Schemas['Import']>('POST', '/api/v1/import/stations', query, list),
   sheet: (skip: number, limit?: number) => call<string[][]>('GET', '/api/v1/export/points', { form: 'json', skip, limit }),
-  changeSheet: (what: object) => call<SheetOutcome>('POST', '/api/v1/change/sheet', {}, what),
+  changeSheet: (what: object, beside?: Beside) => call<SheetOutcome>('POST', '/api/v1/change/sheet', {}, what, beside),
   columnSets: () => call<Page<Schemas['ColumnSet']>>('GET', '/api/v1/columns').then((page) => page.items),
   keepColumns: (name: string, columns: Record<string, string>) => call<unknown>('PUT', `/api/v1/columns/${encodeURIComponent(name)}`, {}, { columns }),
   markedPoints: (list: string | Blob, query: Query) =>
-    fetch(`/api/v1/import/points/marked${search(query)}`, { method: 'POST', headers: { 'Arithmon-Who': 'console' }, body: list }).then((r) => {
+    fetch(`/api/v1/import/points/marked${search(query)}`, { method: 'POST', headers: headers(), body: list }).then((r) => {
       if (!r.ok) throw new Error(`The service answers ${r.status} ${r.statusText}.`)
       return r.blob()
     }),
@@ -211,7 +300,7 @@ export const api = {
 
 /** Follows a response that comes as lines of JSON; stop ends it. */
 export async function follow<T>(path: string, body: object, seen: (line: T) => void, stop: AbortSignal): Promise<void> {
-  const response = await fetch(path, { method: 'POST', headers: { 'Arithmon-Who': 'console' }, body: JSON.stringify(body), signal: stop })
+  const response = await fetch(path, { method: 'POST', headers: headers(), body: JSON.stringify(body), signal: stop })
   if (!response.ok || !response.body) throw new ApiProblem((await response.json()) as Problem)
   const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''

@@ -1911,6 +1911,8 @@ export interface components {
             address: string;
             /** @description the second factor is set up */
             done: boolean;
+            /** @description data: URL of a picture of the address, to be scanned */
+            picture?: string;
             /** @description base32 */
             secret: string;
         };
@@ -3024,6 +3026,8 @@ export interface components {
             faults: components["schemas"]["EditFault"][];
             /** @description how many there are */
             faults_all: number;
+            /** @description the number of the proposal that they became instead */
+            proposal?: number;
             removed: number;
         };
         SignIn: {

@@ -19,7 +19,7 @@ const mine = () => props.conflicts.map((c) => c.field).filter((field) => choice.
 </script>
 
 <template>
-  <el-dialog :model-value="conflicts.length > 0" :title="`${name} was changed by somebody else meanwhile`" width="720px" append-to-body data-test="conflict" @close="emit('choose', undefined)">
+  <el-dialog :model-value="conflicts.length > 0" :title="t('common.changed-meanwhile', { name })" width="720px" append-to-body data-test="conflict" @close="emit('choose', undefined)">
     <p>{{ t('common.you-both-changed-the-fields-below') }}</p>
     <el-table :data="conflicts" size="small">
       <el-table-column prop="field" :label="t('common.field')" width="130" />
@@ -27,8 +27,8 @@ const mine = () => props.conflicts.map((c) => c.field).filter((field) => choice.
       <el-table-column :label="t('common.to-be')" min-width="330">
         <template #default="{ row }">
           <el-radio-group v-model="choice[row.field]">
-            <el-radio value="theirs">theirs: {{ words(row.theirs) }}</el-radio>
-            <el-radio value="mine">yours: {{ words(row.mine) }}</el-radio>
+            <el-radio value="theirs">{{ row.who || t('common.theirs') }}: {{ words(row.theirs) }}</el-radio>
+            <el-radio value="mine">{{ t('common.yours') }}: {{ words(row.mine) }}</el-radio>
           </el-radio-group>
         </template>
       </el-table-column>

@@ -7,6 +7,7 @@ export interface Conflict {
   was: unknown // when this person began
   theirs: unknown // what it is now
   mine: unknown // what this person wants it to be
+  who?: string // made it what it is now
 }
 
 /** What is empty in a form and what is absent from an entity mean the same: the default. */

@@ -1,10 +1,12 @@
 import { ElMessage, ElMessageBox } from 'element-plus'
 import { ref, watch, type Ref } from 'vue'
 
-import { api, ApiProblem, message, type Kind } from '../api/client'
+import { api, ApiProblem, message, type Beside, type Kind } from '../api/client'
 import { say } from '../language'
 import { changedFields, conflicts, type Conflict, type Fields } from './conflict'
+import { proposalTitle } from './propose'
 import { reveal, useField } from './useField'
+import { useMe } from './useMe'
 
 /** How often a save is repeated when somebody else is quicker each time. */
 const mostTries = 5
@@ -23,6 +25,13 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
   let began: Fields = {}
   let chosen: ((mine: string[] | undefined) => void) | undefined
   useField()
+  const who = useMe()
+  /** Who may not change the site proposes; undefined when there is to be nothing. */
+  const beside = async () => {
+    if (who.may('engineer')) return {}
+    const propose = await proposalTitle()
+    return propose ? { propose } : undefined
+  }
 
   /** Takes what the form would save before anything is changed in it. */
   function begin(fields: object) {
@@ -47,14 +56,21 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
   }
   const resolve = (mine: string[] | undefined) => chosen?.(mine)
 
+  /** The conflicts with who changed each field last. */
+  async function named(list: Conflict[]): Promise<Conflict[]> {
+    const records = await api.changesOf(kind, original.value, 50).catch(() => [])
+    const whose = (field: string) => records.find((r) => JSON.stringify((r.before as Fields | undefined)?.[field]) !== JSON.stringify((r.after as Fields | undefined)?.[field]))?.who
+    return list.map((c) => ({ ...c, who: whose(c.field) }))
+  }
+
   /** Saves what was changed, where anything was; undefined when the person wants to go on with the form. */
-  async function change(fields: object): Promise<'saved' | 'unchanged' | undefined> {
+  async function change(fields: object, how: Beside): Promise<'saved' | 'unchanged' | undefined> {
     let changed = changedFields(began, JSON.parse(JSON.stringify(fields)) as Fields)
     for (let tries = 0; ; tries++) {
       const now = await api.get<Fields>(kind, original.value)
       const list = conflicts(changed, before, now.answer)
       if (list.length > 0) {
-        const mine = await choose(list)
+        const mine = await choose(await named(list))
         if (!mine) return undefined
         const theirs = list.map((c) => c.field).filter((field) => !mine.includes(field))
         changed = Object.fromEntries(Object.entries(changed).filter(([field]) => !theirs.includes(field)))
@@ -62,7 +78,7 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
       before = now.answer
       if (Object.keys(changed).length === 0) return 'unchanged'
       try {
-        await api.set(kind, original.value, changed, now.version)
+        await api.set(kind, original.value, changed, now.version, how)
         return 'saved'
       } catch (error) {
         if (!(error instanceof ApiProblem && error.stale) || tries >= mostTries) throw error
@@ -74,14 +90,19 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
     busy.value = true
     clear()
     try {
-      const outcome = original.value ? await change(fields) : await api.add(kind, fields).then(() => 'saved')
+      const how = await beside()
+      if (!how) {
+        busy.value = false
+        return
+      }
+      const outcome = original.value ? await change(fields, how) : await api.add(kind, fields, how).then(() => 'saved')
       if (!outcome) {
         busy.value = false
         return
       }
-      if (outcome === 'saved') ElMessage.success(say('common.saved', { name }))
-      else ElMessage.info(say('common.unchanged', { name: original.value }))
-      done(outcome === 'saved' ? name : original.value)
+      if (outcome === 'saved' && !('propose' in how)) ElMessage.success(say('common.saved', { name }))
+      else if (outcome !== 'saved') ElMessage.info(say('common.unchanged', { name: original.value }))
+      done(outcome === 'saved' && !('propose' in how) ? name : original.value)
     } catch (error) {
       if (error instanceof ApiProblem) {
         faults.value = error.fields
@@ -103,7 +124,9 @@ export function useForm(kind: Kind, original: Ref<string>, done: (name: string) 
       return
     }
     try {
-      await api.remove(kind, original.value, cascade)
+      const how = await beside()
+      if (!how) return
+      await api.remove(kind, original.value, cascade, how)
       done('')
     } catch (error) {
       general.value = message(error)

@@ -1,6 +1,7 @@
 import { defineStore } from 'pinia'
 import { reactive, ref, shallowRef } from 'vue'
 
+import { useTogether } from './useTogether'
 import { api, message, type Link, type Point, type Protocol, type Station, type Status } from '../api/client'
 
 /** The site as the service has it. Each page asks for what it shows when it opens; saving asks again. */
@@ -49,6 +50,14 @@ export const useSite = defineStore('site', () => {
     })
     loading.value = false
   }
+
+  // What anybody finishes is there at once, in what was loaded.
+  useTogether().follow((sets) => {
+    const kinds = new Set(sets.flatMap((s) => s.changes.map((c) => c.kind)))
+    if (kinds.has('link') && loaded.links) void loadLinks()
+    if (kinds.has('station') && loaded.stations) void loadStations()
+    if (kinds.has('point') && loaded.points) void loadPoints()
+  })
 
   return { protocols, protocol, protocolOf, links, stations, points, status, problem, loading, loaded, loadLinks, loadStations, loadPoints, loadStatus }
 })

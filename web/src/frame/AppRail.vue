@@ -7,6 +7,7 @@ import { useLook } from '../composables/useLook'
 import { useService } from '../composables/useService'
 import { i18n, languages, speak, type Language } from '../language'
 import { groups } from '../router'
+import PeopleHere from './PeopleHere.vue'
 
 // The pages in the order of the job, with counts that matter; wide: as it is in a drawer, never narrow.
 const props = defineProps<{ wide?: boolean }>()
@@ -52,6 +53,7 @@ const spoken = computed({
       </template>
     </nav>
     <div class="foot">
+      <PeopleHere :narrow="narrow" />
       <div class="service" :class="{ lost: !service.answers }" :title="service.answers ? `${t('frame.runs')} ${service.version}` : t('frame.lost')" data-test="service">
         <svg viewBox="0 0 12 12" width="12" height="12" aria-hidden="true">
           <circle v-if="service.answers" cx="6" cy="6" r="5" fill="currentColor" />

@@ -1,15 +1,20 @@
 <script setup lang="ts">
 import { ElMessage, ElMessageBox } from 'element-plus'
-import { ref, watch } from 'vue'
+import { onScopeDispose, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import { api, message, type ChangeRecord, type Quarantined, type WriteRecord } from '../../api/client'
+import { useMe } from '../../composables/useMe'
 import { useQuery } from '../../composables/useQuery'
+import { useTogether } from '../../composables/useTogether'
 import { time } from '../../format'
+import ProposalList from './ProposalList.vue'
+import VersionList from './VersionList.vue'
 
 const { t } = useI18n()
 
 const view = useQuery('view')
+const who = useMe()
 const changes = ref<ChangeRecord[]>([])
 const writes = ref<WriteRecord[]>([])
 const aside = ref<Quarantined[]>([])
@@ -17,6 +22,10 @@ const next = ref<string>()
 const problem = ref('')
 
 async function load(more = false) {
+  if (view.value === 'versions' || view.value === 'proposals') {
+    next.value = undefined
+    return
+  }
   try {
     if (view.value === 'writes') {
       const page = await api.writes(more ? next.value : undefined)
@@ -36,6 +45,7 @@ async function load(more = false) {
   }
 }
 watch(view, () => load(), { immediate: true })
+onScopeDispose(useTogether().follow(() => void (view.value === '' && load())))
 
 type Fields = Record<string, unknown>
 const words = (v: unknown) => (v === undefined ? '–' : typeof v === 'string' ? v : JSON.stringify(v))
@@ -87,12 +97,16 @@ const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v)
       <h1>{{ t('changes.changes') }}</h1>
       <el-radio-group :model-value="view || 'site'" @update:model-value="(v: unknown) => (view = v === 'site' ? '' : String(v))">
         <el-radio-button value="site">{{ t('changes.of-the-site') }}</el-radio-button>
+        <el-radio-button value="versions" data-test="versions">{{ t('versions.versions') }}</el-radio-button>
+        <el-radio-button value="proposals" data-test="proposals">{{ t('proposals.proposals') }}</el-radio-button>
         <el-radio-button value="writes">{{ t('changes.writes-to-devices') }}</el-radio-button>
         <el-radio-button value="quarantine">{{ t('changes.put-aside-at-the-start') }}</el-radio-button>
       </el-radio-group>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
-    <div class="panel fill">
+    <VersionList v-if="view === 'versions'" />
+    <ProposalList v-else-if="view === 'proposals'" />
+    <div v-else class="panel fill">
       <el-table v-if="view === 'writes'" :data="writes" height="100%" size="small" :empty-text="t('changes.nothing-was-written-yet')">
         <el-table-column :label="t('changes.time')" width="170"><template #default="{ row }">{{ time(row.time) }}</template></el-table-column>
         <el-table-column prop="who" :label="t('changes.who')" width="110" />
@@ -115,9 +129,9 @@ const value = (v: unknown) => (v === null || v === undefined ? '–' : String(v)
         <el-table-column prop="who" :label="t('changes.who')" width="110" />
         <el-table-column prop="action" :label="t('changes.action')" width="85" />
         <el-table-column prop="kind" :label="t('changes.kind')" width="80" />
-        <el-table-column prop="name" :label="t('changes.name')" min-width="190" />
-        <el-table-column :label="t('changes.what-was-what-is')" min-width="320"><template #default="{ row }">{{ differences(row) }}</template></el-table-column>
-        <el-table-column width="90" align="right"><template #default="{ row }"><el-button size="small" @click="undo(row)">{{ t('changes.undo') }}</el-button></template></el-table-column>
+        <el-table-column prop="name" :label="t('changes.name')" min-width="180" />
+        <el-table-column :label="t('changes.what-was-what-is')" min-width="300"><template #default="{ row }"><b v-if="row.message">{{ row.message }}<br /></b>{{ differences(row) }}</template></el-table-column>
+        <el-table-column v-if="who.may('engineer')" width="105" align="right"><template #default="{ row }"><el-button size="small" @click="undo(row)">{{ t('changes.undo') }}</el-button></template></el-table-column>
       </el-table>
     </div>
     <div v-if="next"><el-button @click="load(true)">{{ t('changes.show-older-ones') }}</el-button></div>

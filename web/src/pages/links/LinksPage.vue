@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import type { Link } from '../../api/client'
+import ChangedBy from '../../components/ChangedBy.vue'
 import EntityDrawer from '../../components/EntityDrawer.vue'
 import StateMark from '../../components/StateMark.vue'
 import { useEvery } from '../../composables/useEvery'
@@ -40,7 +41,7 @@ async function saved(close: () => void) {
       <LinkForm :link="entity" @saved="saved(close)" />
     </EntityDrawer>
     <el-table :data="site.links" class="panel" :empty-text="t('links.no-link-yet')" @row-click="(row: Link) => (chosen = row.name)">
-      <el-table-column prop="name" :label="t('links.name')" min-width="130" />
+      <el-table-column :label="t('links.name')" min-width="130"><template #default="{ row }">{{ row.name }}<ChangedBy kind="link" :name="row.name" /></template></el-table-column>
       <el-table-column :label="t('links.state')" width="165">
         <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" :doing="states.get(row.name)?.doing" /></template>
       </el-table-column>

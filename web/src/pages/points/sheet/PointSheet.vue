@@ -1,11 +1,14 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import { api, message, type Reading, type SheetOutcome } from '../../../api/client'
 import { useLive } from '../../../composables/useLive'
 import { useLook } from '../../../composables/useLook'
+import { useMe } from '../../../composables/useMe'
+import { proposalTitle } from '../../../composables/propose'
+import { useTogether } from '../../../composables/useTogether'
 import { scalingText } from '../../../format'
 import { Draft, pasted, type Row } from './draft'
 import FindReplace from './FindReplace.vue'
@@ -225,9 +228,30 @@ function changed(rows = false) {
   }, 250)
 }
 
+const who = useMe()
+async function propose() {
+  const title = await proposalTitle()
+  if (title) await ask(false, false, title)
+}
+const news = ref('')
+let newsEnds: ReturnType<typeof setTimeout> | undefined
+function tell(text: string) {
+  news.value = text
+  clearTimeout(newsEnds)
+  newsEnds = setTimeout(() => (news.value = ''), 8000)
+}
+// What others finish is looked at when nothing is on its way here.
+onScopeDispose(
+  useTogether().follow((sets) => {
+    const points = sets.flatMap((s) => s.changes.filter((c) => c.kind === 'point').map((c) => ({ who: s.who, name: c.name })))
+    if (points.length > 0 && !busy.value) tell(t('sheet.news', { who: points[0]!.who, what: points.slice(0, 3).map((p) => p.name).join(', ') + (points.length > 3 ? ' …' : '') }))
+    if (!busy.value && loaded.value !== 'no' && sets.some((s) => s.changes.some((c) => c.kind === 'point'))) void load()
+  }),
+)
+
 let asked = 0
-/** Asks what would come of the draft, or saves it. */
-async function ask(dry: boolean, force = false) {
+/** Asks what would come of the draft, saves it, or keeps it as a proposal of a title. Who may not change the site asks as for a proposal. */
+async function ask(dry: boolean, force = false, title?: string) {
   const edits = draft.edits()
   const mine = ++asked
   if (edits.length === 0) {
@@ -238,9 +262,9 @@ async function ask(dry: boolean, force = false) {
   }
   if (!dry) busy.value = true
   try {
-    const out = await api.changeSheet({ rows: edits.map((e) => e.edit), dry_run: dry, force })
-    if (out.applied) { // whatever was asked since
-      ElMessage.success(t('sheet.saved', { added: out.added, changed: out.changed, removed: out.removed }))
+    const out = await api.changeSheet({ rows: edits.map((e) => e.edit), dry_run: dry, force }, title || !who.may('engineer') ? { propose: title || 'draft' } : undefined)
+    if (out.applied || out.proposal) { // whatever was asked since
+      if (out.applied) ElMessage.success(t('sheet.saved', { added: out.added, changed: out.changed, removed: out.removed }))
       draft.saved(edits)
       outcome.value = undefined
       faults.value = new Map()
@@ -546,12 +570,14 @@ defineExpose({ load, shownTags: () => view.flatMap((r) => (r._tag ? [r._tag] : [
       <el-button size="small" :disabled="!canRedo" data-test="sheet-redo" title="Ctrl Y" @click="redo">{{ t('sheet.redo') }}</el-button>
       <el-button size="small" data-test="sheet-add" @click="addRows(1)">{{ t('sheet.add-row') }}</el-button>
       <el-button size="small" data-test="sheet-remove" @click="turnRows">{{ t('sheet.remove-rows') }}</el-button>
-      <span v-if="size === 0" class="quiet hint">{{ t('sheet.hint') }}</span>
+      <span v-if="news" class="news" role="status" data-test="sheet-news">{{ news }}</span>
+      <span v-else-if="size === 0" class="quiet hint">{{ t('sheet.hint') }}</span>
       <span class="grow" />
       <template v-if="size > 0">
         <span data-test="sheet-counts">{{ t('sheet.counts', counts) }}</span>
         <el-button size="small" data-test="sheet-discard" @click="discard">{{ t('sheet.discard') }}</el-button>
-        <el-button size="small" type="primary" :loading="busy" :disabled="!outcome || outcome.faults_all > 0" data-test="sheet-save" title="Ctrl S" @click="ask(false)">{{ t('sheet.save') }}</el-button>
+        <el-button size="small" :loading="busy" :disabled="!outcome || outcome.faults_all > 0" data-test="sheet-propose" @click="propose">{{ t('proposals.propose') }}…</el-button>
+        <el-button v-if="who.may('engineer')" size="small" type="primary" :loading="busy" :disabled="!outcome || outcome.faults_all > 0" data-test="sheet-save" title="Ctrl S" @click="ask(false)">{{ t('sheet.save') }}</el-button>
       </template>
     </div>
     <FindReplace v-if="finding" :rows="searchable" :fields="shownColumns.filter((f) => f !== 'value')" @replace="replace" @go="goTo" @closed="emit('found')" />
@@ -569,6 +595,13 @@ defineExpose({ load, shownTags: () => view.flatMap((r) => (r._tag ? [r._tag] : [
 </template>
 
 <style scoped>
+.news {
+  padding: 1px 8px;
+  border-radius: 8px;
+  font-size: 12px;
+  background: var(--el-color-warning-light-9);
+  color: var(--uncertain);
+}
 .sheet-page {
   display: flex;
   flex-direction: column;

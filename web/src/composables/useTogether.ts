@@ -1,0 +1,81 @@
+import { defineStore } from 'pinia'
+import { computed, ref, shallowRef } from 'vue'
+
+import { type Kind, type Person, type TogetherMessage } from '../api/client'
+
+export type ChangedTogether = NonNullable<TogetherMessage['changed']>[number]
+
+/** How long what somebody changed is marked. */
+const markedFor = 6000
+
+/** Who is here beside oneself, where they are, and what they finish. */
+export const useTogether = defineStore('together', () => {
+  const people = ref<Person[]>([])
+  const marked = shallowRef(new Map<string, string>()) // who changed an entity a moment ago, by kind and name
+  const others = computed(() => people.value.filter((p) => !p.here))
+  const followers = new Set<(sets: ChangedTogether[]) => void>()
+  let socket: WebSocket | undefined
+  let where: { page: string; editing?: { kind: Kind; name: string } } = { page: '/' }
+  let ended = true
+
+  const say = () => {
+    if (socket?.readyState === WebSocket.OPEN) socket.send(JSON.stringify(where))
+  }
+  /** Says which page is open. */
+  function at(page: string) {
+    where = { ...where, page }
+    say()
+  }
+  /** Says what is edited, nothing when it is left out. */
+  function edits(kind?: Kind, name?: string) {
+    where = { page: where.page, editing: kind && name ? { kind, name } : undefined }
+    say()
+  }
+  /** Calls f with what is changed by anybody, until the function that is returned is called. */
+  function follow(f: (sets: ChangedTogether[]) => void): () => void {
+    followers.add(f)
+    return () => followers.delete(f)
+  }
+  const key = (kind: string, name: string) => `${kind} ${name}`
+  /** Who changed an entity a moment ago. */
+  const freshOf = (kind: Kind, name: string) => marked.value.get(key(kind, name))
+  /** Who else edits an entity now. */
+  const editing = (kind: Kind, name: string) => others.value.filter((p) => p.editing?.kind === kind && p.editing.name === name).map((p) => p.name)
+
+  function mark(set: ChangedTogether) {
+    const next = new Map(marked.value)
+    for (const c of set.changes) next.set(key(c.kind, c.name), set.who)
+    marked.value = next
+    setTimeout(() => {
+      const left = new Map(marked.value)
+      for (const c of set.changes) if (left.get(key(c.kind, c.name)) === set.who) left.delete(key(c.kind, c.name))
+      marked.value = left
+    }, markedFor)
+  }
+
+  function open() {
+    ended = false
+    socket = new WebSocket(`${location.origin.replace(/^http/, 'ws')}/api/v1/together`)
+    socket.onopen = say
+    socket.onmessage = (event: MessageEvent<string>) => {
+      const message = JSON.parse(event.data) as TogetherMessage
+      if (message.people) people.value = message.people
+      const sets = message.changed ?? []
+      if (sets.length === 0) return
+      for (const f of followers) f(sets)
+      sets.forEach(mark)
+    }
+    socket.onclose = () => {
+      people.value = []
+      if (!ended) setTimeout(open, 2000)
+    }
+  }
+  function start() {
+    if (ended) open()
+  }
+  function stop() {
+    ended = true
+    socket?.close()
+  }
+  return { people, others, marked, at, edits, follow, freshOf, editing, start, stop }
+})
