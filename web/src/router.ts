@@ -45,7 +45,7 @@ export const pages = groups.flatMap((g) => g.pages)
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', redirect: '/overview' },
+    { path: '/', redirect: (to) => ({ path: '/overview', query: to.query }) },
     ...[...pages, ...besides].map((p) => ({ path: p.path, component: p.page, meta: { name: p.name } })),
     { path: '/:rest(.*)*', redirect: '/overview' },
   ],

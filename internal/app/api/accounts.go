@@ -181,6 +181,9 @@ func (s *Server) me(c *gin.Context) error {
 
 func (s *Server) newMe(who access.Principal) Me {
 	me := Me{Open: s.gate.open(), Account: who.Account, Token: who.Token, Role: who.Role, Only: who.Only}
+	if s.directory != nil {
+		me.Directory = s.directory.Name()
+	}
 	if a, err := s.accounts.Account(who.Account); err == nil && !me.Open {
 		me.Factor = a.Factor
 	}

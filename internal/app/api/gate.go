@@ -347,7 +347,7 @@ func (s *Server) fromHere(c *gin.Context) {
 	// Following a link to a page of the console is all that another site may have a browser do, and coming back from the directory.
 	if from := c.GetHeader("Sec-Fetch-Site"); from == "cross-site" || from == "same-site" {
 		at := c.Request.URL.Path
-		page := !strings.HasPrefix(at, "/api/") && at != "/metrics" && at != "/healthz" || at == "/api/v1/directory/return"
+		page := !strings.HasPrefix(at, "/api/") && at != "/metrics" && at != "/healthz" || at == directoryReturn
 		if safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead; !safe || !page || c.GetHeader("Sec-Fetch-Mode") != "navigate" {
 			s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service"))
 			return

@@ -20,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"arithmon/internal/app/directory"
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/record/account"
@@ -30,18 +31,19 @@ import (
 
 // Options are what a Server needs. With a rig alone it serves that alone.
 type Options struct {
-	Store    *store.Store
-	Engine   *engine.Engine
-	Control  *control.Controller
-	Accounts *account.Book
-	Audit    *audit.Log
-	Rig      *rig.Rig
-	Dir      string // where recordings go
-	Secure   bool   // it is served over TLS
-	Remote   bool   // it listens beyond loopback
-	Console  fs.FS  // the built console; nil serves none
-	Log      *slog.Logger
-	Version  string
+	Store     *store.Store
+	Engine    *engine.Engine
+	Control   *control.Controller
+	Accounts  *account.Book
+	Audit     *audit.Log
+	Directory *directory.Directory // through which people sign in; nil for none
+	Rig       *rig.Rig
+	Dir       string // where recordings go
+	Secure    bool   // it is served over TLS
+	Remote    bool   // it listens beyond loopback
+	Console   fs.FS  // the built console; nil serves none
+	Log       *slog.Logger
+	Version   string
 }
 
 // Server answers HTTP requests.
@@ -49,6 +51,7 @@ type Server struct {
 	store      *store.Store
 	accounts   *account.Book
 	audit      *audit.Log
+	directory  *directory.Directory
 	gate       *gate
 	company    company
 	engine     *engine.Engine
@@ -69,7 +72,7 @@ func New(o Options) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{store: o.Store, accounts: o.Accounts, audit: o.Audit, gate: newGate(o.Accounts, o.Audit, o.Secure, o.Remote), engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
+	s := &Server{store: o.Store, accounts: o.Accounts, audit: o.Audit, directory: o.Directory, gate: newGate(o.Accounts, o.Audit, o.Secure, o.Remote), engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
 	router := gin.New()
 	if s.engine != nil {
 		registry := prometheus.NewRegistry()

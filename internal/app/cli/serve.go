@@ -17,6 +17,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"arithmon/demo"
+	"arithmon/internal/app/directory"
 	"arithmon/internal/app/service"
 	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
@@ -27,7 +28,7 @@ import (
 )
 
 func (a *app) serve() *cobra.Command {
-	var dir, listen, units string
+	var dir, listen, units, people string
 	var options service.Options
 	var noBackups bool
 	var logs logging
@@ -41,6 +42,13 @@ For others on the network, make an account (arithmon account add NAME --role adm
 		Args: arguments(0, 0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			options.Dir, options.Listen = dir, listen
+			if people != "" {
+				settings, err := directory.Read(people)
+				if err != nil {
+					return err
+				}
+				options.Directory = settings
+			}
 			if !noBackups {
 				options.Backups = keptBackups
 			}
@@ -64,6 +72,7 @@ For others on the network, make an account (arithmon account add NAME --role adm
 	c.Flags().StringVar(&options.TLS, "tls", "", "self: with a certificate of its own; or CERT,KEY: with that of these files, which may be\nreplaced while it runs")
 	c.Flags().BoolVar(&options.Plain, "allow-plain", false, "listen beyond loopback without TLS: whoever is on the network between reads passwords and values,\nand can change both")
 	c.Flags().StringVar(&units, "units", "", "YAML file of units and what their values are in plants, which comes before the\ndictionary that is built in (arithmon units shows that)")
+	c.Flags().StringVar(&people, "directory", "", "YAML file that says through which company directory (OpenID Connect) people sign in, too, and which\nrole its groups have")
 	c.Flags().BoolVar(&noBackups, "no-backups", false, fmt.Sprintf("make no backup each day; otherwise those of the last %d days are kept in the data directory", keptBackups))
 	logs.flags(c, "info")
 	return c

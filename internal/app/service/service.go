@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"arithmon/internal/app/api"
+	"arithmon/internal/app/directory"
 	"arithmon/internal/core/unit"
 	"arithmon/internal/live/control"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
@@ -47,6 +48,8 @@ type Options struct {
 	Log     *slog.Logger     // nil discards
 	Units   *unit.Dictionary // what values are in plants; nil: the one that is built in
 	Version string
+
+	Directory *directory.Settings // of the company, through which people sign in; nil for none
 
 	Backups int // for so many days a backup of each is kept; 0 makes none
 }
@@ -145,7 +148,11 @@ func (s *Service) start(ctx context.Context, o Options, listener net.Listener, r
 	after := s.Engine.Events().Record() // before any device can report, so that nothing is confirmed or left out unrecorded
 	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), after, s.Store, o.Log) })
 	s.Engine.Start(context.WithoutCancel(ctx), s.Store.Site())
-	s.api = api.New(api.Options{Store: s.Store, Engine: s.Engine, Control: s.Control, Accounts: s.Accounts, Audit: s.Audit, Secure: o.TLS != "", Remote: remote, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
+	var people *directory.Directory
+	if o.Directory != nil {
+		people = directory.New(o.Directory)
+	}
+	s.api = api.New(api.Options{Directory: people, Store: s.Store, Engine: s.Engine, Control: s.Control, Accounts: s.Accounts, Audit: s.Audit, Secure: o.TLS != "", Remote: remote, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	s.recording.Go(func() { s.api.Follow(recording) })
 	if o.Backups > 0 {
 		s.recording.Go(func() { backUp(recording, s.Store.Database(), o.Backups, o.Log) })

@@ -109,7 +109,10 @@ export interface Beside {
 
 /** When a hand was last on this page. A page that only asks by itself keeps no session. */
 let touched = Date.now()
-for (const event of ['pointerdown', 'keydown', 'wheel', 'touchstart']) window.addEventListener(event, () => (touched = Date.now()), { passive: true, capture: true })
+/** Follows the hands on this page. */
+export function followHands() {
+  for (const event of ['pointerdown', 'keydown', 'wheel', 'touchstart']) window.addEventListener(event, () => (touched = Date.now()), { passive: true, capture: true })
+}
 const handOff = 60_000
 
 /** The headers of every request. */

@@ -4,6 +4,7 @@ import { useI18n } from 'vue-i18n'
 
 import { ApiProblem, message } from '../api/client'
 import { useMe } from '../composables/useMe'
+import { useQuery } from '../composables/useQuery'
 
 // Signing in, over the page that was asked for: what is on it stays, also when a session ended while somebody worked on it.
 const { t } = useI18n()
@@ -13,6 +14,8 @@ const password = ref('')
 const code = ref('')
 const asksCode = ref(false)
 const problem = ref('')
+const refused = useQuery('directory') // why the directory sent somebody back
+const reasons = ['unreachable', 'no-role', 'stale', 'failed']
 const busy = ref(false)
 const first = ref<{ focus: () => void }>()
 const codeBox = ref<{ focus: () => void }>()
@@ -45,6 +48,7 @@ async function signIn() {
       <label>{{ t('people.account') }}<el-input ref="first" v-model="account" autocomplete="username" data-test="account" /></label>
       <label>{{ t('people.password') }}<el-input v-model="password" type="password" show-password autocomplete="current-password" data-test="password" /></label>
       <label v-if="asksCode">{{ t('people.code') }}<el-input ref="codeBox" v-model="code" inputmode="numeric" autocomplete="one-time-code" data-test="code" /></label>
+      <el-alert v-if="reasons.includes(refused)" :title="t(`people.directory-${refused}`)" type="error" show-icon data-test="directory-refused" @close="refused = ''" />
       <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon data-test="sign-in-problem" />
       <el-button type="primary" native-type="submit" :loading="busy" :disabled="!account || !password" data-test="sign-in-go">{{ t('people.sign-in') }}</el-button>
       <a v-if="who.me?.directory" href="/api/v1/directory" class="directory" data-test="directory">{{ t('people.by-directory', { name: who.me.directory }) }}</a>
