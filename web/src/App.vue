@@ -39,7 +39,7 @@ watch(
     if (me && !who.needed) shownTo.value = me.open ? '' : me.account
   },
 )
-watch(() => route.fullPath, (path) => together.at(path.split('&')[0]!), { immediate: true })
+watch(() => route.path, (path) => together.at(path), { immediate: true })
 
 const drawer = ref(false)
 const searching = ref(false)

@@ -76,7 +76,7 @@ func (s *Server) live(c *gin.Context) error {
 			subscription = s.engine.Subscribe(tags...)
 		case <-subscription.Ready():
 			list := subscription.Take()
-			if send(ctx, conn, slices.DeleteFunc(list, func(l table.Live) bool { return !only.Tag(l.Point.Tag, l.Point.Station) })) != nil {
+			if s.send(ctx, conn, slices.DeleteFunc(list, func(l table.Live) bool { return !only.Tag(l.Point.Tag, l.Point.Station) })) != nil {
 				return nil
 			}
 			select {
@@ -88,18 +88,10 @@ func (s *Server) live(c *gin.Context) error {
 	}
 }
 
-func send(ctx context.Context, conn *websocket.Conn, list []table.Live) error {
+func (s *Server) send(ctx context.Context, conn *websocket.Conn, list []table.Live) error {
 	for len(list) > 0 {
 		n := min(len(list), liveBatch)
-		message := LiveMessage{Readings: make([]Reading, 0, n)}
-		for _, l := range list[:n] {
-			if l.Removed {
-				message.Removed = append(message.Removed, l.Point.Tag)
-			} else {
-				message.Readings = append(message.Readings, newReading(l))
-			}
-		}
-		data, err := json.Marshal(message)
+		data, err := s.encodings.message(list[:n])
 		if err != nil {
 			return err
 		}

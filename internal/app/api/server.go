@@ -53,6 +53,7 @@ type Server struct {
 	audit      *audit.Log
 	directory  *directory.Directory
 	gate       *gate
+	encodings  encodings
 	company    company
 	engine     *engine.Engine
 	control    *control.Controller

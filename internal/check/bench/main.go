@@ -28,14 +28,14 @@ func main() {
 }
 
 func run() error {
-	parts := []func() error{exchangesOfOne, watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations, largeSite, sheet}
+	parts := []func() error{exchangesOfOne, watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations, largeSite, sheet, shared}
 	if len(os.Args) > 1 {
 		some := map[string][]func() error{
-			"exchanges": {exchangesOfOne}, "watching": {watching}, "lines": {pacedLine, deadStation}, "polls": {polls}, "dnp3": {bufferedBurst, manyOutstations}, "site": {largeSite}, "sheet": {sheet},
-			"devices": {devices}, "outstations": {reporters}, // which others start
+			"exchanges": {exchangesOfOne}, "watching": {watching}, "lines": {pacedLine, deadStation}, "polls": {polls}, "dnp3": {bufferedBurst, manyOutstations}, "site": {largeSite}, "sheet": {sheet}, "shared": {shared},
+			"devices": {devices}, "outstations": {reporters}, "consoles": {watchers}, // which others start
 		}
 		if parts = some[os.Args[1]]; parts == nil {
-			return fmt.Errorf("%q is no part; there are exchanges, watching, lines, polls, dnp3, site and sheet", os.Args[1])
+			return fmt.Errorf("%q is no part; there are exchanges, watching, lines, polls, dnp3, site, sheet and shared", os.Args[1])
 		}
 	}
 	for _, f := range parts {

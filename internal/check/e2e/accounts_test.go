@@ -54,6 +54,20 @@ func (p person) run(input string, args ...string) result {
 	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
 }
 
+// shell runs a line as a person types it, with the password for what asks for one.
+func (p person) shell(dir, line string) result {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.t.Context(), patience)
+	defer cancel()
+	var out, errs bytes.Buffer
+	cmd := exec.CommandContext(ctx, "sh", "-c", "exec "+line)
+	cmd.Dir = dir
+	cmd.Env = append(append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"), "XDG_CONFIG_HOME="+p.home, "HOME="+p.home), p.env...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(password+"\n"), &out, &errs
+	_ = cmd.Run() // its code says it
+	return result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
 // A service over TLS with a certificate of its own, used from the command line: signed in, with a token, and refused.
 func TestTheCommandLineOverTLSWithAccounts(t *testing.T) {
 	p := guarded(t, "self")

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"arithmon/internal/app/client"
+	"arithmon/internal/app/service"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/rig"
 )
@@ -32,6 +34,57 @@ func written(t *testing.T, document string) (lines []string) {
 	}
 	require.NotEmpty(t, lines)
 	return lines
+}
+
+// The commands about sharing, in their order: on a service that is stopped, and then over TLS, each with what it is asked for.
+func TestTheCommandsOfSharing(t *testing.T) {
+	dir := t.TempDir()
+	plant := filepath.Join(dir, "plant")
+	require.NoError(t, os.Mkdir(plant, 0o700))
+	person := someone(t)
+	var p *plantOf
+	for _, line := range written(t, "docs/sharing.md") {
+		words := strings.Fields(strings.TrimPrefix(line, "arithmon "))
+		offline := strings.Contains(line, "--data plant")
+		switch {
+		case words[0] == "serve":
+			p = serveOver(t, plant)
+			continue
+		case words[0] == "login":
+			line = strings.Replace(line, "https://plant:7340", p.url, 1) + " --fingerprint " + p.fingerprint
+		case offline:
+			if p != nil {
+				p.stop()
+			}
+			p = nil
+		case p == nil:
+			p = serveOver(t, plant)
+			r := person.shell(dir, "arithmon login "+p.url+" --account ann --fingerprint "+p.fingerprint)
+			require.Equal(t, 0, r.code, r.err)
+		}
+		r := person.shell(dir, line)
+		assert.Equal(t, 0, r.code, "%s\n%s%s", line, r.out, r.err)
+		if words[0] == "login" {
+			site := file(t, "site.yaml", "arithmon: 1\nlinks: [{name: gate, host: 192.0.2.7, enabled: false}]\nstations: [{name: plc, link: gate, unit: 1}]\npoints: [{tag: gate/level, station: plc, address: hr:9, type: float32}]\n")
+			r := person.shell(dir, "arithmon apply "+site)
+			require.Equal(t, 0, r.code, r.err)
+		}
+	}
+}
+
+// plantOf is a service over TLS on a directory that is there.
+type plantOf struct {
+	url, fingerprint string
+	stop             func()
+}
+
+func serveOver(t *testing.T, dir string) *plantOf {
+	t.Helper()
+	s, err := service.Start(context.Background(), service.Options{Dir: dir, Listen: "127.0.0.1:0", TLS: "self", Version: "test"})
+	require.NoError(t, err)
+	stop := sync.OnceFunc(func() { require.NoError(t, s.Stop()) })
+	t.Cleanup(stop)
+	return &plantOf{s.URL, s.Fingerprint, stop}
 }
 
 // shell runs a line as a person types it; one that goes on for ever is ended once it says something.

@@ -40,12 +40,10 @@ func click(selectors ...string) (steps []step) {
 
 var pages = []page{
 	{"overview", "/overview", "[data-test=finding-word-order]", nil},
-	{"stations", "/stations?station=tern-drive3", "[data-test=ask]", click(".el-collapse-item__header", "[data-test=ask]")},
 	{"points", "/points", "[data-test=sheet-faults]", nil},
 	{"templates", "/templates?part=stations&station=drive5", "[data-test=own] td", nil},
 	{"tree", "/live?tree=shown&branch=tern/pump3", ".el-table-v2__row", nil},
 	{"import", "/points?import=list", "[data-test=import-dialog]", []step{{"[data-test=import-dialog] textarea", pasted}, {"[data-test=import-faults]", ""}}},
-	{"point-form", "/points?point=sallow/gate1/position", "[data-test=meaning]", nil},
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
 	{"first-value", "/begin", "[data-test=have-network]", []step{{"[data-test=have-network]", ""}, {"input[name=begin-host]", "127.0.0.1"}, {"[name=begin-port] input, input[name=begin-port]", "{port}"},
 		{"[data-test=begin-look]", ""}, {"[data-test=begin-unit-1]", ""}, {"input[name=begin-range]", "hr:9..16"}, {"[data-test=begin-read]", ""}, {`[data-test="value-hr:9-float32-CDAB"]`, ""}}},
@@ -98,7 +96,7 @@ func main() {
 }
 
 func run(ctx context.Context, dir string) error {
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 4*time.Minute)
 	defer cancel()
 	said, end, err := started(ctx, 1, "demo", "--listen", "127.0.0.1:0")
 	if err != nil {
@@ -132,10 +130,12 @@ func run(ctx context.Context, dir string) error {
 	if err := many(ctx, dir); err != nil {
 		return fmt.Errorf("many links: %w", err)
 	}
+	if err := people(ctx, dir); err != nil {
+		return fmt.Errorf("people: %w", err)
+	}
 	for name, command := range map[string]string{
 		"terminal-rig":    strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
 		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
-		"terminal-status": strings.ReplaceAll("$ status; $ lens sallow/gate1/torque; $ write sallow/gate1/open-cmd open; $ read 'sallow/gate1/*'; sleep 60", "$", "./"+binary),
 	} {
 		if err := terminal(ctx, url, command, filepath.Join(dir, name+".png")); err != nil {
 			return err

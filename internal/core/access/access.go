@@ -128,6 +128,11 @@ func (l Limits) Of(now *site.Site) *site.Site {
 	return part.Site()
 }
 
+// Sees reports whether a station of a site has anything of the part.
+func (l Limits) Sees(now *site.Site, station string) bool {
+	return l.Station(station) || slices.ContainsFunc(now.SharedPointsOf(station), func(p *site.Point) bool { return l.Tag(p.Tag, station) })
+}
+
 // Within reports whether other is no more than l.
 func (l Limits) Within(other Limits) bool {
 	if len(other) == 0 {
@@ -189,9 +194,24 @@ func (p Principal) Reaches(e site.Entity) error {
 	return &Refusal{fmt.Sprintf("%s is limited to %s; %s %s is not within", p.Name(), strings.Join(p.Only, ", "), e.Kind(), e.Key())}
 }
 
-// Permits is a Refusal when one of some changes is beyond what the principal is limited to.
-func (p Principal) Permits(changes []site.Change) error {
+// Permits is a Refusal when one of some changes to a site is beyond what the principal is limited to. A point of their own on a station of which
+// they see nothing would be a way to all that this has.
+func (p Principal) Permits(now *site.Site, changes []site.Change) error {
+	if len(p.Only) == 0 {
+		return nil
+	}
+	seen := map[string]bool{}
 	for _, c := range changes {
+		if point, is := c.After.(site.Point); is {
+			sees, looked := seen[point.Station]
+			if !looked {
+				sees = p.Only.Sees(now, point.Station)
+				seen[point.Station] = sees
+			}
+			if !sees {
+				return &Refusal{fmt.Sprintf("%s is limited to %s; station %s has nothing of that", p.Name(), strings.Join(p.Only, ", "), point.Station)}
+			}
+		}
 		for _, e := range []site.Entity{c.Before, c.After} {
 			if e != nil {
 				if err := p.Reaches(e); err != nil {

@@ -97,6 +97,6 @@ func TestRefusalsSayWhoAndWhatIsNeeded(t *testing.T) {
 	assert.EqualError(t, p.Reaches(site.Point{Tag: "sallow/x"}), "bob (night) is limited to tern/*; point sallow/x is not within")
 	assert.NoError(t, p.May(Viewer))
 	moved := []site.Change{{Before: site.Point{Tag: "tern/x"}, After: site.Point{Tag: "sallow/x"}}}
-	assert.Error(t, p.Permits(moved), "nor is it moved out")
+	assert.Error(t, p.Permits(site.New(), moved), "nor is it moved out")
 	assert.Equal(t, "bob@laptop", Principal{Account: "bob", Token: "bob@laptop"}.Name())
 }

@@ -20,11 +20,11 @@ import (
 // Edit says how to modify the site.
 type Edit struct {
 	Who     string
-	From    string                    // network address of who it is; for the audit log
-	Permit  func([]site.Change) error // what it would change may not be changed when this gives an error; nil: all may
-	Message string                    // what is said of it; kept with the change set
-	DryRun  bool                      // find out what would change, and change nothing
-	Back    bool                      // it puts back what was there once: stations are as they were, whatever their templates say
+	From    string                                            // network address of who it is; for the audit log
+	Permit  func(now *site.Site, changes []site.Change) error // what it would change may not be changed when this gives an error; nil: all may
+	Message string                                            // what is said of it; kept with the change set
+	DryRun  bool                                              // find out what would change, and change nothing
+	Back    bool                                              // it puts back what was there once: stations are as they were, whatever their templates say
 	// Expect is the version an entity must have, or the modification fails with ErrStale; 0 for any.
 	Expect     int64
 	ExpectKind site.Kind
@@ -202,7 +202,7 @@ func (m *modification) prepare(now *site.Site) (err error) {
 		return panicked
 	}
 	if err == nil && m.edit.Permit != nil {
-		if err = m.edit.Permit(m.changes); err != nil {
+		if err = m.edit.Permit(now, m.changes); err != nil {
 			m.changes = nil
 		}
 	}

@@ -6,6 +6,7 @@ import { useI18n } from 'vue-i18n'
 import { api, message, type ChangeRecord, type Kind, type Note } from '../api/client'
 import { words } from '../composables/conflict'
 import { useMe } from '../composables/useMe'
+import { useNotes } from '../composables/useNotes'
 import { useTogether } from '../composables/useTogether'
 import { time } from '../format'
 
@@ -16,6 +17,7 @@ const who = useMe()
 const together = useTogether()
 
 const notes = ref<Note[]>([])
+const marks = useNotes()
 const text = ref('')
 const history = ref<ChangeRecord[]>()
 const open = ref<string[]>([])
@@ -23,6 +25,7 @@ const open = ref<string[]>([])
 async function loadNotes() {
   try {
     notes.value = await api.notes({ kind: props.kind, name: props.name })
+    void marks.load()
   } catch (error) {
     ElMessage.error(message(error))
   }

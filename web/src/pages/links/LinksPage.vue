@@ -4,6 +4,7 @@ import { useI18n } from 'vue-i18n'
 
 import type { Link } from '../../api/client'
 import ChangedBy from '../../components/ChangedBy.vue'
+import NoteMark from '../../components/NoteMark.vue'
 import EntityDrawer from '../../components/EntityDrawer.vue'
 import StateMark from '../../components/StateMark.vue'
 import { useEvery } from '../../composables/useEvery'
@@ -41,7 +42,7 @@ async function saved(close: () => void) {
       <LinkForm :link="entity" @saved="saved(close)" />
     </EntityDrawer>
     <el-table :data="site.links" class="panel" :empty-text="t('links.no-link-yet')" @row-click="(row: Link) => (chosen = row.name)">
-      <el-table-column :label="t('links.name')" min-width="130"><template #default="{ row }">{{ row.name }}<ChangedBy kind="link" :name="row.name" /></template></el-table-column>
+      <el-table-column :label="t('links.name')" min-width="130"><template #default="{ row }">{{ row.name }}<NoteMark kind="link" :name="row.name" /><ChangedBy kind="link" :name="row.name" /></template></el-table-column>
       <el-table-column :label="t('links.state')" width="165">
         <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" :doing="states.get(row.name)?.doing" /></template>
       </el-table-column>

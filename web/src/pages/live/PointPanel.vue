@@ -5,12 +5,15 @@ import { useI18n } from 'vue-i18n'
 
 import { api, message, type Point, type Reading } from '../../api/client'
 import FindingList from '../../components/FindingList.vue'
+import NoteMark from '../../components/NoteMark.vue'
 import QualityMark from '../../components/QualityMark.vue'
+import { useMe } from '../../composables/useMe'
 import { age, raw, scalingText, time } from '../../format'
 import LensTable from './LensTable.vue'
 import WriteValue from './WriteValue.vue'
 
 const { t } = useI18n()
+const who = useMe()
 
 const props = defineProps<{ tag: string; reading?: Reading; now: number }>()
 const emit = defineEmits<{ close: [] }>()
@@ -32,7 +35,7 @@ void load()
 <template>
   <aside>
     <div class="head">
-      <h2>{{ tag }}</h2>
+      <h2>{{ tag }}<NoteMark kind="point" :name="tag" /></h2>
       <el-button text circle :icon="Close" :aria-label="t('live.close')" @click="emit('close')" />
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" />
@@ -58,7 +61,7 @@ void load()
     </template>
     <FindingList :subject="tag" />
     <template v-if="point">
-      <WriteValue v-if="point.writable" :point="point" />
+      <WriteValue v-if="point.writable && who.may('operator')" :point="point" />
       <LensTable v-if="/^(hr|ir):/.test(point.canonical)" :point="point" @taken="load" />
       <router-link :to="{ path: '/points', query: { point: point.tag } }"><el-button size="small">{{ t('live.edit-the-point') }}</el-button></router-link>
     </template>

@@ -4,6 +4,7 @@ import { useI18n } from 'vue-i18n'
 
 import type { Station } from '../../api/client'
 import ChangedBy from '../../components/ChangedBy.vue'
+import NoteMark from '../../components/NoteMark.vue'
 import EntityDrawer from '../../components/EntityDrawer.vue'
 import StateMark from '../../components/StateMark.vue'
 import { useEvery } from '../../composables/useEvery'
@@ -50,7 +51,7 @@ async function saved(close: () => void) {
     </EntityDrawer>
     <ImportStations v-if="importing" @closed="importing = ''" @taken="taken" />
     <el-table :data="site.stations" class="panel" :empty-text="t('stations.no-station-yet')" @row-click="(row: Station) => (chosen = row.name)">
-      <el-table-column :label="t('stations.name')" min-width="130"><template #default="{ row }">{{ row.name }}<ChangedBy kind="station" :name="row.name" /></template></el-table-column>
+      <el-table-column :label="t('stations.name')" min-width="130"><template #default="{ row }">{{ row.name }}<NoteMark kind="station" :name="row.name" /><ChangedBy kind="station" :name="row.name" /></template></el-table-column>
       <el-table-column :label="t('stations.state')" width="125">
         <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" /></template>
       </el-table-column>

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { ElMessage, ElMessageBox } from 'element-plus'
-import { computed, ref, watch } from 'vue'
+import { computed, onScopeDispose, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import { api, message, type Template, type Tied } from '../../api/client'
 import OwnList from '../../components/OwnList.vue'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
+import { useTogether } from '../../composables/useTogether'
 import { scalingText } from '../../format'
 import ImportStations from '../stations/ImportStations.vue'
 import MakeTemplate from './MakeTemplate.vue'
@@ -55,6 +56,11 @@ const counts = computed(() => {
   return n
 })
 
+onScopeDispose(
+  useTogether().follow((sets) => {
+    if (sets.some((s) => s.changes.some((c) => c.kind !== 'link'))) void changed()
+  }),
+)
 async function changed() {
   await Promise.all([load(), site.loadStations()])
   await loadTied()
