@@ -12,23 +12,24 @@ import (
 
 // Conflict is a field, or an entity as a whole, that two people made something different of.
 type Conflict struct {
-	Kind   site.Kind       `json:"kind" enum:"template,link,station,point"`
-	Name   string          `json:"name"`
-	Field  string          `json:"field,omitempty" doc:"empty: the entity as a whole"`
-	Was    json.RawMessage `json:"was" doc:"what both began with; null for the default, or for nothing"`
-	Theirs json.RawMessage `json:"theirs" doc:"what it is now"`
-	Mine   json.RawMessage `json:"mine" doc:"what it would be"`
-	Who    string          `json:"who,omitempty" doc:"who made it what it is now"`
-	Time   *time.Time      `json:"time,omitempty" doc:"and when"`
+	Kind   site.Kind  `json:"kind" enum:"template,link,station,point"`
+	Name   string     `json:"name"`
+	Field  string     `json:"field,omitempty" doc:"empty: the entity as a whole"`
+	Was    any        `json:"was" doc:"what both began with; null for the default, or for nothing"`
+	Theirs any        `json:"theirs" doc:"what it is now"`
+	Mine   any        `json:"mine" doc:"what it would be"`
+	Who    string     `json:"who,omitempty" doc:"who made it what it is now"`
+	Time   *time.Time `json:"time,omitempty" doc:"and when"`
 }
 
 func newConflict(c merge.Conflict) Conflict {
 	return Conflict{Kind: c.Kind, Name: c.Name, Field: c.Field, Was: orNull(c.Was), Theirs: orNull(c.Theirs), Mine: orNull(c.Mine)}
 }
 
-func orNull(text json.RawMessage) json.RawMessage {
+// orNull is JSON, null for nothing.
+func orNull(text json.RawMessage) any {
 	if text == nil {
-		return json.RawMessage("null")
+		return nil
 	}
 	return text
 }
@@ -40,10 +41,10 @@ type conflicting struct {
 }
 
 func (e *conflicting) Error() string {
-	c := e.told()[0]
+	c, first := e.conflicts[0], e.told()[0]
 	text := fmt.Sprintf("%s %s: %s was changed meanwhile", c.Kind, c.Name, c.Field)
-	if c.Who != "" {
-		text += fmt.Sprintf(" by %s, from %s to %s; you have %s", c.Who, spoken(c.Was), spoken(c.Theirs), spoken(c.Mine))
+	if first.Who != "" {
+		text += fmt.Sprintf(" by %s, from %s to %s; you have %s", first.Who, spoken(c.Was), spoken(c.Theirs), spoken(c.Mine))
 	}
 	if n := len(e.conflicts); n > 1 {
 		text += fmt.Sprintf("; and %d more fields", n-1)
@@ -53,7 +54,7 @@ func (e *conflicting) Error() string {
 
 // spoken is the value of a field in a message.
 func spoken(value json.RawMessage) string {
-	if string(value) == "null" {
+	if value == nil {
 		return "its default"
 	}
 	return string(value)

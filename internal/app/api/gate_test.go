@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -308,4 +309,56 @@ func TestPagesFromElsewhereAreRefused(t *testing.T) {
 	headers := ask(s, "GET", "/api/v1/me", "").Header()
 	assert.Contains(t, headers.Get("Content-Security-Policy"), "script-src 'self';")
 	assert.Equal(t, "no-store", headers.Get("Cache-Control"))
+}
+
+// The audit log is followed as it grows, and says what was refused.
+func TestTheAuditLogIsFollowed(t *testing.T) {
+	s, token, _ := guardedServer(t)
+	server := httptest.NewServer(s)
+	t.Cleanup(server.Close) // after what follows has ended
+	get := func(path, shown string) *http.Response {
+		request, err := http.NewRequestWithContext(t.Context(), "GET", server.URL+path, nil)
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+shown)
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		t.Cleanup(func() { response.Body.Close() })
+		return response
+	}
+	admin, viewer := token("admin", access.Admin), token("viewer", access.Viewer)
+	following := json.NewDecoder(get("/api/v1/audit?follow=true&action=refused", admin).Body)
+	require.Equal(t, 403, get("/api/v1/accounts", viewer).StatusCode)
+	var e AuditEntry
+	require.NoError(t, following.Decode(&e))
+	assert.Equal(t, "ann (viewer)", e.Who)
+	assert.Equal(t, "127.0.0.1", e.From)
+	assert.Contains(t, e.Detail, "this needs an admin")
+	for range 20 { // many at once are counted, and not each told
+		require.Equal(t, 403, get("/api/v1/accounts", viewer).StatusCode)
+	}
+	list, err := s.audit.Entries(t.Context(), audit.Filter{Action: audit.Refused, Limit: 100})
+	require.NoError(t, err)
+	assert.Len(t, list, 1)
+	exported := get("/api/v1/export", viewer)
+	require.Equal(t, 200, exported.StatusCode)
+	list, err = s.audit.Entries(t.Context(), audit.Filter{Action: audit.Export, Limit: 100})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "site", list[0].Subject)
+}
+
+// More requests than anybody needs are put off, for one and not for others.
+func TestTooManyRequestsOfOne(t *testing.T) {
+	s, token, _ := guardedServer(t)
+	greedy, other := bearer(token("greedy", access.Viewer)), bearer(token("other", access.Viewer))
+	var put bool
+	for range 2*requestBurst + requestsPerSecond*10 {
+		if w := ask(s, "GET", "/api/v1/points/a/1", "", greedy...); w.Code == http.StatusTooManyRequests {
+			assert.Equal(t, "1", w.Header().Get("Retry-After"))
+			put = true
+			break
+		}
+	}
+	assert.True(t, put)
+	assert.Equal(t, 200, ask(s, "GET", "/api/v1/points/a/1", "", other...).Code)
 }

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
@@ -21,9 +20,9 @@ import (
 
 // FieldDifference is a field in which two states of an entity differ.
 type FieldDifference struct {
-	Field string          `json:"field"`
-	From  json.RawMessage `json:"from" doc:"null for the default"`
-	To    json.RawMessage `json:"to"`
+	Field string `json:"field"`
+	From  any    `json:"from" doc:"null for the default"`
+	To    any    `json:"to"`
 }
 
 // EntityDifference is an entity that differs between two states of the site.

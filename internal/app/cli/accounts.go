@@ -353,7 +353,7 @@ in this user's configuration, where nobody else may read it; commands go to that
 until arithmon logout.
 
 A certificate that this machine does not trust, such as one of the service's own (--tls self), is shown by the fingerprint of its key: compare it
-with what the service printed when it started. Later on it must be the same.`,
+with what the log of the service says when it starts. Later on it must be the same.`,
 		Args: arguments(1, 1, "the URL of a service"),
 		RunE: func(c *cobra.Command, args []string) error {
 			base := strings.TrimSuffix(args[0], "/")
@@ -430,9 +430,9 @@ func (a *app) trust(ctx context.Context, base, said string) (string, error) {
 	case trusted:
 		return "", nil
 	case !a.terminal():
-		return "", &exitError{exitNotAllowed, fmt.Sprintf("the certificate of %s is not known to this machine; nothing was sent. Compare its key with what the service printed when it started, and give it: --fingerprint %s", base, shown)}
+		return "", &exitError{exitNotAllowed, fmt.Sprintf("the certificate of %s is not known to this machine; nothing was sent. Compare its key with what the log of the service says when it starts, and give it: --fingerprint %s", base, shown)}
 	}
-	fmt.Fprintf(a.Err, "The certificate of %s is not known to this machine. Its key is\n  %s\nwhich must be what the service printed when it started. Is it? (yes/no) ", base, shown)
+	fmt.Fprintf(a.Err, "The certificate of %s is not known to this machine. Its key is\n  %s\nwhich must be what the log of the service says when it starts. Is it? (yes/no) ", base, shown)
 	answer, err := a.line("the answer")
 	if err != nil || !strings.EqualFold(strings.TrimSpace(answer), "yes") {
 		return "", &exitError{exitNotAllowed, "not signed in; nothing was sent"}

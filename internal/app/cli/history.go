@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -58,15 +59,18 @@ func gist(d api.EntityDifference) string {
 }
 
 // cell is a value of a field in a table.
-func cell(value []byte) string {
-	text := string(value)
-	if text == "null" {
+func cell(value any) string {
+	switch v := value.(type) {
+	case nil:
 		return "–"
+	case string:
+		return v
 	}
-	if unquoted, err := strconv.Unquote(text); err == nil {
-		return unquoted
+	text, err := json.Marshal(value)
+	if err != nil {
+		return fmt.Sprint(value)
 	}
-	return text
+	return string(text)
 }
 
 func (a *app) changesShow() *cobra.Command {

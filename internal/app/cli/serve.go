@@ -64,7 +64,6 @@ For others on the network, make an account (arithmon account add NAME --role adm
 				return err
 			}
 			fmt.Fprintln(a.Out, s.URL)
-			a.told(s)
 			return a.untilEnd(c.Context(), s)
 		}}
 	c.Flags().StringVar(&dir, "data", dataDir(), "directory of the database; made when it is missing")
@@ -88,16 +87,6 @@ func dataDir() string {
 		home = "."
 	}
 	return filepath.Join(home, "arithmon")
-}
-
-// told says who may use a service that started, and how it is known again.
-func (a *app) told(s *service.Service) {
-	if s.Fingerprint != "" {
-		fmt.Fprintf(a.Err, "arithmon: certificate %s\n", s.Fingerprint)
-	}
-	if !s.Accounts.Any() {
-		fmt.Fprintln(a.Err, "arithmon: there are no accounts: everybody on this machine may do everything. arithmon account add NAME --role admin makes the first")
-	}
 }
 
 // readUnits reads a dictionary of units.

@@ -125,6 +125,9 @@ func (s *Service) start(ctx context.Context, o Options, listener net.Listener, r
 	if err := guarded(o, remote, s.Accounts.Any()); err != nil {
 		return err
 	}
+	if !s.Accounts.Any() {
+		o.Log.Info("there are no accounts: everybody on this machine may do everything. arithmon account add NAME --role admin makes the first")
+	}
 	if o.TLS != "" {
 		certificates, err := openCertificates(o.TLS, o.Dir, hostsOf(listener.Addr()), o.Log)
 		if err != nil {
@@ -227,6 +230,9 @@ func listen(address string) (listener net.Listener, remote bool, err error) {
 		return nil, false, fmt.Errorf("listen address %q is not host:port, such as %s", address, DefaultListen)
 	}
 	ip, err := netip.ParseAddr(host)
+	if err != nil && host != "" && !strings.EqualFold(host, "localhost") {
+		return nil, false, fmt.Errorf("listen address %q: %q is no address; give one of this machine, 0.0.0.0 for all of them, or 127.0.0.1 for itself alone", address, host)
+	}
 	remote = !strings.EqualFold(host, "localhost") && (err != nil || !ip.IsLoopback())
 	listener, err = net.Listen("tcp", address)
 	switch {

@@ -137,7 +137,7 @@ func TestVersions(t *testing.T) {
 	assert.Equal(t, `"2"`, header.Get("ETag"))
 	status, _, body := p.ask("PATCH", "/api/v1/links/gate", `{"description": "theirs"}`, "If-Match", tag)
 	assert.Equal(t, 412, status)
-	assert.Contains(t, body, "changed by someone else meanwhile")
+	assert.Contains(t, body, "was changed meanwhile by local")
 	status, _, _ = p.ask("DELETE", "/api/v1/points/bus/one", "", "If-Match", `"9"`)
 	assert.Equal(t, 412, status)
 	status, _, _ = p.ask("PATCH", "/api/v1/links/gate", `{"timeout": null}`)

@@ -303,8 +303,8 @@ func TestServeRefusesWhatItMustNot(t *testing.T) {
 		args []string
 		want string
 	}{
-		{"the network", []string{"--data", t.TempDir(), "--listen", "0.0.0.0:0"}, "is not this machine's loopback. There are no accounts yet"},
-		{"a name", []string{"--data", t.TempDir(), "--listen", "example.invalid:80"}, "is not this machine's loopback"},
+		{"the network", []string{"--data", t.TempDir(), "--listen", "0.0.0.0:0"}, "is not this machine's loopback, and there are no accounts yet"},
+		{"a name", []string{"--data", t.TempDir(), "--listen", "example.invalid:80"}, "is no address"},
 		{"no port", []string{"--data", t.TempDir(), "--listen", "127.0.0.1"}, "is not host:port"},
 		{"a port in use", []string{"--data", t.TempDir(), "--listen", taken.Addr().String()}, "is taken by another program"},
 		{"a directory that cannot be made", []string{"--data", blocked, "--listen", "127.0.0.1:0"}, "data directory " + blocked},

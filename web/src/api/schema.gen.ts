@@ -1757,23 +1757,17 @@ export interface components {
             /** @enum {string} */
             kind: "template" | "link" | "station" | "point";
             /** @description what it would be */
-            mine: {
-                [key: string]: unknown;
-            };
+            mine: unknown;
             name: string;
             /** @description what it is now */
-            theirs: {
-                [key: string]: unknown;
-            };
+            theirs: unknown;
             /**
              * Format: date-time
              * @description and when
              */
             time?: string | null;
             /** @description what both began with; null for the default, or for nothing */
-            was: {
-                [key: string]: unknown;
-            };
+            was: unknown;
             /** @description who made it what it is now */
             who?: string;
         };
@@ -1990,12 +1984,8 @@ export interface components {
         FieldDifference: {
             field: string;
             /** @description null for the default */
-            from: {
-                [key: string]: unknown;
-            };
-            to: {
-                [key: string]: unknown;
-            };
+            from: unknown;
+            to: unknown;
         };
         Figures: {
             /** @description refusals included */
