@@ -52,9 +52,13 @@ func sameReading(a, b reading.Reading) bool {
 	return a.Time.Equal(b.Time) && a.Quality == b.Quality && a.Reason == b.Reason && a.Value == b.Value && a.SourceTime.Equal(b.SourceTime) && a.GoodTime.Equal(b.GoodTime)
 }
 
+// usualReading is how long a reading usually is, in bytes.
+const usualReading = 320
+
 // message is a LiveMessage as JSON.
 func (e *encodings) message(list []table.Live) ([]byte, error) {
 	var out bytes.Buffer
+	out.Grow(usualReading * len(list))
 	var removed []string
 	n := 0
 	for _, l := range list {

@@ -74,13 +74,14 @@ type gate struct {
 	quiet map[string]int           // how many were not since
 	parts map[string]portion       // of the site, by limits
 	swept time.Time
+	limit rate.Limit
 }
 
 // portion is the part of a site that somebody is limited to.
 type portion struct{ whole, part *site.Site }
 
 func newGate(book *account.Book, log *audit.Log, secure, remote bool) *gate {
-	return &gate{book: book, log: log, secure: secure, remote: remote, rates: map[string]*rate.Limiter{}, told: map[string]time.Time{}, quiet: map[string]int{}, parts: map[string]portion{}}
+	return &gate{book: book, log: log, secure: secure, remote: remote, limit: requestsPerSecond, rates: map[string]*rate.Limiter{}, told: map[string]time.Time{}, quiet: map[string]int{}, parts: map[string]portion{}}
 }
 
 // open reports whether there are no accounts, so that whoever is on this machine may do everything.
@@ -212,10 +213,16 @@ func (g *gate) rate(name string) *rate.Limiter {
 				}
 			}
 		}
-		l = rate.NewLimiter(requestsPerSecond, requestBurst)
+		l = rate.NewLimiter(g.limit, requestBurst)
 		g.rates[name] = l
 	}
 	return l
+}
+
+// long reports whether a request goes on until its client goes, so that what was shown may end meanwhile.
+func (r route) long(c *gin.Context) bool {
+	_, streams := r.answer.(lines)
+	return streams || c.IsWebsocket() || c.Query("follow") != ""
 }
 
 // While what was shown holds, the request goes on: ctx ends when it does not any more.
@@ -357,16 +364,8 @@ func (s *Server) fromHere(c *gin.Context) {
 		s.abort(c, fail(http.StatusForbidden, "a page from elsewhere may not use this service: %s", err))
 		return
 	}
-	for name, value := range map[string]string{
-		"X-Content-Type-Options":       "nosniff",
-		"X-Frame-Options":              "DENY",
-		"Referrer-Policy":              "same-origin",
-		"Cross-Origin-Opener-Policy":   "same-origin",
-		"Cross-Origin-Resource-Policy": "same-origin",
-		"Permissions-Policy":           "camera=(), microphone=(), geolocation=()",
-		"Content-Security-Policy":      "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
-	} {
-		c.Header(name, value)
+	for _, header := range always {
+		c.Header(header[0], header[1])
 	}
 	if s.gate.secure {
 		c.Header("Strict-Transport-Security", "max-age=31536000")
@@ -374,6 +373,17 @@ func (s *Server) fromHere(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		c.Header("Cache-Control", "no-store") // what one person sees is not another's
 	}
+}
+
+// always are the headers of every response, which tell browsers what pages of the service may not be used for.
+var always = [][2]string{
+	{"X-Content-Type-Options", "nosniff"},
+	{"X-Frame-Options", "DENY"},
+	{"Referrer-Policy", "same-origin"},
+	{"Cross-Origin-Opener-Policy", "same-origin"},
+	{"Cross-Origin-Resource-Policy", "same-origin"},
+	{"Permissions-Policy", "camera=(), microphone=(), geolocation=()"},
+	{"Content-Security-Policy", "default-src 'self'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"},
 }
 
 func loopbackHost(hostport string) bool {

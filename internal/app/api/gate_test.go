@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/time/rate"
 
 	"arithmon/internal/core/access"
 	"arithmon/internal/live/control"
@@ -361,4 +362,36 @@ func TestTooManyRequestsOfOne(t *testing.T) {
 	}
 	assert.True(t, put)
 	assert.Equal(t, 200, ask(s, "GET", "/api/v1/points/a/1", "", other...).Code)
+}
+
+// What it costs to find out who asks: requests with a token beside those of an open service.
+func BenchmarkPermission(b *testing.B) {
+	for _, guarded := range []bool{false, true} {
+		name := map[bool]string{false: "open", true: "token"}[guarded]
+		b.Run(name, func(b *testing.B) {
+			e := engine.New(engine.Options{})
+			kept, err := store.Open(b.Context(), b.TempDir(), store.Options{})
+			require.NoError(b, err)
+			defer kept.Close()
+			book, err := account.Open(b.Context(), kept.Database(), account.Options{})
+			require.NoError(b, err)
+			defer book.Close()
+			s := New(Options{Store: kept, Engine: e, Control: control.New(e, kept, nil), Accounts: book, Audit: audit.Open(kept.Database()), Version: "test"})
+			s.gate.limit = rate.Inf // which is not what is measured
+			require.Equal(b, 200, ask(s, "POST", "/api/v1/apply", `{"arithmon": 1, "links": [{"name": "gate", "host": "127.0.0.1", "enabled": false}], "stations": [{"name": "plc", "link": "gate", "unit": 1}], "points": [{"tag": "a/1", "station": "plc", "address": "hr:0"}]}`).Code)
+			var header []string
+			if guarded {
+				ann := access.Principal{Account: "ann", Role: access.Admin}
+				require.NoError(b, book.Add(b.Context(), ann, "ann", goodPassword, access.Admin, nil))
+				_, secret, err := book.AddToken(b.Context(), ann, account.Token{Name: "t"})
+				require.NoError(b, err)
+				header = bearer(secret)
+			}
+			for b.Loop() {
+				if w := ask(s, "GET", "/api/v1/points/a/1", "", header...); w.Code != 200 {
+					b.Fatal(w.Body)
+				}
+			}
+		})
+	}
 }

@@ -15,7 +15,7 @@ import (
 
 // Live messages come at most this often, each with at most so many readings; the more there are, the longer the pause.
 const (
-	liveEvery = 200 * time.Millisecond
+	liveEvery = 15 * time.Millisecond
 	liveEach  = 50 * time.Microsecond
 	liveBatch = 1000
 )

@@ -100,7 +100,9 @@ func New(o Options) *Server {
 				s.abort(c, err)
 				return
 			}
-			defer s.gate.while(c)()
+			if r.long(c) {
+				defer s.gate.while(c)()
+			}
 			if err := cmp.Or(r.checkQuery(c), r.checkContent(c)); err != nil {
 				s.abort(c, err)
 			} else if err := r.handle(c); err != nil {

@@ -31,7 +31,7 @@ func run() error {
 	parts := []func() error{exchangesOfOne, watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations, largeSite, sheet, shared}
 	if len(os.Args) > 1 {
 		some := map[string][]func() error{
-			"exchanges": {exchangesOfOne}, "watching": {watching}, "lines": {pacedLine, deadStation}, "polls": {polls}, "dnp3": {bufferedBurst, manyOutstations}, "site": {largeSite}, "sheet": {sheet}, "shared": {shared},
+			"exchanges": {exchangesOfOne}, "watching": {watching}, "lines": {pacedLine, deadStation}, "polls": {polls}, "dnp3": {bufferedBurst, manyOutstations}, "site": {largeSite}, "sheet": {sheet}, "shared": {shared}, "consoles-follow": {manyConsoles}, "editors": {manyEditors}, "permission": {permission},
 			"devices": {devices}, "outstations": {reporters}, "consoles": {watchers}, // which others start
 		}
 		if parts = some[os.Args[1]]; parts == nil {

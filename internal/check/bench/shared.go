@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -15,13 +16,14 @@ import (
 	"sync"
 	"time"
 
-	"arithmon/internal/app/api"
 	"arithmon/internal/app/client"
 	"arithmon/internal/app/service"
 	"arithmon/internal/core/access"
 	"arithmon/internal/core/site"
 	"arithmon/internal/record/account"
 	"arithmon/internal/record/store"
+
+	"github.com/coder/websocket"
 )
 
 // shared measures what sharing costs: permission, many who edit, many who watch.
@@ -91,7 +93,7 @@ func permission() error {
 		return err
 	}
 	defer stop()
-	guarded, tokens, end, err := served(3, few)
+	guarded, tokens, end, err := served(8, few)
 	if err != nil {
 		return err
 	}
@@ -103,6 +105,7 @@ func permission() error {
 			if err != nil {
 				return err
 			}
+			request.Header.Set("Arithmon-Who", fmt.Sprint("person", n%8)) // several, each below the limit of requests
 			if len(tokens) > 0 {
 				request.Header.Set("Authorization", "Bearer "+tokens[n%len(tokens)])
 			}
@@ -149,6 +152,7 @@ func manyEditors() error {
 		return err
 	}
 	defer stop()
+	time.Sleep(watchedPrepare) // the site that was just applied is on its way from the log into the database
 	before, err := s.Store.LatestChange(context.Background())
 	if err != nil {
 		return err
@@ -166,9 +170,9 @@ func manyEditors() error {
 	for p := range people {
 		c := client.New(s.URL, "bench").With(client.Access{Token: tokens[p]})
 		all.Go(func() {
+			time.Sleep(time.Duration(p) * every / people) // people do not press a key at the same moment
 			ticker := time.NewTicker(every)
 			defer ticker.Stop()
-			time.Sleep(time.Duration(p) * every / people)
 			for i := range each {
 				<-ticker.C
 				began := time.Now()
@@ -199,7 +203,7 @@ func manyEditors() error {
 		select {
 		case <-over:
 			waiting = false
-		case <-time.After(10 * time.Millisecond):
+		case <-time.After(20 * time.Millisecond):
 		}
 	}
 	if failed != nil {
@@ -296,21 +300,22 @@ func watchers() error {
 	var lags []float64
 	counting := false
 	for i := range consoles {
-		c := client.New(url, "bench").With(client.Access{Token: tokens[i%len(tokens)]})
 		go func() {
-			err := c.Live(ctx, []string{fmt.Sprintf("area%d/*", i%(watchedLinks*watchedPoints/consoleTags))}, func(m api.LiveMessage) error {
+			header := http.Header{"Authorization": {"Bearer " + tokens[i%len(tokens)]}}
+			conn, _, err := websocket.Dial(ctx, fmt.Sprintf("ws%s/api/v1/live?tag=area%d/*", strings.TrimPrefix(url, "http"), i%(watchedLinks*watchedPoints/consoleTags)), &websocket.DialOptions{HTTPHeader: header})
+			for err == nil {
+				var data []byte
+				conn.SetReadLimit(16 << 20)
+				if _, data, err = conn.Read(ctx); err != nil {
+					break
+				}
 				now := time.Now()
 				mu.Lock()
-				defer mu.Unlock()
 				if counting {
-					for _, r := range m.Readings {
-						if r.Time != nil {
-							lags = append(lags, now.Sub(*r.Time).Seconds()*1000)
-						}
-					}
+					lags = lagsOf(lags, data, now)
 				}
-				return nil
-			})
+				mu.Unlock()
+			}
 			if ctx.Err() == nil {
 				fmt.Fprintln(os.Stderr, "a console ended:", err)
 			}
@@ -334,4 +339,28 @@ func watchers() error {
 	}
 	_, err = io.WriteString(os.Stdout, string(out)+"\n")
 	return err
+}
+
+// lagsOf adds how long after their poll the readings of a message came, in milliseconds. It looks at their times alone, since what a console
+// does with them is not measured.
+func lagsOf(lags []float64, message []byte, now time.Time) []float64 {
+	const mark, layout = `"time":"`, "2006-01-02T15:04:05.000Z"
+	second, at := "", time.Time{}
+	for {
+		i := bytes.Index(message, []byte(mark))
+		if i < 0 || len(message) < i+len(mark)+len(layout) {
+			return lags
+		}
+		message = message[i+len(mark):]
+		text := string(message[:len(layout)])
+		if text != second { // those of one poll have one time
+			second = text
+			end := strings.IndexByte(text, '"')
+			if end < 0 {
+				end = len(text)
+			}
+			at, _ = time.Parse(time.RFC3339Nano, text[:end])
+		}
+		lags = append(lags, now.Sub(at).Seconds()*1000)
+	}
 }

@@ -60,18 +60,21 @@ func (s *Subscription) Ready() <-chan struct{} {
 // Take returns the newest readings of what changed since the last call, by tag; it does not wait.
 func (s *Subscription) Take() []Live {
 	s.mu.Lock()
-	slots := s.dirty
-	s.dirty = make(map[*Slot]struct{}, len(slots))
+	slots := make([]*Slot, 0, len(s.dirty))
+	for slot := range s.dirty {
+		slots = append(slots, slot)
+	}
+	clear(s.dirty)
 	s.mu.Unlock()
+	slices.SortFunc(slots, func(a, b *Slot) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) }) // which are smaller to move than readings
 	list := make([]Live, 0, len(slots))
-	for slot := range slots {
+	for _, slot := range slots {
 		l := slot.Live()
 		if l.Removed && s.table.Get(l.Point.Tag) != nil {
 			continue // replaced by a newer slot, which speaks for itself
 		}
 		list = append(list, l)
 	}
-	slices.SortFunc(list, func(a, b Live) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
 	return list
 }
 

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/gofrs/flock"
 	"github.com/pressly/goose/v3"
@@ -52,6 +53,10 @@ type Database struct {
 
 	mu        sync.Mutex
 	committed chan struct{} // closed at the next commit
+
+	closing chan struct{}
+	once    sync.Once
+	running sync.WaitGroup
 }
 
 // Open opens the database in dir, makes both when they are missing, and brings its tables up to date.
@@ -67,7 +72,7 @@ func Open(ctx context.Context, dir string) (*Database, error) {
 	} else if !mine {
 		return nil, fmt.Errorf("%s: %w", path, ErrInUse)
 	}
-	d := &Database{lock: lock, dir: dir, path: path, committed: make(chan struct{})}
+	d := &Database{lock: lock, dir: dir, path: path, committed: make(chan struct{}), closing: make(chan struct{})}
 	if err := d.open(ctx); err != nil {
 		d.Close()
 		if locked(err) {
@@ -76,6 +81,7 @@ func Open(ctx context.Context, dir string) (*Database, error) {
 		return nil, fmt.Errorf("%s: %w", path, Named(err))
 	}
 	d.sweep()
+	d.running.Go(d.fold)
 	return d, nil
 }
 
@@ -88,7 +94,7 @@ func (d *Database) open(ctx context.Context) (err error) {
 		return err
 	}
 	// Every commit reaches the disk before it is acknowledged (synchronous=FULL).
-	if d.Writer, err = sql.Open("sqlite", "file:"+d.path+"?_pragma=busy_timeout(500)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate"); err != nil {
+	if d.Writer, err = sql.Open("sqlite", "file:"+d.path+"?_pragma=busy_timeout(500)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=wal_autocheckpoint(20000)&_txlock=immediate"); err != nil {
 		return err
 	}
 	d.Writer.SetMaxOpenConns(1)
@@ -106,6 +112,8 @@ func (d *Database) open(ctx context.Context) (err error) {
 
 // Close closes what is open and gives the directory back.
 func (d *Database) Close() error {
+	d.once.Do(func() { close(d.closing) })
+	d.running.Wait()
 	var err error
 	if d.Reader != nil {
 		err = d.Reader.Close()
@@ -298,4 +306,35 @@ func (d *Database) tell() {
 	defer d.mu.Unlock()
 	close(d.committed)
 	d.committed = make(chan struct{})
+}
+
+// foldEvery is how often what was committed is taken from the log beside the database into it.
+const foldEvery = time.Second
+
+// fold takes what was committed from the log into the database, beside whoever writes: SQLite by itself does it within a commit, which
+// then takes many times as long. What is left over when the log has grown very long, SQLite still takes itself.
+func (d *Database) fold() {
+	db, err := sql.Open("sqlite", "file:"+d.path+"?_pragma=busy_timeout(500)&_pragma=synchronous(FULL)")
+	if err != nil {
+		return
+	}
+	defer db.Close()
+	ticker := time.NewTicker(foldEvery)
+	defer ticker.Stop()
+	committed := d.Committed()
+	for {
+		select {
+		case <-d.closing:
+			return
+		case <-ticker.C:
+		}
+		select {
+		case <-committed:
+			committed = d.Committed()
+			if d.Present() == nil {
+				_, _ = db.Exec("PRAGMA wal_checkpoint(PASSIVE)") // what fails now is done later, and nothing is lost by it
+			}
+		default:
+		}
+	}
 }

@@ -2,6 +2,9 @@ import { onScopeDispose, ref, shallowRef, triggerRef, watch, type Ref } from 'vu
 
 import type { LiveMessage, Reading } from '../api/client'
 
+/** How often what came is shown, in milliseconds. */
+const showEvery = 100
+
 /** Readings of the tags or patterns in `tags`, kept up to date while the component lives. */
 export function useLive(tags: Ref<string[]>) {
   const readings = shallowRef(new Map<string, Reading>())
@@ -9,6 +12,12 @@ export function useLive(tags: Ref<string[]>) {
   let socket: WebSocket | undefined
   let retry: ReturnType<typeof setTimeout> | undefined
   let ended = false
+  let shown: ReturnType<typeof setTimeout> | undefined
+  /** Shows what came: messages come faster than anybody looks. */
+  function show() {
+    shown = undefined
+    triggerRef(readings)
+  }
 
   function open() {
     const asked = tags.value
@@ -23,7 +32,7 @@ export function useLive(tags: Ref<string[]>) {
       const message = JSON.parse(event.data) as LiveMessage
       for (const r of message.readings ?? []) readings.value.set(r.tag, r)
       for (const tag of message.removed ?? []) readings.value.delete(tag)
-      triggerRef(readings)
+      shown ??= setTimeout(show, showEvery)
     }
     socket.onclose = () => {
       connected.value = false
@@ -39,6 +48,7 @@ export function useLive(tags: Ref<string[]>) {
   onScopeDispose(() => {
     ended = true
     clearTimeout(retry)
+    clearTimeout(shown)
     socket?.close()
   })
   open()
