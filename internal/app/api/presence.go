@@ -59,6 +59,7 @@ const (
 	toldOfSet     = 200 // changes of one set
 	mostPeople    = 500
 	presenceEvery = 100 * time.Millisecond // what happens within is told together
+	signOfLife    = 20 * time.Second       // who gives none for so long is not here
 )
 
 // company is everybody who is here, and what is changed meanwhile.
@@ -209,6 +210,8 @@ func (s *Server) presence(c *gin.Context) error {
 			s.company.is(g, at)
 		}
 	}()
+	sign := time.NewTicker(signOfLife)
+	defer sign.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -216,6 +219,14 @@ func (s *Server) presence(c *gin.Context) error {
 		case <-s.closing:
 			conn.Close(websocket.StatusGoingAway, "the service ends")
 			return nil
+		case <-sign.C: // of a machine that went to sleep, or lost its network, nothing else is heard
+			asking, done := context.WithTimeout(ctx, signOfLife)
+			err := conn.Ping(asking)
+			done()
+			if err != nil {
+				return nil
+			}
+			continue
 		case <-g.news:
 		}
 		m := s.company.tell(g, s.store.Site())

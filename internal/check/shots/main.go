@@ -134,8 +134,8 @@ func run(ctx context.Context, dir string) error {
 		return fmt.Errorf("people: %w", err)
 	}
 	for name, command := range map[string]string{
-		"terminal-rig":    strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
-		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
+		"terminal-rig":   strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
+		"terminal-watch": "./" + binary + " watch 'sallow/*'",
 	} {
 		if err := terminal(ctx, url, command, filepath.Join(dir, name+".png")); err != nil {
 			return err

@@ -45,7 +45,21 @@ export function useLive(tags: Ref<string[]>) {
     readings.value = new Map()
     if (socket?.readyState === WebSocket.OPEN) socket.send(JSON.stringify({ tags: now }))
   })
+  // A page that is left may be kept by the browser, and is to cost nobody anything meanwhile; it may come back as it was.
+  const leave = () => {
+    if (ended) return
+    ended = true
+    socket?.close()
+    window.addEventListener('pageshow', comeBack, { once: true })
+  }
+  const comeBack = () => {
+    ended = false
+    open()
+  }
+  window.addEventListener('pagehide', leave)
   onScopeDispose(() => {
+    window.removeEventListener('pagehide', leave)
+    window.removeEventListener('pageshow', comeBack)
     ended = true
     clearTimeout(retry)
     clearTimeout(shown)

@@ -12,7 +12,8 @@ const markedFor = 6000
 export const useTogether = defineStore('together', () => {
   const people = ref<Person[]>([])
   const marked = shallowRef(new Map<string, string>()) // who changed an entity a moment ago, by kind and name
-  const others = computed(() => people.value.filter((p) => !p.here))
+  const mine = computed(() => people.value.find((p) => p.here)?.name)
+  const others = computed(() => people.value.filter((p) => p.name !== mine.value)) // not what oneself has open elsewhere
   const followers = new Set<(sets: ChangedTogether[]) => void>()
   let socket: WebSocket | undefined
   let where: { page: string; editing?: { kind: Kind; name: string } } = { page: '/' }
@@ -77,5 +78,15 @@ export const useTogether = defineStore('together', () => {
     ended = true
     socket?.close()
   }
+  // A page that is left may be kept by the browser, and must not seem to be open; it may come back as it was.
+  let left = false
+  window.addEventListener('pagehide', () => {
+    left = !ended
+    stop()
+  })
+  window.addEventListener('pageshow', () => {
+    if (left) start()
+    left = false
+  })
   return { people, others, marked, at, edits, follow, freshOf, editing, start, stop }
 })

@@ -75,12 +75,12 @@ async function withoutFactor(a: Account) {
     <el-table v-if="list" :data="list" height="100%" :empty-text="t('people.no-account')">
       <el-table-column prop="name" :label="t('people.account')" min-width="140" />
       <el-table-column :label="t('people.role')" width="120"><template #default="{ row }">{{ t(`people.roles.${row.role}`) }}</template></el-table-column>
-      <el-table-column :label="t('people.only')" min-width="190" class-name="mono"><template #default="{ row }">{{ (row.only ?? []).join(', ') }}</template></el-table-column>
-      <el-table-column :label="t('people.signs-in')" min-width="170">
+      <el-table-column :label="t('people.only')" min-width="150" class-name="mono"><template #default="{ row }">{{ (row.only ?? []).join(', ') }}</template></el-table-column>
+      <el-table-column :label="t('people.signs-in')" min-width="150">
         <template #default="{ row }">{{ t(row.directory ? 'people.with-directory' : row.factor ? 'people.with-factor' : 'people.with-password') }}</template>
       </el-table-column>
       <el-table-column :label="t('people.signed-in')" width="185"><template #default="{ row }">{{ row.signed_in ? time(row.signed_in) : '–' }}</template></el-table-column>
-      <el-table-column width="260" align="right">
+      <el-table-column width="235" align="right">
         <template #default="{ row }">
           <el-button v-if="row.factor" size="small" @click="withoutFactor(row)">{{ t('people.no-factor') }}</el-button>
           <el-button size="small" :data-test="`edit-${row.name}`" @click="edit(row)">{{ t('people.change') }}</el-button>
