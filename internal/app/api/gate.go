@@ -184,8 +184,7 @@ func (g *gate) admit(c *gin.Context, route route) error {
 		least = access.Viewer
 	}
 	if err := who.May(least); err != nil {
-		g.refused(c, who, err.Error())
-		return err
+		return err // which is put into the log where it is answered, as every refusal
 	}
 	if len(who.Only) > 0 && !route.needs.part {
 		err := fail(http.StatusForbidden, "%s is limited to %s; this is of the whole site", who.Name(), strings.Join(who.Only, ", "))

@@ -122,7 +122,7 @@ func (s *Server) routes() []route {
 	for _, kind := range site.Kinds() {
 		list = append(list, s.entityRoutes(kind)...)
 	}
-	return slices.Concat(list, s.templateRoutes(), s.accountRoutes(), s.historyRoutes(), s.togetherRoutes(), s.directoryRoutes())
+	return slices.Concat(list, s.templateRoutes(), s.accountRoutes(), s.historyRoutes(), s.proposalRoutes(), s.togetherRoutes(), s.directoryRoutes())
 }
 
 // Health says that the service runs.
