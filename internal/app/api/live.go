@@ -3,7 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"net/http"
+	"errors"
 	"slices"
 	"time"
 
@@ -22,39 +22,24 @@ const (
 
 // live sends readings as they change. A client that reads slowly gets the newest ones, not all.
 func (s *Server) live(c *gin.Context) error {
-	if !c.IsWebsocket() {
-		c.Header("Connection", "Upgrade")
-		c.Header("Upgrade", "websocket")
-		return fail(http.StatusUpgradeRequired, "readings are followed over a WebSocket (RFC 6455); /api/v1/readings gives the newest in one response")
-	}
-	conn, err := websocket.Accept(c.Writer, c.Request, nil) // the origin was checked for every request
-	if err != nil {
-		return nil // Accept has answered
-	}
-	defer conn.CloseNow()
-	ctx, cancel := context.WithCancel(c.Request.Context())
-	defer cancel()
 	wanted := make(chan []string, 1)
 	wanted <- c.QueryArray("tag")
-	go func() {
-		defer cancel()
-		for {
-			_, data, err := conn.Read(ctx)
-			if err != nil {
-				return
-			}
-			var request LiveRequest
-			if err := json.Unmarshal(data, &request); err != nil {
-				conn.Close(websocket.StatusUnsupportedData, "send {\"tags\": [...]}")
-				return
-			}
-			select { // the newest request counts
-			case <-wanted:
-			default:
-			}
-			wanted <- request.Tags
+	conn, ctx, end, ok, err := socket(c, "readings are followed over a WebSocket (RFC 6455); /api/v1/readings gives the newest in one response", func(data []byte) error {
+		var request LiveRequest
+		if err := json.Unmarshal(data, &request); err != nil {
+			return errors.New("send {\"tags\": [...]}")
 		}
-	}()
+		select { // the newest request counts
+		case <-wanted:
+		default:
+		}
+		wanted <- request.Tags
+		return nil
+	})
+	if !ok {
+		return err
+	}
+	defer end()
 	only := principal(c).Only
 	var subscription *table.Subscription
 	defer func() {

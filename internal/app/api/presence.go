@@ -3,7 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"net/http"
+	"errors"
 	"slices"
 	"sync"
 	"time"
@@ -59,7 +59,6 @@ const (
 	toldOfSet     = 200 // changes of one set
 	mostPeople    = 500
 	presenceEvery = 100 * time.Millisecond // what happens within is told together
-	signOfLife    = 20 * time.Second       // who gives none for so long is not here
 )
 
 // company is everybody who is here, and what is changed meanwhile.
@@ -180,38 +179,20 @@ func (k *company) tell(g *guest, now *site.Site) (m TogetherMessage) {
 
 // presence shows somebody to the others, and the others to them, and tells of what is changed.
 func (s *Server) presence(c *gin.Context) error {
-	if !c.IsWebsocket() {
-		c.Header("Connection", "Upgrade")
-		c.Header("Upgrade", "websocket")
-		return fail(http.StatusUpgradeRequired, "who is here is followed over a WebSocket (RFC 6455)")
-	}
-	conn, err := websocket.Accept(c.Writer, c.Request, nil) // the origin was checked for every request
-	if err != nil {
-		return nil // Accept has answered
-	}
-	defer conn.CloseNow()
-	conn.SetReadLimit(64 << 10)
-	ctx, cancel := context.WithCancel(c.Request.Context())
-	defer cancel()
 	g := s.company.join(principal(c))
 	defer s.company.leave(g)
-	go func() {
-		defer cancel()
-		for {
-			_, data, err := conn.Read(ctx)
-			if err != nil {
-				return
-			}
-			var at Whereabouts
-			if err := json.Unmarshal(data, &at); err != nil {
-				conn.Close(websocket.StatusUnsupportedData, "send {\"page\": …}")
-				return
-			}
-			s.company.is(g, at)
+	conn, ctx, end, ok, err := socket(c, "who is here is followed over a WebSocket (RFC 6455)", func(data []byte) error {
+		var at Whereabouts
+		if err := json.Unmarshal(data, &at); err != nil {
+			return errors.New("send {\"page\": …}")
 		}
-	}()
-	sign := time.NewTicker(signOfLife)
-	defer sign.Stop()
+		s.company.is(g, at)
+		return nil
+	})
+	if !ok {
+		return err
+	}
+	defer end()
 	for {
 		select {
 		case <-ctx.Done():
@@ -219,14 +200,6 @@ func (s *Server) presence(c *gin.Context) error {
 		case <-s.closing:
 			conn.Close(websocket.StatusGoingAway, "the service ends")
 			return nil
-		case <-sign.C: // of a machine that went to sleep, or lost its network, nothing else is heard
-			asking, done := context.WithTimeout(ctx, signOfLife)
-			err := conn.Ping(asking)
-			done()
-			if err != nil {
-				return nil
-			}
-			continue
 		case <-g.news:
 		}
 		m := s.company.tell(g, s.store.Site())
