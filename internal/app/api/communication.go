@@ -117,7 +117,7 @@ func (s *Server) takeStep(c *gin.Context) error {
 	if !t.DryRun && len(changes) > 0 {
 		s.engine.Took(f, step.Text, s.recorded(c.Request.Context(), changes[0]))
 	}
-	c.JSON(http.StatusOK, Taken{newStep(step), summary(left, changes, t.DryRun)})
+	c.JSON(http.StatusOK, Taken{newStep(step), summary(c, left, changes, t.DryRun)})
 	return nil
 }
 

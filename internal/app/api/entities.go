@@ -333,14 +333,14 @@ func (s *Server) remove(kind site.Kind) func(*gin.Context) error {
 		case err != nil:
 			return err
 		}
-		c.JSON(http.StatusOK, summary(left, changes, false))
+		c.JSON(http.StatusOK, summary(c, left, changes, false))
 		return nil
 	}
 }
 
 // summary says what changes do that left a site.
-func summary(now *site.Site, changes []site.Change, dry bool) ChangeSummary {
-	sum := ChangeSummary{DryRun: dry, Changes: []ChangeLine{}}
+func summary(c *gin.Context, now *site.Site, changes []site.Change, dry bool) ChangeSummary {
+	sum := ChangeSummary{DryRun: dry, Proposal: proposedAs(c), Changes: []ChangeLine{}}
 	for _, c := range changes {
 		line := ChangeLine{Action: c.Action(), Kind: c.Kind(), Name: c.Name()}
 		switch line.Action {

@@ -285,6 +285,6 @@ func (s *Server) restore(c *gin.Context) error {
 			return err
 		}
 	}
-	c.JSON(http.StatusOK, summary(left, changes, request.DryRun))
+	c.JSON(http.StatusOK, summary(c, left, changes, request.DryRun))
 	return nil
 }

@@ -137,7 +137,7 @@ func (s *Server) apply(c *gin.Context) error {
 	if err != nil {
 		return file.Place(err)
 	}
-	c.JSON(http.StatusOK, summary(left, changes, dry))
+	c.JSON(http.StatusOK, summary(c, left, changes, dry))
 	return nil
 }
 
@@ -255,7 +255,7 @@ func (s *Server) undo(c *gin.Context) error {
 	if undone, err := s.store.Changes(c.Request.Context(), "", "", id+1, 1); err == nil && len(undone) == 1 && undone[0].ID == id {
 		s.engine.TookBack(undone[0].Batch)
 	}
-	c.JSON(http.StatusOK, summary(left, changes, false))
+	c.JSON(http.StatusOK, summary(c, left, changes, false))
 	return nil
 }
 

@@ -26,7 +26,8 @@ const (
 
 // Import is what came of a list of points or stations.
 type Import struct {
-	Applied   bool              `json:"applied" doc:"whether it was taken over; false with dry_run, and where there is a fault"`
+	Applied   bool              `json:"applied" doc:"whether it was taken over; false with dry_run, where there is a fault, and where it became a proposal"`
+	Proposal  int64             `json:"proposal,omitempty" doc:"the number of the proposal that it became instead"`
 	Rows      int               `json:"rows" doc:"that are points, or stations"`
 	Added     int               `json:"added"`
 	Changed   int               `json:"changed"`
@@ -88,7 +89,8 @@ func (s *Server) importPoints(c *gin.Context) error {
 		return err
 	}
 	out := newImport(i.list, i.faults, i.changes)
-	if out.Applied = !dry && len(i.faults) == 0; out.Applied {
+	out.Proposal = proposedAs(c)
+	if out.Applied = !dry && len(i.faults) == 0 && out.Proposal == 0; out.Applied {
 		for _, w := range i.left.Warnings(i.changes) {
 			c.Writer.Header().Add(warningField, w.Error())
 		}

@@ -58,6 +58,7 @@ const (
 	maxWhere      = 300
 	toldOfSet     = 200 // changes of one set
 	mostPeople    = 500
+	tellAgain     = 5 * time.Second        // after what was changed could not be read
 	presenceEvery = 100 * time.Millisecond // what happens within is told together
 )
 
@@ -228,11 +229,22 @@ func (s *Server) presence(c *gin.Context) error {
 func (s *Server) Follow(ctx context.Context) {
 	db := s.store.Database()
 	last, err := s.store.LatestChange(ctx)
-	for err == nil {
+	for {
+		if err != nil { // a disk that fails may do so for a while
+			if ctx.Err() == nil {
+				s.log.Error("what is changed is not told to those who are here; it is tried again", "error", err)
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(tellAgain):
+			}
+			err = nil
+		}
 		more := db.Committed()
 		var list []store.Record
 		if list, err = s.store.ChangesAfter(ctx, last, toldOfSet*50); err != nil {
-			break
+			continue
 		}
 		var sets []toldSet
 		for _, r := range list {
@@ -254,8 +266,5 @@ func (s *Server) Follow(ctx context.Context) {
 			return
 		case <-more:
 		}
-	}
-	if ctx.Err() == nil {
-		s.log.Error("what is changed is not told to those who are here any more", "error", err)
 	}
 }

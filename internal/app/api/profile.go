@@ -61,7 +61,7 @@ func (s *Server) profile(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := ProfileResult{profile.Vendor, profile.Product, make([]ProfileEntry, len(profile.Points)), profile.Notes, summary(left, changes, dry)}
+	out := ProfileResult{profile.Vendor, profile.Product, make([]ProfileEntry, len(profile.Points)), profile.Notes, summary(c, left, changes, dry)}
 	for i, p := range profile.Points {
 		out.Points[i] = ProfileEntry{p.Point.Tag, p.Point.Address, p.Class, p.Point.Unit, p.Point.Description}
 	}

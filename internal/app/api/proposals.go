@@ -59,6 +59,15 @@ func (s *Server) proposalRoutes() []route {
 	}
 }
 
+// proposedAs is the number of the proposal that the changes of a request became; 0 when they were made.
+func proposedAs(c *gin.Context) int64 {
+	n, err := strconv.ParseInt(c.Writer.Header().Get(proposalField), 10, 64)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
 // propose keeps changes as a proposal, and says its number.
 func (s *Server) propose(c *gin.Context, title string, changes []site.Change) error {
 	p, err := s.store.Propose(c.Request.Context(), store.Proposal{Title: title, Who: principal(c).Name(), Time: time.Now(), Changes: changes})
@@ -156,7 +165,7 @@ func (s *Server) takeProposal(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, summary(left, changes, request.DryRun))
+	c.JSON(http.StatusOK, summary(c, left, changes, request.DryRun))
 	return nil
 }
 

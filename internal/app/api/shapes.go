@@ -84,6 +84,7 @@ type Page[E any] struct {
 // ChangeSummary is what a modification did, or would do.
 type ChangeSummary struct {
 	DryRun   bool         `json:"dry_run"`
+	Proposal int64        `json:"proposal,omitempty" doc:"the number of the proposal that the changes became; nothing was changed then"`
 	Added    int          `json:"added"`
 	Changed  int          `json:"changed"`
 	Removed  int          `json:"removed"`

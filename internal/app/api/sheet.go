@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -76,13 +75,13 @@ func (s *Server) changeSheet(c *gin.Context) error {
 	}
 	s.nameWho(c, edits.Rows, faults)
 	out := SheetOutcome{Applied: !edits.DryRun && len(faults) == 0, Faults: faults[:min(len(faults), mostFaults)], FaultsAll: len(faults)}
-	if n, err := strconv.ParseInt(c.Writer.Header().Get(proposalField), 10, 64); err == nil {
-		out.Applied, out.Proposal = false, n
+	if out.Proposal = proposedAs(c); out.Proposal != 0 {
+		out.Applied = false
 	}
 	if out.Faults == nil {
 		out.Faults = []pointlist.EditFault{}
 	}
-	sum := summary(left, changes, edits.DryRun)
+	sum := summary(c, left, changes, edits.DryRun)
 	out.Added, out.Changed, out.Removed = sum.Added, sum.Changed, sum.Removed
 	if out.Applied {
 		for _, w := range sum.Warnings {

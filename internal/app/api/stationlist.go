@@ -75,7 +75,8 @@ func (s *Server) importStations(c *gin.Context) error {
 		return err
 	}
 	out := newStationImport(&list, faults, changes)
-	if out.Applied = !dry && len(faults) == 0; out.Applied {
+	out.Proposal = proposedAs(c)
+	if out.Applied = !dry && len(faults) == 0 && out.Proposal == 0; out.Applied {
 		for _, w := range left.Warnings(changes) {
 			c.Writer.Header().Add(warningField, w.Error())
 		}

@@ -54,7 +54,7 @@ func (s *Server) changing(c *gin.Context, edit store.Edit, f func(*site.Draft, *
 	if err != nil {
 		return err
 	}
-	c.JSON(http.StatusOK, summary(left, changes, edit.DryRun))
+	c.JSON(http.StatusOK, summary(c, left, changes, edit.DryRun))
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -371,6 +372,9 @@ with what the log of the service says when it starts. Later on it must be the sa
 				return err
 			}
 			a.server = base
+			if u, err := url.Parse(base); err == nil && u.Scheme == "http" && !loopback(u.Hostname()) {
+				a.warn("the password goes over the network in plain text, for whoever is between to read; https:// does without that")
+			}
 			service := client.New(base, userName()).With(client.Access{Fingerprint: fingerprint})
 			password, err := a.secret("password of " + name)
 			if err != nil {
@@ -402,6 +406,12 @@ with what the log of the service says when it starts. Later on it must be the sa
 	c.Flags().StringVar(&fingerprint, "fingerprint", "", "sha256:… of the service's certificate; asked for when this machine does not trust it")
 	c.Flags().IntVar(&days, "days", account.DefaultDays, "days after which it must be signed in again")
 	return c
+}
+
+// loopback reports whether a host is this machine.
+func loopback(host string) bool {
+	ip, err := netip.ParseAddr(host)
+	return strings.EqualFold(host, "localhost") || err == nil && ip.IsLoopback()
 }
 
 // tokenName names the token of somebody on a machine.

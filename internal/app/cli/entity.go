@@ -288,7 +288,7 @@ func (a *app) printSummary(sum api.ChangeSummary) error {
 			t.line(line)
 		}
 		verb := ""
-		if sum.DryRun {
+		if sum.DryRun || sum.Proposal != 0 {
 			verb = "would be "
 		}
 		t.line(fmt.Sprintf("%d %sadded, %d %schanged, %d %sremoved", sum.Added, verb, sum.Changed, verb, sum.Removed, verb))

@@ -108,7 +108,7 @@ func (a *app) tellImport(t *table, out api.Import, dry bool) {
 	a.tellFaults(t, out)
 	if out.FaultsAll == 0 {
 		verb := ""
-		if dry {
+		if dry || out.Proposal != 0 {
 			verb = "would be "
 		}
 		t.line(fmt.Sprintf("%d rows: %d %sadded, %d %schanged, %d as they are", out.Rows, out.Added, verb, out.Changed, verb, out.Unchanged))

@@ -3,6 +3,7 @@ package account
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -356,6 +357,26 @@ func TestASecondFactor(t *testing.T) {
 	none := ""
 	require.NoError(t, b.Set(t.Context(), root, "ann", Changes{Factor: &none}, ""))
 	assert.NoError(t, in(""))
+}
+
+// Who knows the password cannot try one code after the other: asking which is needed makes nothing good.
+func TestCodesAreNotGuessed(t *testing.T) {
+	b, at := book(t)
+	f, err := NewFactor("ann")
+	require.NoError(t, err)
+	require.NoError(t, b.Set(t.Context(), root, "ann", Changes{Factor: &f.Secret}, ""))
+	tried := 0
+	for range 100 {
+		at.pass(100 * time.Millisecond)
+		if _, _, err := b.SignIn(t.Context(), "ann", good, "", "192.0.2.7", ""); err != nil {
+			var soon *TooSoon
+			require.True(t, errors.Is(err, ErrFactor) || errors.As(err, &soon), err)
+		}
+		if _, _, err := b.SignIn(t.Context(), "ann", good, "x", "192.0.2.7", ""); errors.Is(err, ErrSignIn) {
+			tried++
+		}
+	}
+	assert.LessOrEqual(t, tried, freeTries+4)
 }
 
 // What runs on a session ends when that does by itself.

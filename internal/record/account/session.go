@@ -47,8 +47,8 @@ func (b *Book) SignIn(ctx context.Context, name, password, code, from, agent str
 		}
 		return "", s, cmp.Or(tell(why), ErrSignIn)
 	}
-	if a.Factor && code == "" { // the password was right, so that it is no failure yet
-		b.throttle.succeeded(name, from)
+	if a.Factor && code == "" { // the password was right, so that it is no failure yet; codes that were wrong before count on
+		b.throttle.uncounted(name, from)
 		return "", s, ErrFactor
 	}
 	if a.Factor {

@@ -105,6 +105,18 @@ func (t *throttle) succeeded(account, address string) {
 	}
 }
 
+// uncounted takes back that an attempt was counted, and nothing else.
+func (t *throttle) uncounted(account, address string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, k := range [][2]string{{account, address}, {"", address}, {account, ""}} {
+		if m, of := t.of[k]; of {
+			m.n = max(m.n-1, 0)
+			t.of[k] = m
+		}
+	}
+}
+
 // bound forgets what is old when there is much.
 func (t *throttle) bound(now time.Time) {
 	if len(t.of) <= mostMisses {

@@ -1708,6 +1708,8 @@ export interface components {
             changed: number;
             changes: components["schemas"]["ChangeLine"][];
             dry_run: boolean;
+            /** @description the number of the proposal that the changes became; nothing was changed then */
+            proposal?: number;
             removed: number;
             /** @description what is allowed and yet seldom meant */
             warnings?: string[];
@@ -2102,7 +2104,7 @@ export interface components {
         };
         Import: {
             added: number;
-            /** @description whether it was taken over; false with dry_run, and where there is a fault */
+            /** @description whether it was taken over; false with dry_run, where there is a fault, and where it became a proposal */
             applied: boolean;
             changed: number;
             /** @description what each column was taken for, by its heading; empty: for nothing */
@@ -2119,6 +2121,8 @@ export interface components {
             items: components["schemas"]["ImportRow"][];
             /** @description what the file was taken for, and what was left out */
             notes: string[];
+            /** @description the number of the proposal that it became instead */
+            proposal?: number;
             /** @description that are points, or stations */
             rows: number;
             unchanged: number;
