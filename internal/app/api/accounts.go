@@ -248,6 +248,16 @@ func (s *Server) person(c *gin.Context) error {
 	return nil
 }
 
+// wholeAccount is an error for a token that may less than its account: it must not live on in tokens that it makes, nor end what others of the account do.
+func (s *Server) wholeAccount(c *gin.Context) error {
+	who := principal(c)
+	a, err := s.accounts.Account(who.Account)
+	if who.Token != "" && err == nil && (who.Role != a.Role || !a.Only.Within(who.Only)) {
+		return fail(http.StatusForbidden, "the token %s may less than %s; tokens and sessions are made and ended by who is signed in", who.Token, who.Account)
+	}
+	return nil
+}
+
 func (s *Server) ownPassword(c *gin.Context) error {
 	request, err := request[OwnPassword](c)
 	if err != nil {
@@ -398,6 +408,9 @@ func (s *Server) addToken(c *gin.Context) error {
 	if s.gate.open() {
 		return fail(http.StatusConflict, "there are no accounts yet, so that no token is needed; make an account first: arithmon account add NAME --role admin")
 	}
+	if err := s.wholeAccount(c); err != nil {
+		return err
+	}
 	if request.Days < 0 || request.Days > account.MaxDays {
 		return &account.Fault{Field: "days", Value: strconv.Itoa(request.Days), Message: fmt.Sprintf("1 to %d are possible", account.MaxDays)}
 	}
@@ -414,6 +427,9 @@ func (s *Server) addToken(c *gin.Context) error {
 }
 
 func (s *Server) removeToken(c *gin.Context) error {
+	if err := s.wholeAccount(c); err != nil {
+		return err
+	}
 	if err := s.accounts.RemoveToken(c.Request.Context(), principal(c), name(c)); err != nil {
 		return err
 	}
@@ -432,6 +448,9 @@ func (s *Server) endSession(c *gin.Context) error {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
 		return fail(http.StatusBadRequest, "%q is no number of a session", c.Param("id"))
+	}
+	if err := s.wholeAccount(c); err != nil {
+		return err
 	}
 	if err := s.accounts.EndSession(c.Request.Context(), principal(c), id); err != nil {
 		return err

@@ -180,8 +180,8 @@ func TestWhoMayUseEachRoute(t *testing.T) {
 			role = access.Viewer
 		}
 		w := request(r, bearer(tokens[role])...)
-		if own := r.path == "/api/v1/me/password" || r.path == "/api/v1/me/factor"; own {
-			continue // not with a token
+		if own := r.path == "/api/v1/me/password" || r.path == "/api/v1/me/factor"; own || r.method == "DELETE" && (r.path == "/api/v1/tokens/:name" || r.path == "/api/v1/sessions/:id") {
+			continue // not with a token, or with one that may less than its account
 		}
 		assert.NotContains(t, []int{http.StatusUnauthorized, http.StatusForbidden}, w.Code, "%s %s by a %s: %s", r.method, r.path, role, w.Body)
 	}
@@ -275,6 +275,22 @@ func TestSessions(t *testing.T) {
 	assert.Equal(t, 401, signIn(goodPassword).Code)
 	at.pass(time.Hour)
 	assert.Equal(t, 403, ask(s, "PUT", "/api/v1/me/password", `{"old": "a gate of 12 grey geese", "new": "`+goodPassword+`"}`, bearer(token("t", access.Admin))...).Code, "a token knows no password")
+}
+
+// A token that may less than its account cannot make itself last longer, nor end what else the account has.
+func TestALesserTokenMakesNone(t *testing.T) {
+	s, token, _ := guardedServer(t)
+	lesser, whole := bearer(token("lesser", access.Viewer)), bearer(token("whole", access.Admin))
+	for _, w := range []*httptest.ResponseRecorder{
+		ask(s, "POST", "/api/v1/tokens", `{"name": "longer", "days": 3000}`, lesser...),
+		ask(s, "DELETE", "/api/v1/tokens/whole", "", lesser...),
+		ask(s, "DELETE", "/api/v1/sessions/1", "", lesser...),
+	} {
+		assert.Equal(t, 403, w.Code, w.Body)
+		assert.Contains(t, w.Body.String(), "may less than ann")
+	}
+	assert.Equal(t, 201, ask(s, "POST", "/api/v1/tokens", `{"name": "other"}`, whole...).Code)
+	assert.Equal(t, 204, ask(s, "DELETE", "/api/v1/tokens/lesser", "", whole...).Code)
 }
 
 // A request that goes on for long ends with what was shown for it.
