@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	_ "time/tzdata" // for machines that have no time zones
 
 	"arithmon/internal/app/cli"
 	"arithmon/web"

@@ -1,4 +1,4 @@
-import { Bell, ChatLineSquare, Clock, Connection, CopyDocument, Cpu, DataLine, EditPen, House, List, MagicStick, Operation, TrendCharts, User, Warning } from '@element-plus/icons-vue'
+import { AlarmClock, Bell, ChatLineSquare, Clock, Connection, CopyDocument, Cpu, DataAnalysis, DataLine, EditPen, House, List, MagicStick, Odometer, Operation, TrendCharts, User, Warning } from '@element-plus/icons-vue'
 import { createRouter, createWebHistory } from 'vue-router'
 
 /**
@@ -20,6 +20,9 @@ export const groups = [
     name: 'watching',
     pages: [
       { path: '/live', name: 'live', icon: TrendCharts, page: () => import('./pages/live/LivePage.vue') },
+      { path: '/boards', name: 'boards', icon: Odometer, page: () => import('./pages/boards/BoardsPage.vue') },
+      { path: '/trends', name: 'trends', icon: DataAnalysis, page: () => import('./pages/trends/TrendsPage.vue') },
+      { path: '/alarms', name: 'alarms', icon: AlarmClock, page: () => import('./pages/alarms/AlarmsPage.vue') },
       { path: '/events', name: 'events', icon: Bell, page: () => import('./pages/events/EventsPage.vue') },
       { path: '/communication', name: 'communication', icon: DataLine, page: () => import('./pages/communication/CommunicationPage.vue') },
       { path: '/findings', name: 'findings', icon: Warning, page: () => import('./pages/findings/FindingsPage.vue') },

@@ -1,8 +1,9 @@
 import { describe, expect, it } from 'vitest'
 
 import type { Link, Reading } from '../src/api/client'
-import { age, farEnd, raw, scalingText } from '../src/format'
+import { farEnd, raw, scalingText } from '../src/format'
 import { readCodes, readStates, writeStates } from '../src/pages/points/states'
+import { age, length, moment, stamp, time } from '../src/time'
 
 describe('age', () => {
   const now = Date.parse('2026-05-01T12:00:00Z')
@@ -15,6 +16,17 @@ describe('age', () => {
     ['2026-04-20T12:00:00Z', '11 d'],
     ['2026-05-01T12:00:09Z', '0.0 s'], // a clock that is ahead
   ])('of %s is %s', (at, said) => expect(age(at, now)).toBe(said))
+})
+
+describe('moments and lengths of time', () => {
+  const at = new Date(2026, 4, 1, 9, 5, 3, 42)
+  it('sort, and are as exact as they are wanted', () => {
+    expect(time(at.toISOString())).toBe('2026-05-01 09:05:03')
+    expect(stamp(at.toISOString())).toBe('2026-05-01 09:05:03.042')
+    expect(stamp(null)).toBe('–')
+    expect([1000, 3600_000, 864e5].map((span) => moment(at.getTime(), span))).toEqual(['09:05:03.042', '09:05:03', '2026-05-01 09:05:03'])
+    expect([-20, 1500, 600_000, 9e6, 3e8].map(length)).toEqual(['-20 ms', '1.5 s', '10.0 min', '2.5 h', '3.5 d'])
+  })
 })
 
 describe('raw', () => {

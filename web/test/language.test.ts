@@ -1,7 +1,8 @@
-import { describe, expect, it } from 'vitest'
+import { describe, expect, it, vi } from 'vitest'
 
 import de from '../src/language/de.json'
 import en from '../src/language/en.json'
+import { cause, i18n } from '../src/language'
 
 type Catalogue = { [key: string]: string | Catalogue }
 
@@ -28,5 +29,17 @@ describe('the catalogue', () => {
     for (const [file, text] of Object.entries(sources)) {
       for (const m of text.matchAll(/(?<![\w.])(?:t|say)\('([^']+)'/g)) expect(english, `${file}: ${m[1]}`).toHaveProperty([m[1] ?? ''])
     }
+  })
+})
+
+describe('what findings say', () => {
+  it('is said in the language of the console', async () => {
+    const silent = { sentence: 'unit-silent', with: { unit: 3 }, cause: 'Unit 3 does not answer.' }
+    expect(cause(silent)).toBe('Unit 3 does not answer.')
+    i18n.global.locale.value = 'de'
+    await vi.waitFor(() => expect(cause(silent)).toBe('Unit 3 antwortet nicht.'))
+    expect(cause({ sentence: 'of a later service', with: {}, cause: 'As it is.' })).toBe('As it is.')
+    i18n.global.locale.value = 'en'
+    await vi.waitFor(() => expect(cause(silent)).toBe('Unit 3 does not answer.'))
   })
 })

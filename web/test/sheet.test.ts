@@ -155,6 +155,94 @@ describe('draft', () => {
   })
 })
 
+describe('draft beside others', () => {
+  const fields = ['tag', 'station', 'unit']
+  type Site = { tag: string; station: string; unit: string }[]
+  const texts = (site: Site) => [[...fields, '_tag'], ...site.map((p) => [p.tag, p.station, p.unit, p.tag])]
+  it('shows what the site has, and what was typed in the row it was typed into, whatever others do meanwhile', () => {
+    for (let seed = 1; seed < 150; seed++) {
+      let x = seed * 7919
+      const random = (n: number) => ((x = (x * 1103515245 + 12345) & 0x7fffffff) >> 8) % n
+      let site: Site = Array.from({ length: 5 }, (_, i) => ({ tag: `p${i}`, station: 'a', unit: 'A' }))
+      const d = new Draft(fields)
+      d.load(texts(site))
+      let loaded = structuredClone(site)
+      let held = d.rows[random(5)]! // as a cell that is being typed into holds its row
+      const check = (what: string) => {
+        const byTag = new Map(loaded.map((p) => [p.tag, p]))
+        expect(new Set(d.rows.map((r) => r._key)).size, what).toBe(d.rows.length)
+        for (const row of d.rows) {
+          const p = byTag.get(row._tag)
+          if (p) for (const f of fields) if (!d.isTyped(row, f)) expect(row[f], `${what} ${row._tag} ${f}`).toBe(p[f as 'tag'])
+        }
+        const known = d.rows.filter((r) => byTag.has(r._tag)).map((r) => r._tag)
+        expect(known, what).toEqual(loaded.map((p) => p.tag))
+      }
+      for (let step = 0; step < 40; step++) {
+        const what = `seed ${seed} step ${step}`
+        switch (random(9)) {
+          case 0:
+            site = [...site, { tag: `p${random(30)}`, station: 'b', unit: 'V' }].filter((p, i, all) => all.findIndex((q) => q.tag === p.tag) === i).sort((a, b) => (a.tag < b.tag ? -1 : 1))
+            break
+          case 1:
+            if (site.length > 1) site = site.filter((_, i) => i !== random(site.length))
+            break
+          case 2:
+            if (site.length > 0) site[random(site.length)]!.unit = `u${random(4)}`
+            break
+          case 3:
+            d.load(texts(site))
+            loaded = structuredClone(site)
+            break
+          case 4: {
+            const text = `t${random(5)}`
+            const others = d.edits().filter((e) => e.row !== held).map((e) => e.edit)
+            const shown = held.unit
+            d.set([{ row: held, field: 'unit', text }])
+            expect(held.unit, what).toBe(text)
+            expect(d.edits().filter((e) => e.row !== held).map((e) => e.edit), what).toEqual(others)
+            if (shown !== text && !held._gone && (!held._tag || text !== loaded.find((p) => p.tag === held._tag)?.unit)) expect(d.edits().find((e) => e.row === held)?.edit.cells?.unit, what).toBe(text)
+            break
+          }
+          case 5:
+            if (d.rows.length > 0) held = d.rows[random(d.rows.length)]!
+            break
+          case 6:
+            d.undo()
+            break
+          case 7:
+            d.redo()
+            break
+          default:
+            if (random(3) === 0) d.turn([d.rows[random(d.rows.length)] ?? d.add(1)[0]!])
+            else d.add(1)
+        }
+        check(what)
+      }
+      d.clear()
+      check(`seed ${seed}, given up`)
+      expect(d.size).toBe(0)
+    }
+  })
+  it('keeps the steps that can be undone, until the site has something else there', () => {
+    const site: Site = [{ tag: 'b', station: 'a', unit: 'A' }]
+    const d = new Draft(fields)
+    d.load(texts(site))
+    const row = d.rows[0]!
+    d.set([{ row, field: 'unit', text: 'mA' }])
+    d.load(texts([{ tag: 'a', station: 'a', unit: 'V' }, ...site])) // a row came before it
+    expect(d.rows[1]).toBe(row)
+    d.undo()
+    expect([d.rows[0]!.unit, d.rows[1]!.unit, d.size]).toEqual(['V', 'A', 0])
+    d.redo()
+    expect(row.unit).toBe('mA')
+    d.load(texts([{ tag: 'b', station: 'a', unit: 'kA' }]))
+    expect([d.canUndo, row.unit, d.edits()[0]!.edit.was]).toEqual([false, 'mA', { unit: 'A' }])
+    d.clear()
+    expect(d.rows[0]!.unit).toBe('kA')
+  })
+})
+
 describe('what a spreadsheet program copies', () => {
   it('is read cell by cell', () => {
     expect(pasted('a\tb\r\nc\t\r\n')).toEqual([['a', 'b'], ['c', '']])

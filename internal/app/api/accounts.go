@@ -145,7 +145,7 @@ type AuditFault struct {
 
 var auditQuery = append([]parameter{
 	{name: "who", doc: "only of this account"}, {name: "action", doc: "only this", is: choice(audit.Actions()...)}, {name: "after", doc: "only entries of a higher number, from the oldest on", is: natural},
-	{name: "from", doc: "only from that time on", is: moment}, {name: "until", doc: "only before", is: moment}, {name: "follow", doc: "true: a line of JSON for each entry, now and as they come, until the client goes", is: truth},
+	{name: "from", doc: "only from that time on", is: instant}, {name: "until", doc: "only before", is: instant}, {name: "follow", doc: "true: a line of JSON for each entry, now and as they come, until the client goes", is: truth},
 }, paging...)
 
 // accountRoutes are who may use the service, and what was done.

@@ -172,7 +172,7 @@ func concerns(now *site.Site, f diagnose.Finding, subject string) bool {
 // lineage is a link, a station with its link, or a point with both, by kind; nil of what is not there.
 func lineage(now *site.Site, kind site.Kind, name string) map[site.Kind]string {
 	of := map[site.Kind]string{kind: name}
-	if _, known := now.Link(name); kind == site.KindLink && !known {
+	if _, known := now.Link(name); kind == site.KindLink && !known || kind == diagnose.OfService {
 		return nil
 	}
 	if kind == site.KindPoint {

@@ -12,7 +12,7 @@ import (
 
 // Conflict is a field, or an entity as a whole, that two people made something different of.
 type Conflict struct {
-	Kind   site.Kind  `json:"kind" enum:"template,link,station,point"`
+	Kind   site.Kind  `json:"kind" enum:"template,link,station,point,board"`
 	Name   string     `json:"name"`
 	Field  string     `json:"field,omitempty" doc:"empty: the entity as a whole"`
 	Was    any        `json:"was" doc:"what both began with; null for the default, or for nothing"`

@@ -52,15 +52,11 @@ func sameReading(a, b reading.Reading) bool {
 	return a.Time.Equal(b.Time) && a.Quality == b.Quality && a.Reason == b.Reason && a.Value == b.Value && a.SourceTime.Equal(b.SourceTime) && a.GoodTime.Equal(b.GoodTime)
 }
 
-// usualReading is how long a reading usually is, in bytes.
-const usualReading = 320
-
-// message is a LiveMessage as JSON.
-func (e *encodings) message(list []table.Live) ([]byte, error) {
-	var out bytes.Buffer
-	out.Grow(usualReading * len(list))
+// message writes a LiveMessage as JSON.
+func (e *encodings) message(out *bytes.Buffer, list []table.Live) error {
 	var removed []string
 	n := 0
+	out.WriteString(`{"readings":[`)
 	for _, l := range list {
 		if l.Removed {
 			removed = append(removed, l.Point.Tag)
@@ -68,27 +64,22 @@ func (e *encodings) message(list []table.Live) ([]byte, error) {
 		}
 		text, err := e.reading(l)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if n++; n == 1 {
-			out.WriteString(`{"readings":[`)
-		} else {
+		if n++; n > 1 {
 			out.WriteByte(',')
 		}
 		out.Write(text)
-	}
-	if n == 0 {
-		out.WriteString(`{"readings":[`)
 	}
 	out.WriteByte(']')
 	if removed != nil {
 		names, err := json.Marshal(removed)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		out.WriteString(`,"removed":`)
 		out.Write(names)
 	}
 	out.WriteByte('}')
-	return out.Bytes(), nil
+	return nil
 }

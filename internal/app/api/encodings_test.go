@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"encoding/json"
 	"testing"
 	"time"
@@ -21,9 +22,13 @@ func TestLiveMessagesAreWrittenOnceAndAreTheNewest(t *testing.T) {
 	slot := table.NewSlot(p, site.NewStation())
 	var e encodings
 	at := time.Date(2026, 2, 3, 4, 5, 6, 0, time.UTC)
+	written := func(list ...table.Live) []byte {
+		var out bytes.Buffer
+		require.NoError(t, e.message(&out, list))
+		return out.Bytes()
+	}
 	shown := func(l table.Live) LiveMessage {
-		text, err := e.message([]table.Live{l})
-		require.NoError(t, err)
+		text := written(l)
 		var m LiveMessage
 		require.NoError(t, json.Unmarshal(text, &m))
 		whole, err := json.Marshal(LiveMessage{Readings: []Reading{newReading(l)}})
@@ -42,10 +47,8 @@ func TestLiveMessagesAreWrittenOnceAndAreTheNewest(t *testing.T) {
 	l.Reading = l.Reading.Aged()
 	assert.Equal(t, reading.Stale, shown(l).Readings[0].Reason, "nor is the quality")
 	l.Removed = true
-	text, err := e.message([]table.Live{l})
-	require.NoError(t, err)
+	text := written(l)
 	assert.JSONEq(t, `{"readings":[],"removed":["a"]}`, string(text))
-	text, err = e.message(nil)
-	require.NoError(t, err)
+	text = written()
 	assert.JSONEq(t, `{"readings":[]}`, string(text))
 }

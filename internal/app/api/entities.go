@@ -37,6 +37,7 @@ func whole[E site.Entity](path string) shown {
 var kinds = map[site.Kind]shown{
 	site.KindTemplate: whole[site.Template]("/:name"),
 	site.KindLink:     whole[site.Link]("/:name"),
+	site.KindBoard:    whole[site.Board]("/:name"),
 	site.KindStation:  whole[site.Station]("/:name"),
 	site.KindPoint: {one: Point{}, page: Page[Point]{}, path: "/*name", view: func(now *site.Site, e site.Entity) any { // a tag may hold slashes
 		p := e.(site.Point)

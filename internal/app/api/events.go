@@ -23,7 +23,7 @@ type EventPage struct {
 
 var eventQuery = []parameter{
 	{name: "tag", doc: "tag or pattern, * for any characters"}, {name: "station", doc: "name of a station"}, {name: "after", doc: "only events of a higher id, from the oldest on", is: natural},
-	{name: "before", doc: "only events of a lower id, for earlier pages", is: natural}, {name: "from", doc: "only what became known at that time or later", is: moment}, {name: "until", doc: "only what became known before", is: moment},
+	{name: "before", doc: "only events of a lower id, for earlier pages", is: natural}, {name: "from", doc: "only what became known at that time or later", is: instant}, {name: "until", doc: "only what became known before", is: instant},
 	{name: "limit", doc: "so many at most (default the newest 200)", is: count(10000)}, {name: "follow", doc: "true: a line of JSON for each event, now and as they come, until the client goes", is: truth},
 }
 
@@ -65,7 +65,7 @@ func (s *Server) events(c *gin.Context) error {
 		return err
 	}
 	last := s.engine.Events().Last()
-	list, err := s.history(c.Request.Context(), f, last)
+	list, err := s.eventsKept(c.Request.Context(), f, last)
 	if err != nil {
 		return err
 	}
@@ -96,8 +96,8 @@ func (s *Server) events(c *gin.Context) error {
 	}
 }
 
-// history is what is wanted of the store and of what is not in it yet.
-func (s *Server) history(ctx context.Context, f store.EventFilter, last uint64) ([]store.EventRecord, error) {
+// eventsKept is what is wanted of the store and of what is not in it yet.
+func (s *Server) eventsKept(ctx context.Context, f store.EventFilter, last uint64) ([]store.EventRecord, error) {
 	stored, err := s.store.LastEvent(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading events: %w", err)

@@ -1,8 +1,8 @@
 package api
 
 import (
-	"cmp"
 	"context"
+	"crypto/subtle"
 	"errors"
 	"fmt"
 	"net"
@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -55,10 +56,11 @@ const (
 	principalKey    = "principal"
 )
 
-// Requests of one principal: so many a second, and so many at once.
+// Requests with one token, or of an account by hand: so many a second, and so many at once. An account has accountShare times that for all.
 const (
 	requestsPerSecond = 500
 	requestBurst      = 1500
+	accountShare      = 2
 )
 
 // gate finds out who asks, and lets through who may.
@@ -69,10 +71,10 @@ type gate struct {
 	remote bool // it listens beyond loopback
 
 	mu    sync.Mutex
-	rates map[string]*rate.Limiter // by principal
-	told  map[string]time.Time     // when a refusal of an address was last put into the log
-	quiet map[string]int           // how many were not since
-	parts map[string]portion       // of the site, by limits
+	rates map[rated]*rate.Limiter
+	told  map[string]time.Time // when a refusal of an address was last put into the log
+	quiet map[string]int       // how many were not since
+	parts map[string]portion   // of the site, by limits
 	swept time.Time
 	limit rate.Limit
 }
@@ -81,7 +83,7 @@ type gate struct {
 type portion struct{ whole, part *site.Site }
 
 func newGate(book *account.Book, log *audit.Log, secure, remote bool) *gate {
-	return &gate{book: book, log: log, secure: secure, remote: remote, limit: requestsPerSecond, rates: map[string]*rate.Limiter{}, told: map[string]time.Time{}, quiet: map[string]int{}, parts: map[string]portion{}}
+	return &gate{book: book, log: log, secure: secure, remote: remote, limit: requestsPerSecond, rates: map[rated]*rate.Limiter{}, told: map[string]time.Time{}, quiet: map[string]int{}, parts: map[string]portion{}}
 }
 
 // open reports whether there are no accounts, so that whoever is on this machine may do everything.
@@ -130,11 +132,39 @@ func (g *gate) identify(c *gin.Context) (access.Principal, error) {
 	if secret == "" {
 		return access.Principal{From: from}, nil
 	}
-	p, err := g.book.Principal(secret, from, c.GetHeader(unattendedField) == "")
+	p, err := g.book.PrincipalOf(secret, digestOf(c, secret), from, c.GetHeader(unattendedField) == "")
 	if err != nil {
 		return access.Principal{From: from}, &unknown{err.Error()}
 	}
 	return p, nil
+}
+
+// connection keeps the digest of the secret that was shown on a connection last, since the next request mostly shows the same.
+type connection struct{ shown atomic.Pointer[shownSecret] }
+
+type shownSecret struct {
+	secret []byte
+	digest account.Digest
+}
+
+type connectionKey struct{}
+
+// Connected gives the context of a connection's requests, for an http.Server.
+func Connected(ctx context.Context, _ net.Conn) context.Context {
+	return context.WithValue(ctx, connectionKey{}, &connection{})
+}
+
+func digestOf(c *gin.Context, secret string) account.Digest {
+	at, _ := c.Request.Context().Value(connectionKey{}).(*connection)
+	if at == nil {
+		return account.Hashed(secret)
+	}
+	if last := at.shown.Load(); last != nil && subtle.ConstantTimeCompare(last.secret, []byte(secret)) == 1 {
+		return last.digest
+	}
+	digest := account.Hashed(secret)
+	at.shown.Store(&shownSecret{[]byte(secret), digest})
+	return digest
 }
 
 // header is a header of a request as text; it is written as in a query, so that it may have any characters.
@@ -191,29 +221,45 @@ func (g *gate) admit(c *gin.Context, route route) error {
 		g.refused(c, who, err.Error())
 		return err
 	}
-	if !g.rate(cmp.Or(who.Name(), who.From)).Allow() {
+	if !g.allowed(who) {
 		c.Header("Retry-After", "1")
-		return fail(http.StatusTooManyRequests, "these are more than %d requests a second; ask less often, or for more at once", requestsPerSecond)
+		return fail(http.StatusTooManyRequests, "these are more than %d requests a second, or %d with all tokens of an account; ask less often, or for more at once", requestsPerSecond, accountShare*requestsPerSecond)
 	}
 	return nil
 }
 
-// rate is the limiter of a principal.
-func (g *gate) rate(name string) *rate.Limiter {
+// rated is whose requests are counted together: those of an account by hand, those with one of its tokens, all of an account, or those of an
+// address where nobody signed in.
+type rated struct{ account, token, from string }
+
+// everything stands for all tokens of an account, and what is done by hand; no token is called so.
+const everything = "*"
+
+// allowed counts a request, and reports whether it is within what is allowed: to the token, and to the account as a whole, so that a program that
+// asks too much leaves something to the person, and many tokens are not many limits.
+func (g *gate) allowed(who access.Principal) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	l := g.rates[name]
+	if who.Account == "" {
+		return g.rate(rated{from: who.From}, 1).Allow()
+	}
+	return g.rate(rated{account: who.Account, token: who.Token}, 1).Allow() && g.rate(rated{account: who.Account, token: everything}, accountShare).Allow()
+}
+
+// rate is a limiter of so many times the usual; the lock is held.
+func (g *gate) rate(of rated, times int) *rate.Limiter {
+	l := g.rates[of]
 	if l == nil {
 		if now := time.Now(); len(g.rates) > 1000 && now.Sub(g.swept) > time.Minute {
 			g.swept = now
-			for name, l := range g.rates {
-				if l.TokensAt(now) >= requestBurst {
-					delete(g.rates, name)
+			for other, l := range g.rates {
+				if l.TokensAt(now) >= float64(l.Burst()) {
+					delete(g.rates, other)
 				}
 			}
 		}
-		l = rate.NewLimiter(g.limit, requestBurst)
-		g.rates[name] = l
+		l = rate.NewLimiter(g.limit*rate.Limit(times), requestBurst*times)
+		g.rates[of] = l
 	}
 	return l
 }

@@ -15,12 +15,17 @@ import (
 	"golang.org/x/time/rate"
 
 	"arithmon/internal/core/access"
+	"arithmon/internal/live/alarm"
 	"arithmon/internal/live/control"
 	modbusdriver "arithmon/internal/live/driver/modbus"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/live/link"
+	"arithmon/internal/live/recent"
+	"arithmon/internal/live/recorder"
 	"arithmon/internal/record/account"
+	"arithmon/internal/record/alarmlog"
 	"arithmon/internal/record/audit"
+	"arithmon/internal/record/history"
 	"arithmon/internal/record/store"
 )
 
@@ -57,7 +62,18 @@ func guardedServer(t *testing.T) (s *Server, token func(name string, role access
 	book, err := account.Open(t.Context(), kept.Database(), account.Options{Now: at.read})
 	require.NoError(t, err)
 	t.Cleanup(func() { book.Close() })
-	s = New(Options{Store: kept, Engine: e, Control: control.New(e, kept, nil), Accounts: book, Audit: audit.Open(kept.Database()), Dir: t.TempDir(), Version: "test"})
+	recorded := history.Open(t.Context(), history.Options{Dir: t.TempDir()})
+	t.Cleanup(func() { recorded.Close() })
+	records, looked := recorder.Start(e.Tap, recorded, kept.Site()), recent.Start(e.Tap)
+	t.Cleanup(func() {
+		records.Stop()
+		looked.Stop()
+	})
+	alarms := alarmlog.Open(kept.Database())
+	watching, err := alarm.Start(t.Context(), alarm.Options{Tap: e.Tap, Log: alarms, Site: kept.Site()})
+	require.NoError(t, err)
+	t.Cleanup(func() { watching.Stop() })
+	s = New(Options{History: recorded, Recorder: records, Recent: looked, Alarms: watching, AlarmLog: alarms, Store: kept, Engine: e, Control: control.New(e, kept, nil), Accounts: book, Audit: audit.Open(kept.Database()), Dir: t.TempDir(), Version: "test"})
 	furnish(t, s)
 	w := ask(s, "PATCH", "/api/v1/points/a/0", `{"description": "quarry-secret", "writable": true}`)
 	require.Equal(t, 200, w.Code, w.Body)
@@ -194,6 +210,8 @@ func TestAPartOfTheSite(t *testing.T) {
 	count := func(path string) int { return strings.Count(ask(s, "GET", path, "", mine...).Body.String(), `"tag"`) }
 	assert.Equal(t, 2, count("/api/v1/points"))
 	assert.Equal(t, 2, count("/api/v1/readings"))
+	assert.JSONEq(t, `{"branches": [{"path": "", "points": 2, "good": 0, "uncertain": 0, "bad": 2}, {"path": "a", "points": 2, "good": 0, "uncertain": 0, "bad": 2}]}`,
+		ask(s, "GET", "/api/v1/branches", "", mine...).Body.String())
 	assert.Equal(t, 404, ask(s, "GET", "/api/v1/points/a/0", "", mine...).Code)
 	assert.Equal(t, 200, ask(s, "GET", "/api/v1/points/a/1", "", mine...).Code)
 	assert.Contains(t, ask(s, "GET", "/api/v1/stations", "", mine...).Body.String(), "plc", "which its points are of")
@@ -380,6 +398,66 @@ func TestTooManyRequestsOfOne(t *testing.T) {
 	assert.Equal(t, 200, ask(s, "GET", "/api/v1/points/a/1", "", other...).Code)
 }
 
+// Many tokens of an account are not many limits, and one of them leaves something to the others.
+func TestTooManyRequestsOfAnAccount(t *testing.T) {
+	g := newGate(nil, nil, false, false)
+	g.limit = 0 // nothing comes back meanwhile
+	let := func(account, token string) (n int) {
+		for n < 10*requestBurst && g.allowed(access.Principal{Account: account, Token: token}) {
+			n++
+		}
+		return n
+	}
+	assert.Equal(t, requestBurst, let("ann", "a"))
+	assert.Equal(t, requestBurst, let("ann", ""))
+	assert.Zero(t, let("ann", "b"), "the account has used what it has")
+	assert.Equal(t, requestBurst, let("bob", "a"))
+}
+
+// What is kept of a connection is no way in: another secret on it is another one's, and one that does not hold any more is refused.
+func TestSecretsOnOneConnection(t *testing.T) {
+	s, token, _ := guardedServer(t)
+	server := httptest.NewUnstartedServer(s)
+	server.Config.ConnContext = Connected
+	server.Start()
+	defer server.Close()
+	ask := func(secret string) (int, Me) {
+		t.Helper()
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, server.URL+"/api/v1/me", nil)
+		require.NoError(t, err)
+		if secret != "" {
+			request.Header.Set("Authorization", "Bearer "+secret)
+		}
+		response, err := server.Client().Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		var me Me
+		require.NoError(t, json.NewDecoder(response.Body).Decode(&me))
+		return response.StatusCode, me
+	}
+	ann, bob := token("ann2", access.Engineer), token("bob2", access.Viewer)
+	for range 3 {
+		_, me := ask(ann)
+		assert.Equal(t, access.Engineer, me.Role)
+		_, me = ask(bob)
+		assert.Equal(t, access.Viewer, me.Role)
+		_, me = ask(ann)
+		assert.Equal(t, access.Engineer, me.Role)
+		code, me := ask(ann[:len(ann)-1] + "x")
+		assert.True(t, code == http.StatusUnauthorized || me.Role == "", "%d %s", code, me.Role)
+		code, me = ask("")
+		assert.True(t, code == http.StatusUnauthorized || me.Role == "", "%d %s", code, me.Role)
+	}
+	list := s.accounts.Tokens("")
+	for _, x := range list {
+		require.NoError(t, s.accounts.RemoveToken(t.Context(), access.Principal{Account: "ann", Role: access.Admin}, x.Name))
+	}
+	for _, secret := range []string{ann, bob} {
+		code, me := ask(secret)
+		assert.True(t, code == http.StatusUnauthorized || me.Role == "", "%d %s", code, me.Role)
+	}
+}
+
 // What it costs to find out who asks: requests with a token beside those of an open service.
 func BenchmarkPermission(b *testing.B) {
 	for _, guarded := range []bool{false, true} {
@@ -395,7 +473,7 @@ func BenchmarkPermission(b *testing.B) {
 			s := New(Options{Store: kept, Engine: e, Control: control.New(e, kept, nil), Accounts: book, Audit: audit.Open(kept.Database()), Version: "test"})
 			s.gate.limit = rate.Inf // which is not what is measured
 			require.Equal(b, 200, ask(s, "POST", "/api/v1/apply", `{"arithmon": 1, "links": [{"name": "gate", "host": "127.0.0.1", "enabled": false}], "stations": [{"name": "plc", "link": "gate", "unit": 1}], "points": [{"tag": "a/1", "station": "plc", "address": "hr:0"}]}`).Code)
-			var header []string
+			header := bearer("arithmon_0123456789012345678901234567890123456789012") // which an open service does not look at
 			if guarded {
 				ann := access.Principal{Account: "ann", Role: access.Admin}
 				require.NoError(b, book.Add(b.Context(), ann, "ann", goodPassword, access.Admin, nil))

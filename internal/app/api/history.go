@@ -1,7 +1,11 @@
 package api
 
 import (
+	"cmp"
+	"context"
+	"encoding/json"
 	"fmt"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
@@ -10,281 +14,530 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"arithmon/internal/core/document"
-	"arithmon/internal/core/merge"
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/moment"
+	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
-	"arithmon/internal/exchange/sitefile"
-	"arithmon/internal/record/audit"
-	"arithmon/internal/record/store"
+	"arithmon/internal/exchange/samples"
+	"arithmon/internal/live/engine"
+	"arithmon/internal/record/history"
+	"arithmon/internal/record/history/chunk"
 )
 
-// FieldDifference is a field in which two states of an entity differ.
-type FieldDifference struct {
-	Field string `json:"field"`
-	From  any    `json:"from" doc:"null for the default"`
-	To    any    `json:"to"`
+// Sample is what was recorded of a point at one moment.
+type Sample struct {
+	Tag        string              `json:"tag"`
+	Time       time.Time           `json:"time" doc:"the moment that it stands for: the device's own where that can be, otherwise when it came"`
+	Value      codec.Value         `json:"value" doc:"null when it was bad"`
+	Text       string              `json:"text" doc:"the value as a person would read it, without the unit"`
+	Unit       string              `json:"unit"`
+	Quality    reading.Quality     `json:"quality" enum:"good,uncertain,bad"`
+	Reason     reading.Reason      `json:"reason" doc:"why the quality is not good; not-recorded: nothing was recorded from then on"`
+	SourceTime *reading.DeviceTime `json:"source_time,omitempty" doc:"the device's own time, where it has one"`
+	Imported   bool                `json:"imported,omitempty" doc:"true: it came from elsewhere, and was not read here"`
 }
 
-// EntityDifference is an entity that differs between two states of the site.
-type EntityDifference struct {
-	Action site.Action       `json:"action" enum:"add,change,remove"`
-	Kind   site.Kind         `json:"kind" enum:"template,link,station,point"`
-	Name   string            `json:"name"`
-	Was    string            `json:"was,omitempty" doc:"what it was called before, where that is otherwise"`
-	Fields []FieldDifference `json:"fields"`
+// Aggregate is what was known of a point in a stretch of time. A value holds from its sample to the next, or to where recording ended.
+type Aggregate struct {
+	Tag   string      `json:"tag"`
+	Time  time.Time   `json:"time" doc:"when the stretch begins"`
+	Mean  *float64    `json:"mean" doc:"of the value, by how long it held; null where none was known, or it has no number"`
+	Min   *float64    `json:"min" doc:"least value that it had"`
+	Max   *float64    `json:"max" doc:"most"`
+	Last  codec.Value `json:"last" doc:"value at the end of the stretch; null when that was bad, or is not known"`
+	Known float64     `json:"known" doc:"share of the stretch in which there was a value that was not bad, 0 to 1"`
+	Count int         `json:"count" doc:"samples that are not bad"`
+	Bad   int         `json:"bad" doc:"samples that are bad"`
 }
 
-// ChangeSet is changes that were made together.
-type ChangeSet struct {
-	ID      int64              `json:"id" doc:"of the first of its changes"`
-	Last    int64              `json:"last" doc:"of the last of them"`
-	Time    time.Time          `json:"time"`
-	Who     string             `json:"who"`
-	Message string             `json:"message,omitempty"`
-	Changes []EntityDifference `json:"changes"`
-}
+// Numbers is a list of numbers, null where there is none.
+type Numbers []float64
 
-// State is a state that the site had.
-type State struct {
-	Named  string `json:"named" doc:"as it was asked for"`
-	Change int64  `json:"change" doc:"the newest change that it has; 0: of an empty site"`
-}
-
-// Comparison is in what two states of the site differ.
-type Comparison struct {
-	From  State              `json:"from"`
-	To    State              `json:"to"`
-	Items []EntityDifference `json:"items"`
-	Next  string             `json:"next,omitempty"`
-}
-
-// Version is a named state of the site.
-type Version struct {
-	Name    string    `json:"name"`
-	Change  int64     `json:"change" doc:"the newest change that it has"`
-	Time    time.Time `json:"time" doc:"when it was named"`
-	Who     string    `json:"who"`
-	Message string    `json:"message,omitempty"`
-}
-
-// NewVersion names a state of the site.
-type NewVersion struct {
-	Name    string `json:"name"`
-	At      string `json:"at,omitempty" doc:"the state: the number of a change, a time, or now (default)"`
-	Message string `json:"message,omitempty"`
-}
-
-// Restoring says what the site is to be again.
-type Restoring struct {
-	To     string   `json:"to" doc:"a version, the number of a change, or a time"`
-	Only   []string `json:"only,omitempty" doc:"tags or patterns: these points alone, with what they need"`
-	DryRun bool     `json:"dry_run,omitempty" doc:"true: say what would change"`
-}
-
-var stateDoc = "a version, the number of a change, a time (2026-11-28T10:00:00Z), how long ago (2h), or now"
-
-// historyRoutes are what the site was.
-func (s *Server) historyRoutes() []route {
-	only := parameter{name: "only", doc: "tag or pattern: these points alone; may be repeated", many: true}
-	return []route{
-		{"GET", "/api/v1/changes/:id", viewerOfPart, "changes that were made together, field by field", nil, nil, ChangeSet{}, 200, s.changeSet},
-		{"GET", "/api/v1/diff", viewerOfPart, "in what two states of the site differ, field by field", append([]parameter{{name: "from", doc: stateDoc}, {name: "to", doc: stateDoc + " (default)"}, only}, paging...), nil, Comparison{}, 200, s.diff},
-		{"POST", "/api/v1/diff", viewerOfPart, "in what a site file differs from a state of the site", append([]parameter{{name: "from", doc: stateDoc + " (default)"}, only}, paging...), media("application/yaml"), Comparison{}, 200, s.diffFile},
-		{"GET", "/api/v1/versions", viewerOfPart, "named states of the site, the newest first", paging, nil, Page[Version]{}, 200, s.versions},
-		{"POST", "/api/v1/versions", engineer, "name a state of the site", nil, NewVersion{}, Version{}, 201, s.addVersion},
-		{"POST", "/api/v1/restore", changerOfPart, "make the site, or some points, what they were; it is a change as any other", nil, Restoring{}, ChangeSummary{}, 200, s.restore},
-	}
-}
-
-// difference is what the API says of a change.
-func difference(c site.Change) EntityDifference {
-	d := EntityDifference{Action: c.Action(), Kind: c.Kind(), Name: c.Name(), Fields: []FieldDifference{}}
-	if c.Before != nil && c.Before.Key() != d.Name {
-		d.Was = c.Before.Key()
-	}
-	for _, f := range merge.Fields(c.Before, c.After) {
-		d.Fields = append(d.Fields, FieldDifference{f.Name, orNull(f.From), orNull(f.To)})
-	}
-	return d
-}
-
-// within are the changes that somebody who is limited to a part may see, and that are of points that were asked for.
-func within(c *gin.Context, list []site.Change) []site.Change {
-	limits := principal(c).Only
-	only := slices.DeleteFunc(c.QueryArray("only"), func(p string) bool { return p == "" })
-	return slices.DeleteFunc(list, func(change site.Change) bool {
-		fits := len(only) == 0
-		for _, e := range []site.Entity{change.Before, change.After} {
-			if e != nil && e.Kind() == site.KindPoint && slices.ContainsFunc(only, func(p string) bool { return site.Match(p, e.Key()) }) {
-				fits = true
-			}
+// MarshalJSON writes null for what is no number.
+func (n Numbers) MarshalJSON() ([]byte, error) {
+	b := append(make([]byte, 0, 8*len(n)+2), '[')
+	for i, f := range n {
+		if i > 0 {
+			b = append(b, ',')
 		}
-		return !fits || !limits.Change(change)
-	})
+		if math.IsNaN(f) || math.IsInf(f, 0) {
+			b = append(b, "null"...)
+		} else {
+			b = strconv.AppendFloat(b, f, 'g', -1, 64)
+		}
+	}
+	return append(b, ']'), nil
 }
 
-func (s *Server) changeSet(c *gin.Context) error {
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
-	if err != nil {
-		return fail(http.StatusBadRequest, "%q is no number of a change", c.Param("id"))
+// UnmarshalJSON reads what MarshalJSON writes.
+func (n *Numbers) UnmarshalJSON(b []byte) error {
+	var list []*float64
+	if err := json.Unmarshal(b, &list); err != nil {
+		return err
 	}
-	list, err := s.store.Together(c.Request.Context(), id)
+	*n = make(Numbers, len(list))
+	for i, f := range list {
+		if (*n)[i] = math.NaN(); f != nil {
+			(*n)[i] = *f
+		}
+	}
+	return nil
+}
+
+// Plot is what was recorded of points over some time, in as many columns as it is drawn with.
+type Plot struct {
+	From   time.Time   `json:"from"`
+	To     time.Time   `json:"to"`
+	Step   int64       `json:"step" doc:"milliseconds of a column"`
+	Series []Curve     `json:"series"`
+	Gaps   []PlotGap   `json:"gaps" doc:"stretches in which not everything was recorded"`
+	Faults []MonthFile `json:"faults" doc:"months of which something cannot be read"`
+}
+
+// Curve is one point of a Plot. A column that holds nothing is left out: the value stays what it was.
+type Curve struct {
+	Tag    string       `json:"tag"`
+	Unit   string       `json:"unit"`
+	States *site.States `json:"states,omitempty" doc:"names of its values; of a text, the texts that there were"`
+	Times  []int64      `json:"times" doc:"when each column begins, in milliseconds since 1970"`
+	Least  Numbers      `json:"least"`
+	Most   Numbers      `json:"most"`
+	Last   Numbers      `json:"last" doc:"at the end of the column; null where it was bad"`
+	Bad    []int        `json:"bad" doc:"bad samples in each"`
+	Count  int          `json:"count" doc:"samples in all columns"`
+	Before *float64     `json:"before" doc:"value at the beginning, where it was good"`
+	Live   bool         `json:"live" doc:"true: it is known what its value is until now"`
+	Since  *time.Time   `json:"since,omitempty" doc:"it is not recorded; what is drawn is kept in memory since then, and forgotten once nobody looks"`
+}
+
+// PlotGap is a stretch in which not everything was recorded.
+type PlotGap struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	Why  string    `json:"why" enum:"stopped,behind" doc:"stopped: the service did not run; behind: the disk could not keep up, or was full"`
+	Lost int64     `json:"lost,omitempty" doc:"samples that are missing, where that is known"`
+}
+
+// MonthFile is the file of a month.
+type MonthFile struct {
+	Month string     `json:"month" doc:"in UTC: 2026-11"`
+	Bytes int64      `json:"bytes"`
+	From  *time.Time `json:"from"`
+	To    *time.Time `json:"to"`
+	Fault string     `json:"fault,omitempty" doc:"why nothing, or not everything, is read from it"`
+}
+
+// RecordingState says how the recording goes.
+type RecordingState struct {
+	Points  int         `json:"points" doc:"points that are recorded now"`
+	Series  int         `json:"series" doc:"points of which something was recorded, those that are gone included"`
+	Samples int64       `json:"samples" doc:"taken since the service started"`
+	Lost    int64       `json:"lost" doc:"of them, those that the disk could not keep up with"`
+	Waiting int         `json:"waiting" doc:"bytes that are not on the disk yet"`
+	Bytes   int64       `json:"bytes" doc:"of all files"`
+	Fault   string      `json:"fault,omitempty" doc:"why nothing can be written now"`
+	Since   *time.Time  `json:"since,omitempty" doc:"of the fault"`
+	Files   []MonthFile `json:"files"`
+}
+
+// ImportedSamples is what an import of samples added.
+type ImportedSamples struct {
+	Rows  int      `json:"rows" doc:"samples in the file"`
+	Added int      `json:"added" doc:"of them, those that were not there already"`
+	Tags  []string `json:"tags"`
+}
+
+var (
+	spanDoc      = ": now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC"
+	historyQuery = []parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}, {name: "from", doc: "the beginning" + spanDoc + " (default 1h)"}, {name: "to", doc: "the end, which is not in it" + spanDoc + " (default now)"}}
+)
+
+func (s *Server) historyRoutes() []route {
+	steps := []parameter{{name: "every", doc: "length of a stretch: 1s, 1m, 1h, 1d"}, {name: "zone", doc: "where hours and days begin: UTC (default), or one such as Europe/Berlin"}}
+	return []route{
+		{"GET", "/api/v1/history", viewerOfPart, "what was recorded of points, by tag and time", append(slices.Clone(historyQuery), paging...), nil, Page[Sample]{}, 200, s.samples},
+		{"GET", "/api/v1/history/aggregates", viewerOfPart, "mean, least, most and last value in stretches of time, by tag and time", slices.Concat(historyQuery, steps, paging), nil, Page[Aggregate]{}, 200, s.aggregates},
+		{"GET", "/api/v1/history/plot", viewerOfPart, "what was recorded of points, to be drawn: least and most of each column, and where nothing is known", append(slices.Clone(historyQuery), parameter{name: "pixels", doc: "columns (default 1000)", is: count(10000)}), nil, Plot{}, 200, s.plot},
+		{"GET", "/api/v1/history/export", viewerOfPart, "what was recorded of points, as a file", append(slices.Clone(historyQuery), parameter{name: "form", doc: "csv (default), xlsx or parquet", is: choice(samples.Forms()...)}), nil, media("text/csv"), 200, s.exportSamples},
+		{"POST", "/api/v1/history/import", engineer, "add samples from elsewhere: separated values or a spreadsheet with the columns tag, time, value, and quality and reason if wanted, or time and a column for each tag; all or nothing", []parameter{{name: "tag", doc: "of all samples, where the file has no column for it"}, {name: "zone", doc: "of times that do not say theirs: UTC (default), or one such as Europe/Berlin"}, {name: "dry_run", doc: "true: say what is wrong with the file", is: truth}}, media("text/csv"), ImportedSamples{}, 200, s.importSamples},
+		{"GET", "/api/v1/history/recording", viewer, "how the recording goes, and what files there are", nil, nil, RecordingState{}, 200, s.recordingState},
+		{"DELETE", "/api/v1/history/months/:name", admin, "remove what was recorded in a month, or say that a month that is missing is meant to be", nil, nil, nil, 204, s.removeMonth},
+	}
+}
+
+// span reads from and to.
+func span(c *gin.Context) (history.Span, error) {
+	now := time.Now()
+	read := func(name, usual string) (int64, error) {
+		t, err := moment.Parse(c.DefaultQuery(name, usual), now, time.UTC)
+		if err != nil {
+			return 0, fail(http.StatusBadRequest, "%s=%s: %s", name, c.Query(name), err)
+		}
+		return t.UnixMilli(), nil
+	}
+	from, err := read("from", "1h")
+	if err != nil {
+		return history.Span{}, err
+	}
+	to, err := read("to", "now")
+	if err != nil {
+		return history.Span{}, err
+	}
+	if c.DefaultQuery("to", "now") == "now" {
+		to++ // what came this moment is in it
+	}
+	if from >= to {
+		return history.Span{}, fail(http.StatusBadRequest, "from=%s is not before to=%s", c.DefaultQuery("from", "1h"), c.DefaultQuery("to", "now"))
+	}
+	return history.Span{From: from, To: to}, nil
+}
+
+// mostDrawn is how many points are drawn at once.
+const mostDrawn = 100
+
+// recordedOf lists what was recorded of the points that the query names, by tag. A tag that is neither a point nor was one is an error.
+func (s *Server) recordedOf(c *gin.Context) ([]history.Series, error) {
+	now, only, sees := s.site(c), principal(c).Only, s.seesOwn(c)
+	patterns := slices.DeleteFunc(slices.Clone(c.QueryArray("tag")), func(p string) bool { return p == "" })
+	if len(patterns) == 0 {
+		return nil, fail(http.StatusBadRequest, "tag is missing: name at least one tag or pattern, such as tag=tern/*")
+	}
+	list := s.kept.Find(func(tag string) bool {
+		if !slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
+			return false
+		}
+		_, seen := now.Point(tag)
+		return seen || only.Tag(tag, "") || sees(tag)
+	})
+	for _, p := range patterns {
+		if site.IsPattern(p) || slices.ContainsFunc(list, func(x history.Series) bool { return site.Match(p, x.Tag) }) {
+			continue
+		}
+		if _, is := now.Point(p); !is && !strings.HasPrefix(p, site.Own) {
+			return nil, notFound(now, site.KindPoint, p)
+		}
+	}
+	return list, nil
+}
+
+// teller says values of a series as its point does.
+type teller struct {
+	unit       string
+	conversion *site.Conversion
+	point      *site.Point
+}
+
+func tellerOf(now *site.Site, tag string) teller {
+	p, ok := now.Point(tag)
+	if !ok {
+		return teller{unit: engine.OwnUnit(tag)}
+	}
+	conversion := p.Conversion()
+	return teller{p.Unit, &conversion, &p}
+}
+
+func (t *teller) text(v codec.Value) string {
+	switch {
+	case v.IsZero():
+		return ""
+	case t.conversion == nil:
+		return v.String()
+	}
+	return t.conversion.Text(v)
+}
+
+func newSample(tag string, tell *teller, x history.Recorded) Sample {
+	out := Sample{Tag: tag, Time: x.At(), Value: x.Value, Text: tell.text(x.Value), Unit: tell.unit, Quality: x.Quality, Reason: x.Reason, Imported: x.Imported}
+	if x.Source != chunk.NoTime {
+		out.SourceTime = deviceTime(time.UnixMilli(x.Source))
+	}
+	return out
+}
+
+// samples lists what was recorded.
+func (s *Server) samples(c *gin.Context) error {
+	window, err := span(c)
 	if err != nil {
 		return err
 	}
-	if len(list) == 0 {
-		return fmt.Errorf("%w: %d", store.ErrNoChange, id)
+	limit, after, err := page(c)
+	if err != nil {
+		return err
 	}
-	first := list[0]
-	out := ChangeSet{ID: first.ID, Last: list[len(list)-1].ID, Time: first.Time, Who: first.Who, Message: first.Message, Changes: []EntityDifference{}}
-	var changes []site.Change
-	for _, r := range list {
-		change, err := r.Change()
-		if err != nil {
-			return fmt.Errorf("change %d: %w", r.ID, err)
+	list, err := s.recordedOf(c)
+	if err != nil {
+		return err
+	}
+	var from string // tag that the page begins with
+	var at, skip int64
+	if after != "" {
+		parts := strings.Split(after, "\x00")
+		if len(parts) != 3 {
+			return fail(http.StatusBadRequest, "cursor=%s: it is of another list", c.Query("cursor"))
 		}
-		changes = append(changes, change)
+		from = parts[0]
+		at, _ = strconv.ParseInt(parts[1], 10, 64) // made here, and has a checksum
+		skip, _ = strconv.ParseInt(parts[2], 10, 64)
 	}
-	changes = within(c, changes)
-	if len(changes) == 0 {
-		return fmt.Errorf("%w: %d", store.ErrNoChange, id)
+	out := Page[Sample]{Items: []Sample{}}
+	now := s.site(c)
+	for _, series := range list {
+		if series.Tag < from {
+			continue
+		}
+		of, skipped := window, int64(0)
+		if series.Tag == from {
+			of.From, skipped = max(at, window.From), skip
+		}
+		tell := tellerOf(now, series.Tag)
+		last, same := int64(math.MinInt64), int64(0) // time of the sample before, and how many had it
+		if err := s.kept.Each(c.Request.Context(), series.ID, of, func(x history.Recorded) bool {
+			if x.Time != last {
+				last, same = x.Time, 0
+			}
+			if same++; series.Tag == from && x.Time == at && same <= skipped {
+				return true
+			}
+			if len(out.Items) == limit {
+				out.Next = cursorOf(fmt.Sprintf("%s\x00%d\x00%d", series.Tag, x.Time, same-1))
+				return false
+			}
+			out.Items = append(out.Items, newSample(series.Tag, &tell, x))
+			return true
+		}); err != nil {
+			return fmt.Errorf("reading the history of %s: %w", series.Tag, err)
+		}
+		if out.Next != "" {
+			break
+		}
 	}
-	out.Changes = each(changes, difference)
 	c.JSON(http.StatusOK, out)
 	return nil
 }
 
-// past is a state of the site that is named.
-func (s *Server) past(c *gin.Context, named string) (store.Past, State, error) {
-	id, err := s.store.Change(c.Request.Context(), named, time.Now())
-	if err != nil {
-		return store.Past{}, State{}, err
-	}
-	p, err := s.store.At(c.Request.Context(), id)
-	if named == "" {
-		named = "now"
-	}
-	return p, State{named, id}, err
-}
+// shortest is the shortest stretch of aggregates, in milliseconds.
+const shortest = 100
 
-// compare answers with a page of what two states differ in.
-func compare(c *gin.Context, from, to State, changes []site.Change) error {
-	page, next, err := part(c, within(c, changes))
-	if err != nil {
-		return err
-	}
-	c.JSON(http.StatusOK, Comparison{from, to, each(page, difference), next})
-	return nil
-}
+// mostStretches is how many there are in one request at most, on all of its pages.
+const mostStretches = 10_000_000
 
-func (s *Server) diff(c *gin.Context) error {
-	if c.Query("from") == "" {
-		return fail(http.StatusBadRequest, "from is missing: %s", stateDoc)
-	}
-	from, a, err := s.past(c, c.Query("from"))
+// aggregates lists what was known in stretches of time.
+func (s *Server) aggregates(c *gin.Context) error {
+	window, err := span(c)
 	if err != nil {
 		return err
 	}
-	to, b, err := s.past(c, c.Query("to"))
+	length, err := moment.Span(c.Query("every"))
+	if err != nil || length.Milliseconds() < shortest {
+		return fail(http.StatusBadRequest, "every=%s: the length of a stretch is needed, 100ms or more: 1s, 1m, 1h, 1d", c.Query("every"))
+	}
+	if n := (window.To - window.From) / length.Milliseconds(); n > mostStretches {
+		return fail(http.StatusBadRequest, "every=%s: these are %d stretches; at most %d are looked at: ask for longer ones, or for less time", c.Query("every"), n, mostStretches)
+	}
+	zone, err := zoneOf(c)
 	if err != nil {
 		return err
 	}
-	return compare(c, a, b, store.Compare(from, to))
-}
-
-func (s *Server) diffFile(c *gin.Context) error {
-	data, err := body(c, document.MaxBytes)
+	steps := moment.Steps{Each: length, In: zone}
+	limit, after, err := page(c)
 	if err != nil {
 		return err
 	}
-	from, a, err := s.past(c, c.Query("from"))
+	list, err := s.recordedOf(c)
 	if err != nil {
 		return err
 	}
-	file, err := sitefile.Read("site file", data)
-	if err != nil {
-		return err
-	}
-	empty := site.New()
-	d := empty.Edit()
-	file.Into(d, empty, false)
-	changes, err := d.Changes()
-	if err != nil {
-		return file.Place(err)
-	}
-	return compare(c, a, State{Named: "file"}, merge.Sites(from.Site, empty.With(changes), nil))
-}
-
-func newVersion(v store.Version) Version { return Version(v) }
-
-func (s *Server) versions(c *gin.Context) error {
-	list, err := s.store.Versions(c.Request.Context())
-	if err != nil {
-		return err
-	}
-	return give(c, list, newVersion)
-}
-
-func (s *Server) addVersion(c *gin.Context) error {
-	request, err := request[NewVersion](c)
-	if err != nil {
-		return err
-	}
-	at, err := s.store.Change(c.Request.Context(), request.At, time.Now())
-	if err != nil {
-		return err
-	}
-	if request.Message == "" {
-		request.Message = header(c, messageField)
-	}
-	if len(request.Message) > maxMessage {
-		return fail(http.StatusUnprocessableEntity, "the message has %d bytes; at most %d are kept", len(request.Message), maxMessage)
-	}
-	v := store.Version{Name: request.Name, Change: at, Time: time.Now().UTC(), Who: principal(c).Name(), Message: request.Message}
-	if err := s.store.AddVersion(c.Request.Context(), v); err != nil {
-		return unless(err, http.StatusUnprocessableEntity)
-	}
-	if err := s.enter(c, audit.SiteChange, "version "+v.Name, fmt.Sprintf("names the site after change %d", v.Change)); err != nil {
-		return err
-	}
-	c.JSON(http.StatusCreated, newVersion(v))
-	return nil
-}
-
-// unless gives an error a status, unless it has one of its own.
-func unless(err error, status int) error {
-	if problem(err).Status == http.StatusInternalServerError {
-		return fail(status, "%s", err)
-	}
-	return err
-}
-
-func (s *Server) restore(c *gin.Context) error {
-	request, err := request[Restoring](c)
-	if err != nil {
-		return err
-	}
-	if request.To == "" {
-		return fail(http.StatusUnprocessableEntity, "to is missing: %s", stateDoc)
-	}
-	to, state, err := s.past(c, request.To)
-	if err != nil {
-		return err
-	}
-	title := header(c, proposeField)
-	edit := by(c, store.Edit{DryRun: request.DryRun || title != ""})
-	if edit.Message == "" {
-		edit.Message = strings.TrimSpace(fmt.Sprintf("restored %s %s", state.Named, strings.Join(request.Only, ", ")))
-	}
-	changes, left, err := s.store.Restore(c.Request.Context(), edit, to, request.Only)
-	if err != nil {
-		return err
-	}
-	if title != "" && !request.DryRun && len(changes) > 0 {
-		if err := s.propose(c, title, changes); err != nil {
-			return err
+	from, at, _ := strings.Cut(after, "\x00")
+	out := Page[Aggregate]{Items: []Aggregate{}}
+	for _, series := range list {
+		if series.Tag < from {
+			continue
+		}
+		next := steps.Begin(time.UnixMilli(window.From)) // stretches begin at whole ones
+		if series.Tag == from {
+			begin, _ := strconv.ParseInt(at, 10, 64) // made here, and has a checksum
+			next = time.UnixMilli(begin)
+		}
+		for next.UnixMilli() < window.To {
+			room := limit - len(out.Items)
+			if room <= 0 {
+				out.Next = cursorOf(fmt.Sprintf("%s\x00%d", series.Tag, next.UnixMilli()))
+				break
+			}
+			bounds := []int64{next.UnixMilli()}
+			for len(bounds) <= room && next.UnixMilli() < window.To {
+				next = steps.Next(next)
+				bounds = append(bounds, min(next.UnixMilli(), window.To))
+			}
+			stretches, err := s.kept.Stretches(c.Request.Context(), series.ID, bounds, time.Now().UnixMilli())
+			if err != nil {
+				return fmt.Errorf("reading the history of %s: %w", series.Tag, err)
+			}
+			for _, x := range stretches {
+				out.Items = append(out.Items, Aggregate{Tag: series.Tag, Time: time.UnixMilli(x.From).UTC(), Mean: finite(x.Mean), Min: finite(x.Least), Max: finite(x.Most),
+					Last: x.Last, Known: math.Round(float64(x.Known)/float64(x.To-x.From)*1e6) / 1e6, Count: x.Count, Bad: x.Bad})
+			}
+		}
+		if out.Next != "" {
+			break
 		}
 	}
-	c.JSON(http.StatusOK, summary(c, left, changes, request.DryRun))
+	c.JSON(http.StatusOK, out)
 	return nil
+}
+
+// zoneOf reads the zone of a request.
+func zoneOf(c *gin.Context) (*time.Location, error) {
+	zone, err := time.LoadLocation(c.DefaultQuery("zone", "UTC"))
+	if err != nil {
+		return nil, fail(http.StatusBadRequest, "zone=%s: no such time zone; write UTC, or one such as Europe/Berlin", c.Query("zone"))
+	}
+	return zone, nil
+}
+
+func finite(f float64) *float64 {
+	if math.IsNaN(f) || math.IsInf(f, 0) {
+		return nil
+	}
+	return &f
+}
+
+// plot gives what was recorded, to be drawn.
+func (s *Server) plot(c *gin.Context) error {
+	window, err := span(c)
+	if err != nil {
+		return err
+	}
+	list, err := s.recordedOf(c)
+	if err != nil {
+		return err
+	}
+	list = s.withUnrecorded(c, list)
+	if len(list) > mostDrawn {
+		return fail(http.StatusBadRequest, "%d points; at most %d are drawn at once: name fewer", len(list), mostDrawn)
+	}
+	s.recent.Look(s.unrecorded(list), time.Now())
+	pixels := int64(1000)
+	if text := c.Query("pixels"); text != "" {
+		pixels, _ = strconv.ParseInt(text, 10, 64) // the query was checked
+	}
+	each := max(1, (window.To-window.From+pixels-1)/pixels)
+	ctx, now := c.Request.Context(), s.site(c)
+	out := Plot{From: time.UnixMilli(window.From).UTC(), To: time.UnixMilli(window.To).UTC(), Step: each, Series: []Curve{}, Gaps: []PlotGap{}, Faults: []MonthFile{}}
+	for _, series := range list {
+		curve, err := s.curve(ctx, now, series, window, each)
+		if err != nil {
+			return fmt.Errorf("reading the history of %s: %w", series.Tag, err)
+		}
+		out.Series = append(out.Series, curve)
+	}
+	gaps, err := s.kept.Gaps(ctx, window)
+	if err != nil {
+		return fmt.Errorf("reading the history: %w", err)
+	}
+	for _, g := range gaps {
+		out.Gaps = append(out.Gaps, PlotGap{time.UnixMilli(g.From).UTC(), time.UnixMilli(g.To).UTC(), g.Why, g.Lost})
+	}
+	for _, f := range monthFiles(s.kept.Figures().Files) {
+		if f.Fault != "" {
+			out.Faults = append(out.Faults, f)
+		}
+	}
+	c.JSON(http.StatusOK, out)
+	return nil
+}
+
+// withUnrecorded adds to series the points that a query names one by one and of which nothing was ever recorded. They have no number.
+func (s *Server) withUnrecorded(c *gin.Context, list []history.Series) []history.Series {
+	now, sees := s.site(c), s.seesOwn(c)
+	for _, tag := range c.QueryArray("tag") {
+		known := slices.ContainsFunc(list, func(x history.Series) bool { return x.Tag == tag })
+		if _, is := now.Point(tag); !known && (is || sees(tag) && s.engine.Known(tag)) {
+			list = append(list, history.Series{Tag: tag})
+		}
+	}
+	return list
+}
+
+// unrecorded are the tags of series that are not recorded now, of points that there are.
+func (s *Server) unrecorded(list []history.Series) (tags []string) {
+	for _, x := range list {
+		if !s.recorder.Records(x.Tag) && s.engine.Known(x.Tag) {
+			tags = append(tags, x.Tag)
+		}
+	}
+	return tags
+}
+
+// curve is how a series went: as it was recorded, and as it is kept in memory where it is not.
+func (s *Server) curve(ctx context.Context, now *site.Site, series history.Series, window history.Span, each int64) (Curve, error) {
+	var buckets []history.Bucket
+	var before codec.Value
+	if series.ID != 0 {
+		var err error
+		if buckets, err = s.kept.Buckets(ctx, series.ID, window, each); err != nil {
+			return Curve{}, err
+		}
+		if before, err = s.kept.Held(ctx, series.ID, window.From, max(window.To-window.From, beforeAtLeast)); err != nil {
+			return Curve{}, err
+		}
+	}
+	tell := tellerOf(now, series.Tag)
+	curve := Curve{Tag: series.Tag, Unit: tell.unit, Live: s.recorder.Records(series.Tag)}
+	if chunks, since := s.recent.Of(series.Tag); !curve.Live && !since.IsZero() {
+		buckets = append(buckets, history.Columns(chunks, window, each)...)
+		slices.SortStableFunc(buckets, func(a, b history.Bucket) int { return cmp.Compare(a.From, b.From) })
+		if value, ok := history.At(chunks, window.From); ok {
+			before = value
+		}
+		curve.Live, curve.Since = true, when(since)
+	}
+	if tell.conversion != nil {
+		if names := tell.conversion.States(); len(names) > 0 {
+			curve.States = &names
+		}
+	}
+	curve.draw(buckets, before)
+	return curve, nil
+}
+
+// draw fills in the columns, and what it was before them. Texts are numbered.
+func (c *Curve) draw(buckets []history.Bucket, before codec.Value) {
+	n := len(buckets)
+	c.Times, c.Least, c.Most, c.Last, c.Bad = make([]int64, n), make(Numbers, n), make(Numbers, n), make(Numbers, n), make([]int, n)
+	texts := map[string]int64{}
+	number := func(v codec.Value) float64 {
+		if v.Kind() == codec.Text {
+			if _, known := texts[v.Text()]; !known {
+				texts[v.Text()] = int64(len(texts))
+			}
+			return float64(texts[v.Text()])
+		}
+		if f, ok := v.Float(); ok {
+			return f
+		}
+		return math.NaN()
+	}
+	c.Before = finite(number(before))
+	for i, b := range buckets {
+		c.Times[i], c.Least[i], c.Most[i], c.Last[i], c.Bad[i] = b.From, b.Least, b.Most, number(b.Last), b.Bad
+		if b.Last.Kind() == codec.Text {
+			c.Least[i], c.Most[i] = c.Last[i], c.Last[i]
+		}
+		c.Count += b.Count + b.Bad + b.Other
+	}
+	if len(texts) > 0 {
+		names := site.States{}
+		for text, n := range texts {
+			names[n] = text
+		}
+		c.States = &names
+	}
+}
+
+// beforeAtLeast is how far back it is looked for the value that a plot begins with, in milliseconds.
+const beforeAtLeast = 25 * 3600_000
+
+func monthFiles(files []history.File) []MonthFile {
+	return each(files, func(f history.File) MonthFile { return MonthFile{f.Month, f.Bytes, when(f.From), when(f.To), f.Fault} })
 }

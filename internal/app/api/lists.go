@@ -18,6 +18,7 @@ import (
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sitefile"
+	"arithmon/internal/live/engine"
 	"arithmon/internal/record/audit"
 	"arithmon/internal/record/database"
 	"arithmon/internal/record/store"
@@ -30,7 +31,10 @@ func choose(c *gin.Context, now *site.Site, kind site.Kind, owner string) (names
 	if err != nil {
 		return nil, "", err
 	}
-	patterns := slices.DeleteFunc(c.QueryArray(site.KeyField(kind)), func(p string) bool { return p == "" })
+	patterns := slices.DeleteFunc(slices.Clone(c.QueryArray(site.KeyField(kind))), func(p string) bool { return p == "" || strings.HasPrefix(p, site.Own) })
+	if len(patterns) == 0 && slices.ContainsFunc(c.QueryArray(site.KeyField(kind)), func(p string) bool { return p != "" }) {
+		return nil, "", nil // only what no entity is called was asked for
+	}
 	for _, p := range patterns {
 		if _, exact := now.Get(kind, p); !exact && !site.IsPattern(p) {
 			return nil, "", notFound(now, kind, p)
@@ -56,12 +60,58 @@ func choose(c *gin.Context, now *site.Site, kind site.Kind, owner string) (names
 	return names, next, err
 }
 
+// ownReadings are those of the service's own points that fit the patterns and may be seen.
+func (s *Server) ownReadings(c *gin.Context, patterns []string) (list []Reading) {
+	sees := s.seesOwn(c)
+	for _, tag := range s.engine.Own() {
+		if sees(tag) && slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
+			if l, ok := s.engine.Reading(tag); ok {
+				list = append(list, newReading(l))
+			}
+		}
+	}
+	slices.SortFunc(list, func(a, b Reading) int { return cmp.Compare(a.Tag, b.Tag) })
+	return list
+}
+
+// seesOwn says which of the service's own points somebody may see: those of what they see, and of the whole site who sees it whole.
+func (s *Server) seesOwn(c *gin.Context) func(tag string) bool {
+	only, now := principal(c).Only, s.site(c)
+	return func(tag string) bool {
+		of, is := engine.OwnOf(tag)
+		if !is || len(only) == 0 {
+			return is
+		}
+		_, link := now.Link(of)
+		_, station := now.Station(of)
+		return link || station
+	}
+}
+
 func (s *Server) readings(c *gin.Context) error {
+	own := slices.DeleteFunc(slices.Clone(c.QueryArray("tag")), func(p string) bool { return !strings.HasPrefix(p, site.Own) })
+	ours := s.ownReadings(c, own)
+	for _, p := range own {
+		if !site.IsPattern(p) && !slices.ContainsFunc(ours, func(r Reading) bool { return site.Match(p, r.Tag) }) {
+			return fail(http.StatusNotFound, "there is no point %q; arithmon read '@*' lists those of the service's own", p)
+		}
+	}
+	if len(own) > 0 && len(own) == len(c.QueryArray("tag")) {
+		list, next, err := part(c, ours)
+		if err != nil {
+			return err
+		}
+		c.JSON(http.StatusOK, Page[Reading]{Items: list, Next: next})
+		return nil
+	}
 	tags, next, err := choose(c, s.site(c), site.KindPoint, "")
 	if err != nil {
 		return err
 	}
 	list := Page[Reading]{Items: make([]Reading, 0, len(tags)), Next: next}
+	if c.Query("cursor") == "" {
+		list.Items = append(list.Items, ours...)
+	}
 	for _, tag := range tags {
 		if l, ok := s.engine.Reading(tag); ok {
 			list.Items = append(list.Items, newReading(l))
@@ -148,7 +198,7 @@ func (s *Server) export(c *gin.Context) error {
 	}
 	now := s.site(c)
 	o := sitefile.Options{Since: since}
-	if patterns := slices.DeleteFunc(c.QueryArray("only"), func(p string) bool { return p == "" }); len(patterns) > 0 {
+	if patterns := slices.DeleteFunc(slices.Clone(c.QueryArray("only")), func(p string) bool { return p == "" }); len(patterns) > 0 {
 		for _, p := range patterns {
 			if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
 				return notFound(now, site.KindPoint, p)
@@ -156,7 +206,7 @@ func (s *Server) export(c *gin.Context) error {
 		}
 		o.Keep = sitefile.Only(now, patterns)
 	}
-	if patterns := slices.DeleteFunc(c.QueryArray("template"), func(p string) bool { return p == "" }); len(patterns) > 0 {
+	if patterns := slices.DeleteFunc(slices.Clone(c.QueryArray("template")), func(p string) bool { return p == "" }); len(patterns) > 0 {
 		for _, p := range patterns {
 			if _, exact := now.Get(site.KindTemplate, p); !exact && !site.IsPattern(p) {
 				return notFound(now, site.KindTemplate, p)
@@ -208,13 +258,33 @@ func (s *Server) changes(c *gin.Context) error {
 		return err
 	}
 	only := principal(c).Only
-	within := slices.DeleteFunc(slices.Clone(list), func(r store.Record) bool { return len(only) > 0 && !recorded(only, r) })
-	out := changePage{Items: each(within, newRecord)}
+	within := slices.DeleteFunc(slices.Clone(list), func(r store.Record) bool {
+		return site.Waiting(r.Name) || len(only) > 0 && !recorded(only, r) // what only makes way for another is none of itself
+	})
+	out := changePage{Items: each(within, func(r store.Record) Record { return newRecord(settled(r)) })}
 	if len(list) == limit {
 		out.Next = cursorOf(strconv.FormatInt(list[limit-1].ID, 10))
 	}
 	c.JSON(http.StatusOK, out)
 	return nil
+}
+
+// settled is a record with the name that its entity gave up, where that waited for another meanwhile.
+func settled(r store.Record) store.Record {
+	var fields map[string]json.RawMessage
+	var name string
+	key := site.KeyField(r.Kind)
+	if json.Unmarshal(r.Before, &fields) != nil || json.Unmarshal(fields[key], &name) != nil || !site.Waiting(name) {
+		return r
+	}
+	var err error
+	if fields[key], err = json.Marshal(site.GaveUp(name)); err != nil {
+		return r
+	}
+	if before, err := json.Marshal(fields); err == nil {
+		r.Before = before
+	}
+	return r
 }
 
 // recorded reports whether a recorded change is of a part of the site.

@@ -1,10 +1,12 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/coder/websocket"
@@ -40,13 +42,14 @@ func (s *Server) live(c *gin.Context) error {
 		return err
 	}
 	defer end()
-	only := principal(c).Only
+	only, own := principal(c).Only, s.seesOwn(c)
 	var subscription *table.Subscription
 	defer func() {
 		if subscription != nil {
 			subscription.Close()
 		}
 	}()
+	var list []table.Live
 	for {
 		select {
 		case <-ctx.Done():
@@ -60,8 +63,9 @@ func (s *Server) live(c *gin.Context) error {
 			}
 			subscription = s.engine.Subscribe(tags...)
 		case <-subscription.Ready():
-			list := subscription.Take()
-			if s.send(ctx, conn, slices.DeleteFunc(list, func(l table.Live) bool { return !only.Tag(l.Point.Tag, l.Point.Station) })) != nil {
+			clear(list)
+			list = subscription.Take(list[:0])
+			if s.send(ctx, conn, slices.DeleteFunc(list, func(l table.Live) bool { return !own(l.Point.Tag) && !only.Tag(l.Point.Tag, l.Point.Station) })) != nil {
 				return nil
 			}
 			select {
@@ -73,15 +77,20 @@ func (s *Server) live(c *gin.Context) error {
 	}
 }
 
+// messages is room for what is sent.
+var messages = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
 func (s *Server) send(ctx context.Context, conn *websocket.Conn, list []table.Live) error {
+	room := messages.Get().(*bytes.Buffer)
+	defer messages.Put(room)
 	for len(list) > 0 {
 		n := min(len(list), liveBatch)
-		data, err := s.encodings.message(list[:n])
-		if err != nil {
+		room.Reset()
+		if err := s.encodings.message(room, list[:n]); err != nil {
 			return err
 		}
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
-		err = conn.Write(ctx, websocket.MessageText, data)
+		err := conn.Write(ctx, websocket.MessageText, room.Bytes())
 		cancel()
 		if err != nil {
 			return err

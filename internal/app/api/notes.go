@@ -15,7 +15,7 @@ import (
 // Note is what somebody wrote at a link, a station or a point.
 type Note struct {
 	ID     int64      `json:"id"`
-	Kind   site.Kind  `json:"kind" enum:"template,link,station,point"`
+	Kind   site.Kind  `json:"kind" enum:"template,link,station,point,board"`
 	Name   string     `json:"name" doc:"of what it stands at"`
 	Text   string     `json:"text"`
 	Who    string     `json:"who"`
@@ -26,7 +26,7 @@ type Note struct {
 
 // NewNote is what is to be written.
 type NewNote struct {
-	Kind site.Kind `json:"kind" enum:"template,link,station,point"`
+	Kind site.Kind `json:"kind" enum:"template,link,station,point,board"`
 	Name string    `json:"name"`
 	Text string    `json:"text"`
 }

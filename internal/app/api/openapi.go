@@ -41,7 +41,11 @@ var special = map[reflect.Type]object{
 	reflect.TypeFor[reading.DeviceTime](): {"type": "string", "format": "date-time"},
 	reflect.TypeFor[json.RawMessage]():    {"type": "object", "additionalProperties": true},
 	reflect.TypeFor[site.States]():        {"oneOf": []object{{"type": "array", "items": text}, {"type": "object", "additionalProperties": text}}},
-	reflect.TypeFor[reading.Raw]():        {"nullable": true, "type": "object", "properties": object{"words": object{"type": "array", "items": text}, "bit": object{"type": "integer"}, "object": text}},
+	reflect.TypeFor[Numbers]():            {"type": "array", "items": object{"type": "number", "nullable": true}},
+	reflect.TypeFor[site.State]():         {"oneOf": []object{text, {"type": "number"}, {"type": "boolean"}}},
+	reflect.TypeFor[site.Sampling](): {"oneOf": []object{{"type": "boolean"}, {"type": "object", "properties": object{
+		"deadband": object{"type": "number"}, "at_least": text, "every": text}}}},
+	reflect.TypeFor[reading.Raw](): {"nullable": true, "type": "object", "properties": object{"words": object{"type": "array", "items": text}, "bit": object{"type": "integer"}, "object": text}},
 }
 
 // of returns the schema of a type, a reference for a named struct.

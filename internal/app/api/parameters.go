@@ -25,7 +25,7 @@ type parameter struct {
 var (
 	truth   = object{"type": "boolean"}
 	natural = object{"type": "integer", "minimum": 0}
-	moment  = object{"type": "string", "format": "date-time"}
+	instant = object{"type": "string", "format": "date-time"}
 )
 
 // count is the schema of a number from 1 to most.

@@ -292,7 +292,7 @@ func (s *Server) exportPoints(c *gin.Context) error {
 
 // chosen are the tags of the patterns that a query names, all without any.
 func chosen(c *gin.Context, now *site.Site) (tags []string, err error) {
-	patterns := slices.DeleteFunc(c.QueryArray("tag"), func(p string) bool { return p == "" })
+	patterns := slices.DeleteFunc(slices.Clone(c.QueryArray("tag")), func(p string) bool { return p == "" })
 	for _, p := range patterns {
 		if _, exact := now.Point(p); !exact && !site.IsPattern(p) {
 			return nil, notFound(now, site.KindPoint, p)

@@ -28,7 +28,7 @@ type Person struct {
 
 // EntityRef names an entity.
 type EntityRef struct {
-	Kind site.Kind `json:"kind" enum:"template,link,station,point"`
+	Kind site.Kind `json:"kind" enum:"template,link,station,point,board"`
 	Name string    `json:"name"`
 }
 
@@ -51,6 +51,7 @@ type ChangedTogether struct {
 type TogetherMessage struct {
 	People  []Person          `json:"people,omitempty" doc:"everybody who is here now"`
 	Changed []ChangedTogether `json:"changed,omitempty" doc:"change sets that were finished since the last message"`
+	Alarms  bool              `json:"alarms,omitempty" doc:"true: something happened to alarms since the last message"`
 }
 
 // Bounds of what is told.
@@ -165,7 +166,7 @@ func (k *company) tell(g *guest, now *site.Site) (m TogetherMessage) {
 		set := t.set
 		set.Changes = []ChangeLine{}
 		for _, r := range t.records {
-			if len(g.who.Only) > 0 && !recorded(g.who.Only, r) {
+			if site.Waiting(r.Name) || len(g.who.Only) > 0 && !recorded(g.who.Only, r) {
 				continue
 			}
 			set.Changes = append(set.Changes, ChangeLine{Action: r.Action, Kind: r.Kind, Name: r.Name})
@@ -194,7 +195,9 @@ func (s *Server) presence(c *gin.Context) error {
 		return err
 	}
 	defer end()
+	alarms := s.alarms.Changed()
 	for {
+		var m TogetherMessage
 		select {
 		case <-ctx.Done():
 			return nil
@@ -202,9 +205,11 @@ func (s *Server) presence(c *gin.Context) error {
 			conn.Close(websocket.StatusGoingAway, "the service ends")
 			return nil
 		case <-g.news:
+			m = s.company.tell(g, s.store.Site())
+		case <-alarms:
+			alarms, m.Alarms = s.alarms.Changed(), true
 		}
-		m := s.company.tell(g, s.store.Site())
-		if m.People == nil && m.Changed == nil {
+		if m.People == nil && m.Changed == nil && !m.Alarms {
 			continue
 		}
 		data, err := json.Marshal(m)

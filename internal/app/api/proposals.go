@@ -1,10 +1,6 @@
 package api
 
 import (
-	"arithmon/internal/core/merge"
-	"arithmon/internal/core/site"
-	"arithmon/internal/record/audit"
-	"arithmon/internal/record/store"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -12,6 +8,11 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+
+	"arithmon/internal/core/merge"
+	"arithmon/internal/core/site"
+	"arithmon/internal/record/audit"
+	"arithmon/internal/record/store"
 )
 
 // Proposal is changes that were prepared and are not in force.

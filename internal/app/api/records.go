@@ -21,7 +21,7 @@ type Record struct {
 	Batch   int64           `json:"batch" doc:"id of the first change that was made together with this one"`
 	Time    time.Time       `json:"time"`
 	Who     string          `json:"who"`
-	Kind    site.Kind       `json:"kind" enum:"template,link,station,point"`
+	Kind    site.Kind       `json:"kind" enum:"template,link,station,point,board"`
 	Action  site.Action     `json:"action" enum:"add,change,remove"`
 	Name    string          `json:"name"`
 	Before  json.RawMessage `json:"before,omitempty"`
@@ -48,7 +48,7 @@ type WriteRecord struct {
 // Quarantined is a record that did not fit the site when it was loaded. It is kept as it was, and the rest runs.
 type Quarantined struct {
 	Time time.Time `json:"time"`
-	Kind site.Kind `json:"kind" enum:"template,link,station,point"`
+	Kind site.Kind `json:"kind" enum:"template,link,station,point,board"`
 	Name string    `json:"name"`
 	Body string    `json:"body" doc:"as it was stored"`
 	Why  string    `json:"why" doc:"why it does not fit, in words"`
@@ -92,8 +92,8 @@ type Recording struct {
 // Finding is a conclusion.
 type Finding struct {
 	Code      diagnose.Code  `json:"code"`
-	Subject   string         `json:"subject" doc:"name of the link or station, or tag of the point, that it is about"`
-	Kind      site.Kind      `json:"kind" enum:"link,station,point"`
+	Subject   string         `json:"subject" doc:"name of the link or station, or tag of the point, that it is about; of kind service, a part of it: history"`
+	Kind      site.Kind      `json:"kind" enum:"link,station,point,service"`
 	Since     time.Time      `json:"since"`
 	Certainty float64        `json:"certainty" doc:"0 to 1"`
 	Cause     string         `json:"cause" doc:"what is likely wrong, in a sentence a person can act on"`

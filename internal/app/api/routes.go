@@ -74,6 +74,7 @@ func (s *Server) routes() []route {
 			[]parameter{{name: "text", doc: "as typed"}, {name: "station", doc: "whose notation holds"}, {name: "notation", doc: "when there is no station yet", is: choice(site.Notations[:]...)}, {name: "table", doc: "co, di, ir or hr, for numbers that do not name one"}, {name: "type", doc: "data type of the point, by which the meanings of an ambiguous number are ordered", is: choice(codec.Types[:]...)}}, nil, AddressMeaning{}, 200, s.address},
 
 		{"GET", "/api/v1/readings", viewerOfPart, "newest readings by tag", append([]parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}}, paging...), nil, Page[Reading]{}, 200, s.readings},
+		{"GET", "/api/v1/branches", viewerOfPart, "how many points of each branch of tags are good, uncertain and bad", []parameter{{name: "under", doc: "path of a branch: it and what is below it (default all)"}, {name: "depth", doc: "levels below it (default all)", is: count(100)}}, nil, Branches{}, 200, s.branches},
 		{"GET", "/api/v1/live", viewerOfPart, "WebSocket: readings as they change; send {\"tags\": [...]} to follow others", []parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}}, nil, LiveMessage{}, 200, s.live},
 		{"GET", "/api/v1/events", viewerOfPart, "what devices reported, in their order, each with the device's time", eventQuery, nil, EventPage{}, 200, s.events},
 		{"GET", "/api/v1/lens", viewerOfPart, "a point's raw data under every type and byte order, read now", []parameter{{name: "tag", doc: "of the point"}}, nil, Lens{}, 200, s.lens},
@@ -122,7 +123,7 @@ func (s *Server) routes() []route {
 	for _, kind := range site.Kinds() {
 		list = append(list, s.entityRoutes(kind)...)
 	}
-	return slices.Concat(list, s.templateRoutes(), s.accountRoutes(), s.historyRoutes(), s.proposalRoutes(), s.togetherRoutes(), s.directoryRoutes())
+	return slices.Concat(list, s.templateRoutes(), s.accountRoutes(), s.versionRoutes(), s.historyRoutes(), s.alarmRoutes(), s.boardRoutes(), s.proposalRoutes(), s.togetherRoutes(), s.directoryRoutes())
 }
 
 // Health says that the service runs.

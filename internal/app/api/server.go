@@ -21,10 +21,15 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"arithmon/internal/app/directory"
+	"arithmon/internal/live/alarm"
 	"arithmon/internal/live/control"
 	"arithmon/internal/live/engine"
+	"arithmon/internal/live/recent"
+	"arithmon/internal/live/recorder"
 	"arithmon/internal/record/account"
+	"arithmon/internal/record/alarmlog"
 	"arithmon/internal/record/audit"
+	"arithmon/internal/record/history"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 )
@@ -36,6 +41,11 @@ type Options struct {
 	Control   *control.Controller
 	Accounts  *account.Book
 	Audit     *audit.Log
+	History   *history.History
+	Recorder  *recorder.Recorder
+	Recent    *recent.Recent
+	Alarms    *alarm.Book
+	AlarmLog  *alarmlog.Log
 	Directory *directory.Directory // through which people sign in; nil for none
 	Rig       *rig.Rig
 	Dir       string // where recordings go
@@ -51,6 +61,11 @@ type Server struct {
 	store      *store.Store
 	accounts   *account.Book
 	audit      *audit.Log
+	kept       *history.History // what was recorded
+	recorder   *recorder.Recorder
+	recent     *recent.Recent
+	alarms     *alarm.Book
+	alarmLog   *alarmlog.Log
 	directory  *directory.Directory
 	gate       *gate
 	encodings  encodings
@@ -73,7 +88,7 @@ func New(o Options) *Server {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Server{store: o.Store, accounts: o.Accounts, audit: o.Audit, directory: o.Directory, gate: newGate(o.Accounts, o.Audit, o.Secure, o.Remote), engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
+	s := &Server{store: o.Store, accounts: o.Accounts, audit: o.Audit, kept: o.History, recorder: o.Recorder, recent: o.Recent, alarms: o.Alarms, alarmLog: o.AlarmLog, directory: o.Directory, gate: newGate(o.Accounts, o.Audit, o.Secure, o.Remote), engine: o.Engine, control: o.Control, rig: o.Rig, dir: o.Dir, log: o.Log, version: o.Version, closing: make(chan struct{}), origins: http.NewCrossOriginProtection()}
 	router := gin.New()
 	if s.engine != nil {
 		registry := prometheus.NewRegistry()
@@ -127,6 +142,9 @@ func (s *Server) logged(c *gin.Context) {
 	level := slog.LevelDebug
 	if c.Request.Method != http.MethodGet && c.Writer.Status() >= 400 {
 		level = slog.LevelInfo // refused
+	}
+	if !s.log.Enabled(c.Request.Context(), level) {
+		return
 	}
 	s.log.Log(c.Request.Context(), level, "request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took_ms", float64(time.Since(began).Microseconds())/1000, "who", principal(c).Name())
 }

@@ -95,7 +95,7 @@ type ChangeSummary struct {
 // ChangeLine is one entity that was modified.
 type ChangeLine struct {
 	Action site.Action `json:"action" enum:"add,change,remove"`
-	Kind   site.Kind   `json:"kind" enum:"template,link,station,point"`
+	Kind   site.Kind   `json:"kind" enum:"template,link,station,point,board"`
 	Name   string      `json:"name"`
 	Fields []string    `json:"fields,omitempty" doc:"what differs, of a changed entity"`
 }

@@ -89,12 +89,14 @@ func (t Together) into(d *site.Draft, now *site.Site) error {
 		if err != nil {
 			return fail(http.StatusBadRequest, "%s", err)
 		}
+		var list []site.Replacement
 		for _, tag := range tags {
 			p, _ := now.Point(tag)
 			if p.Tag, _ = r.Tag(tag); p.Tag != tag {
-				d.Replace(tag, p)
+				list = append(list, site.Replacement{Old: tag, New: p})
 			}
 		}
+		d.ReplaceAll(list)
 	default:
 		node, err := form.Node(t.Set)
 		if err != nil {

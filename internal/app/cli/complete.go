@@ -33,6 +33,11 @@ func (a *app) completed(root *cobra.Command) {
 				for _, t := range all {
 					list = append(list, t.Name+"\t"+t.Description)
 				}
+			case site.KindBoard:
+				all, _ := a.client().Boards(ctx)
+				for _, b := range all {
+					list = append(list, b.Name+"\t"+b.Description)
+				}
 			case site.KindStation:
 				all, _ := a.client().Stations(ctx)
 				for _, s := range all {
@@ -72,7 +77,7 @@ func (a *app) completed(root *cobra.Command) {
 		"probe": stations, "scan": links, "read": tags, "watch": tags, "write": tags, "lens": tags, "events": tags, "findings": any, "explain": words,
 		"undo": changes, "writes": tags, "template own": stations, "template conform": stations,
 	}
-	for kind, list := range map[site.Kind]names{site.KindTemplate: templates, site.KindLink: links, site.KindStation: stations, site.KindPoint: tags} {
+	for kind, list := range map[site.Kind]names{site.KindTemplate: templates, site.KindLink: links, site.KindStation: stations, site.KindPoint: tags, site.KindBoard: entities(site.KindBoard)} {
 		for _, verb := range []string{"list", "show", "set", "remove", "copy", "enable", "disable", "test", "refresh", "ask", "import", "stations"} {
 			of[string(kind)+" "+verb] = list
 		}

@@ -22,7 +22,8 @@ func (a *app) entities() (list []*cobra.Command) {
 		site.KindTemplate: a.ofTemplates(),
 		site.KindLink:     {a.listLinks()},
 		site.KindStation:  {a.listStations(), a.refreshing(), a.asking(), a.importing()},
-		site.KindPoint:    {a.listPoints(), a.importPoints(), a.exportPoints(), a.renamePoints()},
+		site.KindBoard:    a.ofBoards(),
+		site.KindPoint:    {a.listPoints(), a.pointTree(), a.importPoints(), a.exportPoints(), a.renamePoints()},
 	}
 	for _, kind := range site.Kinds() {
 		c := a.entity(kind)

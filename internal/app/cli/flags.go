@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -173,6 +174,15 @@ func jsonable(v any) any {
 	case []any:
 		for i, e := range v {
 			v[i] = jsonable(e)
+		}
+	case float64:
+		switch { // JSON has none of these; what is wrong with it the service says, with all else that is
+		case math.IsNaN(v):
+			return ".nan"
+		case math.IsInf(v, 1):
+			return ".inf"
+		case math.IsInf(v, -1):
+			return "-.inf"
 		}
 	}
 	return v

@@ -16,8 +16,8 @@ var groups = []struct {
 }{
 	{"start", "Start a service:", []string{"serve", "demo", "rig"}},
 	{"path", "Prove the path, find devices:", []string{"ports", "probe", "scan"}},
-	{"plant", "Describe the plant:", []string{"link", "station", "point", "template", "apply", "export"}},
-	{"values", "Look at values, write them:", []string{"read", "watch", "write", "lens", "events"}},
+	{"plant", "Describe the plant:", []string{"link", "station", "point", "template", "board", "apply", "export"}},
+	{"values", "Look at values, write them:", []string{"read", "watch", "write", "lens", "events", "history", "alarm"}},
 	{"causes", "Find out what is wrong:", []string{"status", "findings", "traffic", "explain", "units"}},
 	{"people", "Who may do what:", []string{"account", "token", "login", "logout", "audit"}},
 	{"record", "What was done, and taking it back:", []string{"changes", "undo", "diff", "restore", "version", "proposal", "note", "writes", "backup", "restore-backup"}},
@@ -63,6 +63,25 @@ var examples = map[string]string{
 	"note add":          "arithmon note add station tern-drive1 'cable swapped, check on Monday'",
 	"note done":         "arithmon note done 4",
 	"note remove":       "arithmon note remove 4",
+	"board":             "arithmon board list",
+	"board list":        "arithmon board list",
+	"board show":        "arithmon board show sluice -o yaml",
+	"board add":         "arithmon board add pumps --displays '[{show: gauge, tag: tern/pump1/current, x: 0, y: 0, w: 5, h: 5}]'",
+	"board set":         "arithmon board set sluice --locked true",
+	"board remove":      "arithmon board remove spare",
+	"board copy":        "arithmon board copy pump1 pump2 --tags tern/pump1=tern/pump2",
+	"board make":        "arithmon board make tern-drive1 pump1",
+	"alarm":             "arithmon alarms\narithmon alarms --follow --for 10s\narithmon alarm 'tern/*' --state all",
+	"alarm list":        "arithmon alarm list --state shelved",
+	"alarm history":     "arithmon alarm history 'tern/*' --from 1d",
+	"alarm ack":         "arithmon alarm ack tern/basin/level --note 'pump is on its way'\narithmon alarm ack '*'",
+	"alarm shelve":      "arithmon alarm shelve tern/basin/level --limit low --for 2h --note 'basin is being cleaned'",
+	"alarm unshelve":    "arithmon alarm unshelve tern/basin/level",
+	"history":           "arithmon history tern/basin/level --from 2h\narithmon history 'tern/*' --from 1d --every 1h --as mean,min,max",
+	"history export":    "arithmon history export levels.xlsx 'tern/basin/*' --from 1d\narithmon history export all.parquet --from 2026-11-01 --to 2026-12-01",
+	"history import":    "arithmon history import readings.csv --tag tern/basin/level --dry-run",
+	"history state":     "arithmon history state",
+	"history remove":    "arithmon history remove 2024-03",
 	"restore-backup":    "arithmon restore-backup plant.db --data plant",
 	"ports":             "arithmon ports",
 	"probe":             "arithmon probe sallow-plc\narithmon probe 192.0.2.7 --unit 1",
@@ -92,6 +111,7 @@ var examples = map[string]string{
 	"station import":    "arithmon station import drives.csv --template drive-one --dry-run\narithmon station import heron-rtu profile.xml --dry-run",
 	"point":             "arithmon point list",
 	"point list":        "arithmon point list\narithmon point list 'tern/*' --station tern-drive1",
+	"point tree":        "arithmon point tree\narithmon point tree tern --depth 1",
 	"point show":        "arithmon point show sallow/gate1/position",
 	"point add":         "arithmon point add tern/pump4/speed --station drive4 --address 40010 --type uint16 --unit 1/min",
 	"point set":         "arithmon point set tern/pump1/current --scaling '{factor: 0.1}' --decimals 1",
@@ -156,6 +176,9 @@ func (a *app) helped(root *cobra.Command) {
 		c.Long = wrapped(c.Long, columns)
 	})
 	cobra.AddTemplateFunc("flagUsages", func(f *pflag.FlagSet) string { return strings.TrimRight(f.FlagUsagesWrapped(columns), " \n") })
+	cobra.AddTemplateFunc("forms", func(c *cobra.Command) string { // one below the other
+		return strings.ReplaceAll(c.UseLine(), " | ", "\n  "+strings.TrimSuffix(c.CommandPath(), c.Name()))
+	})
 	cobra.AddTemplateFunc("inGroup", func(c *cobra.Command, id string) (list []*cobra.Command) {
 		for _, g := range groups {
 			for _, verb := range g.verbs {
@@ -204,7 +227,7 @@ func wrapped(text string, columns int) string {
 }
 
 const usageTemplate = `Usage:{{if .Runnable}}
-  {{.UseLine}}{{end}}{{if .HasAvailableSubCommands}}
+  {{forms .}}{{end}}{{if .HasAvailableSubCommands}}
   {{.CommandPath}} VERB{{end}}{{if .HasAvailableSubCommands}}{{$cmds := .Commands}}{{if eq (len .Groups) 0}}
 
 Verbs:{{range $cmds}}{{if .IsAvailableCommand}}

@@ -143,7 +143,7 @@ The other verbs speak to the running service.`,
 	root.AddCommand(a.entities()...)
 	root.AddCommand(a.account(), a.token(), a.login(), a.logout(), a.auditVerb())
 	root.AddCommand(a.diff(), a.restore(), a.proposal(), a.note(), a.restoreBackup())
-	root.AddCommand(a.apply(), a.export(), a.backup(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.explain(), a.units(), a.events(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
+	root.AddCommand(a.apply(), a.export(), a.backup(), a.read(), a.write(), a.watch(), a.lens(), a.status(), a.probe(), a.scan(), a.findings(), a.explain(), a.units(), a.events(), a.history(), a.alarm(), a.traffic(), a.ports(), a.changes(), a.undo(), a.writes())
 	root.InitDefaultCompletionCmd()
 	root.InitDefaultHelpCmd()
 	a.completed(root)

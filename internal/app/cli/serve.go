@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"maps"
+	"math"
 	"net"
 	"os"
 	"path/filepath"
@@ -20,6 +21,7 @@ import (
 	"arithmon/internal/app/directory"
 	"arithmon/internal/app/service"
 	"arithmon/internal/core/form"
+	"arithmon/internal/core/moment"
 	"arithmon/internal/core/site"
 	"arithmon/internal/core/unit"
 	"arithmon/internal/exchange/sitefile"
@@ -28,7 +30,7 @@ import (
 )
 
 func (a *app) serve() *cobra.Command {
-	var dir, listen, units, people string
+	var dir, listen, units, people, keep, most string
 	var options service.Options
 	var noBackups bool
 	var logs logging
@@ -48,6 +50,17 @@ For others on the network, make an account (arithmon account add NAME --role adm
 					return err
 				}
 				options.Directory = settings
+			}
+			var err error
+			if keep != "" {
+				if options.KeepHistory, err = moment.Span(keep); err != nil {
+					return usage("--keep-history %s", err)
+				}
+			}
+			if most != "" {
+				if options.MostHistory, err = size(most); err != nil {
+					return err
+				}
 			}
 			if !noBackups {
 				options.Backups = keptBackups
@@ -73,8 +86,25 @@ For others on the network, make an account (arithmon account add NAME --role adm
 	c.Flags().StringVar(&units, "units", "", "YAML file of units and what their values are in plants, which comes before the\ndictionary that is built in (arithmon units shows that)")
 	c.Flags().StringVar(&people, "directory", "", "YAML file that says through which company directory (OpenID Connect) people sign in, too, and which\nrole its groups have")
 	c.Flags().BoolVar(&noBackups, "no-backups", false, fmt.Sprintf("make no backup each day; otherwise those of the last %d days are kept in the data directory", keptBackups))
+	c.Flags().StringVar(&keep, "keep-history", "", "remove a month of the history when it ended so long ago, such as 400d (default: keep all)")
+	c.Flags().StringVar(&most, "most-history", "", "remove the oldest of the history when it takes more, such as 20GB (default: no limit)")
 	logs.flags(c, "info")
 	return c
+}
+
+// size reads a size: 500MB, 20GB, 2TB, or a number of bytes.
+func size(text string) (int64, error) {
+	number, factor := text, 1.0
+	for i, unit := range []string{"KB", "MB", "GB", "TB"} {
+		if digits, ok := strings.CutSuffix(strings.ToUpper(strings.Replace(text, "iB", "B", 1)), unit); ok {
+			number, factor = strings.TrimSpace(digits), math.Pow(1000, float64(i+1))
+		}
+	}
+	f, err := strconv.ParseFloat(number, 64)
+	if err != nil || !(f*factor >= 1e6 && f*factor <= 1e18) {
+		return 0, usage("%q is no size: write one such as 500MB or 20GB", text)
+	}
+	return int64(f * factor), nil
 }
 
 // keptBackups is for how many days the backup of each is kept.

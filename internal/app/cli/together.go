@@ -160,11 +160,13 @@ func expand(text string) (list []string, err error) {
 func (a *app) addSeries(add *cobra.Command, fields fields) {
 	one := add.RunE
 	step := add.Flags().Int("step", 0, "of a series: how far addresses go on (default the width of the type)")
-	dry := add.Flags().Bool("dry-run", false, "of a series: say what would be added, and add nothing")
+	dry := add.Flags().Bool("dry-run", false, "say what would be added, and add nothing")
 	add.Long = `Add a point, or a series of them: in the tag, {1..8} counts and {north,south} takes one after the other; in the address, {0..} goes on
 by the width of the type, or by --step.`
 	add.RunE = func(c *cobra.Command, args []string) error {
-		if !strings.ContainsAny(args[0], "{}") {
+		if series := strings.ContainsAny(args[0], "{}"); !series && *step != 0 {
+			return usage("--step is of a series; %q has no {1..8} in it", args[0])
+		} else if !series && !*dry {
 			return one(c, args)
 		}
 		tags, err := expand(args[0])

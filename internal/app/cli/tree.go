@@ -2,10 +2,13 @@ package cli
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"arithmon/internal/app/api"
+
+	"github.com/spf13/cobra"
 )
 
 // folder reports whether an argument names what is below a part of tags, as tern/ does, and gives the pattern of that.
@@ -46,4 +49,55 @@ func tellTree(t *table, list []api.Reading, now time.Time) {
 		row[0] = strings.Repeat("  ", len(folders)) + name
 		t.row(row...)
 	}
+}
+
+// pointTree counts qualities by the branches of tags.
+func (a *app) pointTree() *cobra.Command {
+	var depth int
+	c := &cobra.Command{Use: "tree [BRANCH]", Short: "Count good, uncertain and bad by branches of tags", Args: arguments(0, 1, "a branch, such as tern/pump1"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if depth < 0 {
+				return usage("--depth %d: 0 for all levels, or how many", depth)
+			}
+			under := strings.Trim(strings.Join(args, ""), "/")
+			list, err := a.client().Branches(c.Context(), under, depth)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(t *table) {
+				t.header("BRANCH", "POINTS", "GOOD", "UNCERTAIN", "BAD")
+				for _, b := range list {
+					if a.output == "csv" {
+						t.row(b.Path, strconv.Itoa(b.Points), strconv.Itoa(b.Good), strconv.Itoa(b.Uncertain), strconv.Itoa(b.Bad))
+						continue
+					}
+					t.row(branchName(under, b.Path), strconv.Itoa(b.Points), strconv.Itoa(b.Good), some(b.Uncertain), some(b.Bad))
+				}
+			})
+		}}
+	c.Flags().IntVar(&depth, "depth", 0, "levels below the branch; 0 for all")
+	return c
+}
+
+// branchName is a branch as it stands in the tree of another.
+func branchName(under, path string) string {
+	if path == under {
+		if path == "" {
+			return "all points"
+		}
+		return path + "/"
+	}
+	level := strings.Count(strings.TrimPrefix(path, under), "/")
+	if under == "" {
+		level++
+	}
+	return strings.Repeat("  ", level) + path[strings.LastIndexByte(path, '/')+1:] + "/"
+}
+
+// some is a number that is to be seen where there is one.
+func some(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }

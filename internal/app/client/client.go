@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"arithmon/internal/app/api"
@@ -140,18 +141,14 @@ func all[E any](ctx context.Context, c *Client, path string, query url.Values) (
 	if query == nil {
 		query = url.Values{}
 	}
-	query.Set("limit", "10000")
-	for {
-		var page api.Page[E]
-		if err := c.do(ctx, http.MethodGet, path, query, nil, &page); err != nil {
-			return nil, err
-		}
-		list = append(list, page.Items...)
-		if page.Next == "" {
-			return list, nil
-		}
-		query.Set("cursor", page.Next)
+	err := pages(ctx, c, path, query, func(items []E) error {
+		list = append(list, items...)
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
+	return list, nil
 }
 
 func plural(kind site.Kind) string { return "/api/v1/" + site.Plural(kind) }
@@ -202,7 +199,11 @@ func (c *Client) Set(ctx context.Context, kind site.Kind, name string, fields an
 
 // Remove removes an entity, with cascade also what belongs to it.
 func (c *Client) Remove(ctx context.Context, kind site.Kind, name string, cascade bool) (sum api.ChangeSummary, err error) {
-	err = c.do(ctx, http.MethodDelete, entityPath(kind, name), url.Values{"cascade": {fmt.Sprint(cascade)}}, nil, &sum)
+	query := url.Values{}
+	if cascade { // which not every kind has
+		query.Set("cascade", "true")
+	}
+	err = c.do(ctx, http.MethodDelete, entityPath(kind, name), query, nil, &sum)
 	return sum, err
 }
 
@@ -480,6 +481,17 @@ func (c *Client) Backup(ctx context.Context, to io.Writer) error {
 // Readings returns the newest readings of the tags or patterns given.
 func (c *Client) Readings(ctx context.Context, patterns ...string) ([]api.Reading, error) {
 	return all[api.Reading](ctx, c, "/api/v1/readings", url.Values{"tag": patterns})
+}
+
+// Branches are a branch of tags, "" for all points, and those so many levels below it, all of them where levels is 0.
+func (c *Client) Branches(ctx context.Context, under string, levels int) ([]api.Branch, error) {
+	query := url.Values{"under": {under}}
+	if levels > 0 {
+		query.Set("depth", strconv.Itoa(levels))
+	}
+	var list api.Branches
+	err := c.do(ctx, http.MethodGet, "/api/v1/branches", query, nil, &list)
+	return list.Branches, err
 }
 
 // ReadRange reads addresses that no point needs to have.

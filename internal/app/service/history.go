@@ -2,57 +2,82 @@ package service
 
 import (
 	"context"
-	"log/slog"
 	"time"
 
-	"arithmon/internal/app/api"
-	"arithmon/internal/live/table"
-	"arithmon/internal/record/store"
+	"arithmon/internal/core/alarm"
+	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/recorder"
+	"arithmon/internal/record/database"
+	"arithmon/internal/record/history"
 )
 
-// Events are written together, so often and so many at once at most.
-const (
-	recordEvery = 250 * time.Millisecond
-	recordMost  = 4096
-)
+// mostMissed is how many changes that the history has missed are told to it together.
+const mostMissed = 10_000
 
-// recordEvents writes what devices report after the event done to the store until ctx ends, and then what is left.
-func recordEvents(ctx context.Context, from *table.Events, done uint64, to *store.Store, log *slog.Logger) {
-	write := func() {
-		for {
-			events, lost := from.After(nil, done, recordMost)
-			if lost > 0 {
-				log.Error("events came faster than they could be written", "lost", lost)
+// openHistory opens the history, and tells it what became of points while it was not told.
+func (s *Service) openHistory(ctx context.Context, o Options) (err error) {
+	s.History = history.Open(ctx, history.Options{Dir: o.Dir, Keep: o.KeepHistory, Most: o.MostHistory, Log: o.Log})
+	latest, err := s.Store.LatestChange(ctx)
+	if err != nil {
+		return err
+	}
+	if s.History.Figures().Series == 0 || latest < s.History.Followed() { // nothing to follow, or the database is older than what is followed
+		s.History.Follow(latest, nil, nil)
+		return nil
+	}
+	return recorder.CatchUp(ctx, s.History, func(ctx context.Context) (last int64, changes []site.Change, err error) {
+		records, err := s.Store.ChangesAfter(ctx, s.History.Followed(), mostMissed)
+		if err != nil {
+			return 0, nil, err
+		}
+		for _, r := range records {
+			last = r.ID
+			if c, err := r.Change(); err == nil { // what cannot be read any more was of no point that is recorded
+				changes = append(changes, c)
 			}
-			if len(events) == 0 {
-				return
-			}
-			list := make([]store.EventRecord, len(events))
-			for i, e := range events {
-				list[i] = api.RecordOfEvent(e)
-			}
-			if err := to.AddEvents(context.WithoutCancel(ctx), list); err != nil {
-				log.Error("events could not be written; it is tried again", "error", err)
-				return
-			}
-			done = events[len(events)-1].ID
-			from.Recorded(done)
+		}
+		return last, changes, nil
+	})
+}
+
+// recordingEvidence says how the recording goes, for findings.
+func (s *Service) recordingEvidence() diagnose.History {
+	if s.History == nil { // not opened yet
+		return diagnose.History{}
+	}
+	f, now := s.History.Figures(), time.Now()
+	h := diagnose.History{Fault: f.Fault, Full: f.Kind == database.ErrFull, Waiting: f.Waiting, Lost: f.Lost, LostAgo: now.Sub(f.LostAt)}
+	if f.Fault != "" {
+		h.For = now.Sub(f.Since)
+	}
+	for _, m := range f.Files {
+		if m.Fault != "" {
+			h.Files = append(h.Files, diagnose.HistoryMonth{Month: m.Month, Fault: m.Fault})
 		}
 	}
-	ticker := time.NewTicker(recordEvery)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			write()
-			return
-		case <-from.More(done):
-		}
-		select { // more may come meanwhile, unless somebody waits, such as an outstation for its confirmation
-		case <-ctx.Done():
-		case <-from.Wanted():
-		case <-ticker.C:
-		}
-		write()
+	return h
+}
+
+// counts counts what the service's own points of the whole site tell.
+func (s *Service) counts() map[string]int {
+	w := s.watching.Load()
+	if w == nil { // not started yet
+		return nil
 	}
+	n := w.Counts(func(*alarm.Alarm) bool { return true })
+	return map[string]int{"alarms": n.Active, "unacknowledged": n.Unacknowledged}
+}
+
+// follow puts changes of the site into force.
+func (s *Service) follow(now *site.Site, changes []site.Change) {
+	r, w := s.recorder.Load(), s.watching.Load()
+	if r == nil || w == nil { // before the start is over, when nothing changes the site
+		s.Engine.Apply(now, changes)
+		return
+	}
+	recorded, limited := r.Before(s.Store.LastStored(), now, changes), w.Before(now, changes)
+	s.Engine.Apply(now, changes)
+	r.After(recorded)
+	w.After(limited)
 }

@@ -15,19 +15,25 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"arithmon/internal/app/api"
 	"arithmon/internal/app/directory"
 	"arithmon/internal/core/unit"
+	"arithmon/internal/live/alarm"
 	"arithmon/internal/live/control"
 	dnp3driver "arithmon/internal/live/driver/dnp3"
 	modbusdriver "arithmon/internal/live/driver/modbus"
 	"arithmon/internal/live/engine"
 	"arithmon/internal/live/link"
+	"arithmon/internal/live/recent"
+	"arithmon/internal/live/recorder"
 	"arithmon/internal/record/account"
+	"arithmon/internal/record/alarmlog"
 	"arithmon/internal/record/audit"
+	"arithmon/internal/record/history"
 	"arithmon/internal/record/store"
 	"arithmon/internal/rig"
 
@@ -52,6 +58,9 @@ type Options struct {
 	Directory *directory.Settings // of the company, through which people sign in; nil for none
 
 	Backups int // for so many days a backup of each is kept; 0 makes none
+
+	KeepHistory time.Duration // how old what is recorded may become; 0: as old as it gets
+	MostHistory int64         // bytes that it may take; 0: as many as it takes
 }
 
 // Service is a running service.
@@ -61,12 +70,16 @@ type Service struct {
 	Control     *control.Controller
 	Accounts    *account.Book
 	Audit       *audit.Log
+	History     *history.History
 	URL         string // of the console
 	Fingerprint string // of the certificate; empty without TLS
 
-	api    *api.Server
-	http   *http.Server
-	served chan error
+	recorder atomic.Pointer[recorder.Recorder]
+	recent   *recent.Recent
+	watching atomic.Pointer[alarm.Book]
+	api      *api.Server
+	http     *http.Server
+	served   chan error
 
 	recording     sync.WaitGroup // of events
 	stopRecording func()
@@ -91,6 +104,9 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		if s.Accounts != nil {
 			s.Accounts.Close()
 		}
+		if s.History != nil {
+			s.History.Close()
+		}
 		if s.Store != nil {
 			s.Store.Close()
 		}
@@ -106,12 +122,15 @@ const mostConnections = 4000
 const mostHeader = 64 << 10
 
 func (s *Service) start(ctx context.Context, o Options, listener net.Listener, remote bool) (err error) {
-	s.Engine = engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log, Units: o.Units})
-	if s.Store, err = store.Open(ctx, o.Dir, store.Options{Follow: s.Engine.Apply, Log: o.Log}); err != nil {
+	s.Engine = engine.New(engine.Options{Drivers: []link.Driver{modbusdriver.Driver{}, dnp3driver.New()}, Log: o.Log, Units: o.Units, History: s.recordingEvidence, Counts: s.counts})
+	if s.Store, err = store.Open(ctx, o.Dir, store.Options{Follow: s.follow, Log: o.Log}); err != nil {
 		return err
 	}
 	for _, q := range s.Store.Aside() {
 		o.Log.Error("a stored record does not fit the site and was put aside; arithmon changes --quarantined lists what was", "kind", q.Kind, "name", q.Name, "why", q.Why)
+	}
+	if err := s.openHistory(ctx, o); err != nil {
+		return err
 	}
 	s.Control = control.New(s.Engine, s.Store, o.Log)
 	last, err := s.Store.LastEvent(ctx)
@@ -150,19 +169,27 @@ func (s *Service) start(ctx context.Context, o Options, listener net.Listener, r
 	s.stopRecording = stop
 	after := s.Engine.Events().Record() // before any device can report, so that nothing is confirmed or left out unrecorded
 	s.recording.Go(func() { recordEvents(recording, s.Engine.Events(), after, s.Store, o.Log) })
+	s.recorder.Store(recorder.Start(s.Engine.Tap, s.History, s.Store.Site()))
+	s.recent = recent.Start(s.Engine.Tap)
+	alarms := alarmlog.Open(s.Store.Database())
+	watching, err := alarm.Start(ctx, alarm.Options{Tap: s.Engine.Tap, Log: alarms, Site: s.Store.Site(), Logs: o.Log})
+	if err != nil {
+		return err
+	}
+	s.watching.Store(watching)
 	s.Engine.Start(context.WithoutCancel(ctx), s.Store.Site())
 	var people *directory.Directory
 	if o.Directory != nil {
 		people = directory.New(o.Directory)
 	}
-	s.api = api.New(api.Options{Directory: people, Store: s.Store, Engine: s.Engine, Control: s.Control, Accounts: s.Accounts, Audit: s.Audit, Secure: o.TLS != "", Remote: remote, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
+	s.api = api.New(api.Options{Directory: people, Store: s.Store, Engine: s.Engine, Control: s.Control, Accounts: s.Accounts, Audit: s.Audit, History: s.History, Recorder: s.recorder.Load(), Recent: s.recent, Alarms: watching, AlarmLog: alarms, Secure: o.TLS != "", Remote: remote, Rig: o.Rig, Dir: o.Dir, Console: o.Console, Log: o.Log, Version: o.Version})
 	s.recording.Go(func() { s.api.Follow(recording) })
 	if o.Backups > 0 {
 		s.recording.Go(func() { backUp(recording, s.Store.Database(), o.Backups, o.Log) })
 	}
 	requests, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.cancel = cancel
-	s.http = &http.Server{Handler: s.api, BaseContext: func(net.Listener) context.Context { return requests }, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute,
+	s.http = &http.Server{Handler: s.api, BaseContext: func(net.Listener) context.Context { return requests }, ConnContext: api.Connected, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: mostHeader, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
 	go func() { s.served <- s.http.Serve(listener) }()
 	return nil
@@ -208,9 +235,12 @@ func (s *Service) Stop() error {
 		s.http.Close()
 	}
 	s.Engine.Stop()
+	s.recorder.Load().Stop()
+	s.recent.Stop()
+	alarms := s.watching.Load().Stop()
 	s.stopRecording()
 	s.recording.Wait()
-	return errors.Join(s.Accounts.Close(), s.Store.Close())
+	return errors.Join(alarms, s.History.Close(), s.Accounts.Close(), s.Store.Close())
 }
 
 // Listen opens the address when it is this machine's loopback.

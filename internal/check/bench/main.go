@@ -28,14 +28,14 @@ func main() {
 }
 
 func run() error {
-	parts := []func() error{exchangesOfOne, watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations, largeSite, sheet, shared}
+	parts := []func() error{exchangesOfOne, watching, inFlight, pacedLine, deadStation, polls, bufferedBurst, manyOutstations, largeSite, sheet, lists, shared, recorded, followed}
 	if len(os.Args) > 1 {
 		some := map[string][]func() error{
-			"exchanges": {exchangesOfOne}, "watching": {watching}, "lines": {pacedLine, deadStation}, "polls": {polls}, "dnp3": {bufferedBurst, manyOutstations}, "site": {largeSite}, "sheet": {sheet}, "shared": {shared}, "consoles-follow": {manyConsoles}, "editors": {manyEditors}, "permission": {permission},
+			"exchanges": {exchangesOfOne}, "watching": {watching}, "lines": {pacedLine, deadStation}, "polls": {polls}, "dnp3": {bufferedBurst, manyOutstations}, "site": {largeSite}, "sheet": {sheet}, "lists": {lists}, "shared": {shared}, "consoles-follow": {manyConsoles}, "editors": {manyEditors}, "permission": {permission}, "history": {recorded}, "history-polls": {recordedPolls}, "history-plot": {recordedPlot}, "boards": {followed},
 			"devices": {devices}, "outstations": {reporters}, "consoles": {watchers}, // which others start
 		}
 		if parts = some[os.Args[1]]; parts == nil {
-			return fmt.Errorf("%q is no part; there are exchanges, watching, lines, polls, dnp3, site, sheet and shared", os.Args[1])
+			return fmt.Errorf("%q is no part; there are exchanges, watching, lines, polls, dnp3, site, sheet, lists, shared, history and boards", os.Args[1])
 		}
 	}
 	for _, f := range parts {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os/exec"
+	"slices"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -82,6 +83,89 @@ func (p *Page) Click(selector string) error {
 // Press presses the mouse on an element, as a person does: where it is, with all that comes of that.
 func (p *Page) Press(selector string) error {
 	return p.do("pressing "+selector, chromedp.Click(chromedp.CSS(selector)))
+}
+
+// still waits until an element stays where it is, and if wanted until nothing lies over its middle, and gives its left, top, width and height.
+func still(ctx context.Context, selector string, free bool) (box []float64, err error) {
+	where := fmt.Sprintf(`(() => {
+		const e = document.querySelector(%q)
+		if (!e) return [0, 0, 0, 0, 0]
+		const { left, top, width, height } = e.getBoundingClientRect()
+		const over = document.elementFromPoint(left + width / 2, top + height / 2)
+		return [left, top, width, height, over && (e.contains(over) || over.contains(e)) ? 1 : 0]
+	})()`, selector)
+	for {
+		was := box
+		if box, err = chromedp.Run(ctx, chromedp.Evaluate[[]float64](where)); err != nil {
+			return nil, err
+		}
+		if slices.Equal(was, box) && box[2] > 0 && (box[4] == 1 || !free) {
+			return box, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("%s does not stay where it is: %w", selector, ctx.Err())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// Drag presses the mouse on the middle of an element, moves it to a place within another, from its top left, and lets go there.
+func (p *Page) Drag(from, to string, x, y float64) error {
+	return p.do("dragging "+from+" to "+to, chromedp.WaitVisible(chromedp.CSS(from)), chromedp.WaitVisible(chromedp.CSS(to)), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		a, err := still(ctx, from, true)
+		if err != nil {
+			return err
+		}
+		b, err := still(ctx, to, false)
+		if err != nil {
+			return err
+		}
+		begin, end := [2]float64{a[0] + a[2]/2, a[1] + a[3]/2}, [2]float64{b[0] + x, b[1] + y}
+		const steps = 10
+		for i := range steps + 2 {
+			along := float64(min(i, steps)) / steps
+			event := input.DispatchMouseEventParams{Type: input.DispatchMouseEventTypeMouseMoved, Button: input.MouseButtonLeft, Buttons: 1, ClickCount: 1,
+				X: begin[0] + (end[0]-begin[0])*along, Y: begin[1] + (end[1]-begin[1])*along}
+			switch i {
+			case 0:
+				event.Type = input.DispatchMouseEventTypeMousePressed
+			case steps + 1:
+				event.Type, event.Buttons = input.DispatchMouseEventTypeMouseReleased, 0
+			}
+			if _, err := cdp.Call(ctx, t, input.DispatchMouseEvent, event); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+}
+
+// Pinch puts two fingers on an element, beside its middle, and moves them apart or together: by how many times.
+func (p *Page) Pinch(selector string, by float64) error {
+	return p.do("pinching "+selector, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		box, err := still(ctx, selector, true)
+		if err != nil {
+			return err
+		}
+		const apart, steps = 60, 8
+		one, two := 1.0, 2.0
+		x, y := box[0]+box[2]/2, box[1]+box[3]/2
+		for i := range steps + 2 {
+			half := apart * (1 + (by-1)*float64(min(i, steps))/steps)
+			event := input.DispatchTouchEventParams{Type: input.DispatchTouchEventTypeTouchMove, TouchPoints: []*input.TouchPoint{{X: x - half, Y: y, ID: &one}, {X: x + half, Y: y, ID: &two}}}
+			switch i {
+			case 0:
+				event.Type = input.DispatchTouchEventTypeTouchStart
+			case steps + 1:
+				event.Type, event.TouchPoints = input.DispatchTouchEventTypeTouchEnd, []*input.TouchPoint{}
+			}
+			if _, err := cdp.Call(ctx, t, input.DispatchTouchEvent, event); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
 }
 
 // Fill replaces the text of an input by typing.

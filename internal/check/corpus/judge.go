@@ -63,7 +63,7 @@ func (w *watcher) see(registers map[int]uint16) {
 		data = append(data, byte(words[i]>>8), byte(words[i]))
 	}
 	w.block.Store(data, false, w.place, w.now)
-	w.table.Age(w.now)
+	table.Age(w.slots, w.now)
 	if w.seen = append(w.seen, words); len(w.seen) > kept {
 		w.seen = w.seen[1:]
 	}
@@ -77,7 +77,7 @@ func (w *watcher) findings() ([]diagnose.Finding, []weigh.Explanation) {
 	link.Name = w.set.Link
 	return diagnose.Find(diagnose.Evidence{
 		Links: []diagnose.Link{{Link: link, Up: true}}, Stations: []diagnose.Station{{Station: w.set, Answering: true, OtherUnit: -1}},
-		Points: w.table.Evidence(w.now), Misread: list, Failing: w.past.Faults(signals, sec),
+		Points: table.Evidence([][]*table.Slot{w.slots}, w.now), Misread: list, Failing: w.past.Faults(signals, sec),
 	}), list
 }
 

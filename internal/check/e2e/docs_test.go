@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/app/api"
 	"arithmon/internal/app/client"
 	"arithmon/internal/app/service"
 	"arithmon/internal/core/reading"
@@ -152,5 +153,23 @@ func TestTheCommandsOfTheGuide(t *testing.T) {
 			shell(t, dir, url, "arithmon station add drive2 --link bus --unit 3")
 		}
 		shell(t, dir, url, line)
+	}
+}
+
+// Those of watching, on the demo, once it has been looked at for a moment.
+func TestTheCommandsOfWatching(t *testing.T) {
+	_, demo := serve(t, "demo", "--listen", "127.0.0.1:0")
+	c := client.New(demo, "tester")
+	require.Eventually(t, func() bool {
+		n := 0
+		err := c.Samples(t.Context(), []string{"tern/basin/level", "tern/pump1/current"}, "1h", "now", func(page []api.Sample) error {
+			n += len(page)
+			return nil
+		})
+		return err == nil && n > 6
+	}, patience, 50*time.Millisecond)
+	dir := t.TempDir()
+	for _, line := range written(t, "docs/watching.md") {
+		shell(t, dir, demo, line)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -96,6 +97,31 @@ func TestTwoPeopleInTheConsole(t *testing.T) {
 	save(bob, "description", "the first one")
 	shows(t, ann, ".el-table__row", "the first one")
 	shows(t, ann, "[data-test=changed-by]", "bob")
+
+	require.NoError(t, ann.Go(p.service.URL+"/points")) // in the sheet, who types where
+	require.NoError(t, bob.Go(p.service.URL+"/points"))
+	require.NoError(t, bob.Wait(cell("bus/one", "description")))
+	anns := sheet{t, ann, p}
+	anns.opened()
+	anns.press("bus/one", "description")
+	require.NoError(t, ann.Type("seen"))
+	_, err := p.client.Add(t.Context(), site.KindPoint, map[string]any{"tag": "bus/aaa", "station": "one", "address": "hr:0", "type": "int16"}) // a row comes before it
+	require.NoError(t, err)
+	require.NoError(t, bob.Wait(cell("bus/aaa", "tag")))
+	_, err = p.client.Set(t.Context(), site.KindPoint, "bus/one", map[string]any{"description": "theirs"}) // which is not seen while one types
+	require.NoError(t, err)
+	anns.says("sheet-news", "bus/one") // the newest of both
+
+	// Nothing moved under the hand.
+	require.NoError(t, ann.Until(`document.activeElement?.tagName === 'INPUT' && document.activeElement.value === 'seen'`))
+	require.NoError(t, ann.Key(kb.Enter))
+	anns.shows("bus/one", "description", "seen")
+	anns.says("sheet-faults", `changed this to "theirs" since`)
+	anns.shows("bus/aaa", "description", "")
+	shows(t, bob, "[data-test=sheet-others]", "ann is at bus/one")
+	require.NoError(t, bob.Wait(`[data-cell="bus/one tag"].theirs`))
+	picture(t, bob, "at-the-sheet")
+	require.NoError(t, ann.Click("[data-test=sheet-discard]"))
 
 	eve := p.as("eve", "/points?point=gate/level") // who may only look proposes
 	require.NoError(t, eve.Until(`document.querySelector('input[name=unit]')?.value === 'mm'`))

@@ -39,6 +39,12 @@ func cell(tag, field string) string { return fmt.Sprintf(`[data-cell="%s %s"]`, 
 func (s sheet) types(tag, field, text string) {
 	s.t.Helper()
 	s.press(tag, field)
+	s.fills(text)
+}
+
+// fills puts a text into the cell that has the focus.
+func (s sheet) fills(text string) {
+	s.t.Helper()
 	require.NoError(s.t, s.Key(kb.Enter))
 	require.NoError(s.t, s.Until(`document.activeElement?.tagName === 'INPUT' && !!document.activeElement.closest('revo-grid')`))
 	require.NoError(s.t, s.Run(`document.activeElement.select()`))
@@ -91,6 +97,46 @@ func (s sheet) gone(test string) {
 func (s sheet) paste(text string) {
 	s.t.Helper()
 	require.NoError(s.t, s.Run(fmt.Sprintf(`{ const data = new DataTransfer(); data.setData('text/plain', %q); document.dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true })) }`, text)))
+}
+
+// Two points change places: each has the other's tag and its own value, in one change that one undo takes back.
+func TestTwoTagsChangePlaces(t *testing.T) {
+	p := furnished(t)
+	p.awaitQuality("bus/one", "good")
+	p.awaitQuality("bus/two", "good")
+	was := [2]string{p.field(site.KindPoint, "bus/one", "station"), p.field(site.KindPoint, "bus/two", "station")}
+	require.NotEqual(t, was[0], was[1])
+	s := p.sheet("/points")
+	s.types("bus/one", "tag", "bus/two")
+	s.says("sheet-faults", `"bus/two"`)
+	require.Eventually(t, func() bool { // the other row of that tag, which was not typed into
+		s.rests()
+		if s.Press(`[data-cell="bus/two tag"]:not(.typed)`) != nil {
+			return false
+		}
+		is, err := s.Number(`Number(!!document.querySelector('[data-cell="bus/two tag"]:not(.typed)')?.closest('.rgRow')?.classList.contains('focused-rgRow'))`)
+		return err == nil && is == 1
+	}, patience, 300*time.Millisecond)
+	s.fills("bus/one")
+	s.gone("sheet-faults")
+	s.says("sheet-counts", "2 changed")
+	require.NoError(t, s.Chord("s", false))
+	s.gone("sheet-counts")
+	assert.Equal(t, was[1], p.field(site.KindPoint, "bus/one", "station"))
+	assert.Equal(t, was[0], p.field(site.KindPoint, "bus/two", "station"))
+	p.awaitQuality("bus/one", "good")
+	s.shows("bus/one", "station", was[1])
+	records, err := p.client.Changes(t.Context(), "", "", 4)
+	require.NoError(t, err)
+	for _, r := range records {
+		assert.NotContains(t, r.Name+string(r.Before)+string(r.After), "~")
+	}
+	set := p.run("changes", "show", fmt.Sprint(records[0].ID)).out
+	assert.Contains(t, set, "bus/one")
+	assert.NotContains(t, set, "~", "what only makes way for another is not shown")
+	require.Zero(t, p.run("undo", fmt.Sprint(records[0].ID)).code)
+	assert.Equal(t, was[0], p.field(site.KindPoint, "bus/one", "station"))
+	s.shows("bus/one", "station", was[0])
 }
 
 // Points are typed in place: what is wrong stands in its cell while one types, nothing is saved before all is right, undo goes back step by step,

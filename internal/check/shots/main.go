@@ -2,6 +2,7 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -42,7 +43,6 @@ var pages = []page{
 	{"overview", "/overview", "[data-test=finding-word-order]", nil},
 	{"points", "/points", "[data-test=sheet-faults]", nil},
 	{"templates", "/templates?part=stations&station=drive5", "[data-test=own] td", nil},
-	{"tree", "/live?tree=shown&branch=tern/pump3", ".el-table-v2__row", nil},
 	{"import", "/points?import=list", "[data-test=import-dialog]", []step{{"[data-test=import-dialog] textarea", pasted}, {"[data-test=import-faults]", ""}}},
 	{"live-lens", "/live?search=gate1&point=sallow/gate1/position", "[data-cell=float32-CDAB]", nil},
 	{"first-value", "/begin", "[data-test=have-network]", []step{{"[data-test=have-network]", ""}, {"input[name=begin-host]", "127.0.0.1"}, {"[name=begin-port] input, input[name=begin-port]", "{port}"},
@@ -50,10 +50,14 @@ var pages = []page{
 	{"rig", "/rig", "[data-test=rig-tern-bus-2]", nil},
 	{"communication", "/communication", ".el-table__row", nil},
 	{"traffic", "/traffic?link=tern-bus", ".frame", click(".frame:nth-child(6)")},
-	{"events", "/events", "[data-test=events] tbody tr:nth-child(12)", nil},
-	{"probe", "/stations?station=heron-rtu", "[data-test=probe]", click("[data-test=probe]", "[data-test=held] thead input[type=checkbox]")},
 	{"finding", "/findings", "[data-test=finding-word-order]", nil},
+	{"trends", "/trends?tags=tern/basin/level,tern/pump1/current,heron/power,tern/pump1/running&last=300", "[data-lane='tern/pump1/running'] .band", nil},
+	{"alarms", "/alarms", "[data-test=alarms] tbody tr", nil},
+	{"board", "/boards?board=sluice", "[data-display='sallow/gate1/position'][data-quality=good]", nil},
 }
+
+// tablet are pictures as on a tablet held upright.
+var tablet = []page{{"board-tablet", "/boards?board=pump-house", "[data-display='tern/basin/level'][data-quality=good]", nil}}
 
 // typed is a draft of the sheet of points: cells that were changed, one of them wrong, and a new row.
 const typed = `{"edits": [{"tag": "mill/damping", "cells": {"unit": "min", "description": "Damping of the flow"}, "was": {"unit": "s", "description": "Damping of the flow meter"}},
@@ -85,6 +89,12 @@ var prepared = [][]string{
 	{"point", "add", "tern/pump1/spare", "--station", "tern-drive1", "--address", "40045", "--description", "beyond the drive's registers"},
 }
 
+// Two devices are away for a while, so that a trend has something to say.
+const (
+	before = 25 * time.Second
+	away   = 12 * time.Second
+)
+
 // settle is how long a page may take to come to rest after it is ready: drawers slide, tables measure themselves.
 const settle = 1500 * time.Millisecond
 
@@ -96,7 +106,7 @@ func main() {
 }
 
 func run(ctx context.Context, dir string) error {
-	ctx, cancel := context.WithTimeout(ctx, 4*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 6*time.Minute)
 	defer cancel()
 	said, end, err := started(ctx, 1, "demo", "--listen", "127.0.0.1:0")
 	if err != nil {
@@ -124,18 +134,31 @@ func run(ctx context.Context, dir string) error {
 			p.steps[i].text = strings.ReplaceAll(p.steps[i].text, "{port}", strconv.Itoa(gate.Port))
 		}
 	}
+	for _, step := range []struct {
+		after time.Duration
+		args  []string
+	}{{before, []string{"fault", "tern-bus", "1", "drop"}}, {0, []string{"fault", "tern-bus", "10", "drop"}}, {away, []string{"clear", "tern-bus", "1"}}, {0, []string{"clear", "tern-bus", "10"}}} {
+		time.Sleep(step.after)
+		if out, err := exec.CommandContext(ctx, binary, append(append([]string{"rig"}, step.args...), "--server", url)...).CombinedOutput(); err != nil {
+			return fmt.Errorf("rig %s: %w: %s", step.args[0], err, out)
+		}
+	}
+	time.Sleep(before)
 	if err := console(ctx, url, dir, width, height, pages); err != nil {
 		return err
 	}
-	if err := many(ctx, dir); err != nil {
-		return fmt.Errorf("many links: %w", err)
+	if out, err := exec.CommandContext(ctx, binary, "station", "set", "tern-meter", "--order", "ABCD", "--server", url).CombinedOutput(); err != nil { // its values are looked at now
+		return fmt.Errorf("station set: %w: %s", err, out)
+	}
+	if err := console(ctx, url, dir, 820, 1180, tablet); err != nil {
+		return err
 	}
 	if err := people(ctx, dir); err != nil {
 		return fmt.Errorf("people: %w", err)
 	}
 	for name, command := range map[string]string{
-		"terminal-rig":   strings.ReplaceAll("$ rig fault tern-bus 2 drop; sleep 4; $ status; $ write tern/pump1/speed-setpoint 1200; $ write tern/pump1/speed-setpoint 2000; $ rig fault tern-bus 1 mute_writes; $ write tern/pump1/speed-setpoint 900; $ write --station sallow-plc hr:9 5; $ rig clear; sleep 60", "$", "./"+binary),
-		"terminal-watch": "./" + binary + " watch 'sallow/*'",
+		"terminal-alarms": strings.ReplaceAll("$ history tern/basin/level --from 11s; $ history 'tern/pump1/current' --from 90s --every 30s --as mean,min,max,count; $ alarms; $ alarm ack '*' --note 'seen from the pump house'; $ alarm history; $ history state; sleep 60", "$", "./"+binary),
+		"terminal-watch":  "./" + binary + " watch 'sallow/*'",
 	} {
 		if err := terminal(ctx, url, command, filepath.Join(dir, name+".png")); err != nil {
 			return err
@@ -218,4 +241,30 @@ func terminal(ctx context.Context, url, command, file string) error {
 		}
 	}
 	return nil
+}
+
+// started starts the program, and gives the first lines that it says.
+func started(ctx context.Context, lines int, args ...string) (said []string, end func(), err error) {
+	cmd := exec.CommandContext(ctx, binary, args...)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, nil, fmt.Errorf("%s: %w; make build makes it", binary, err)
+	}
+	end = func() {
+		cmd.Process.Signal(os.Interrupt)
+		cmd.Wait()
+	}
+	reader := bufio.NewReader(out)
+	for range lines {
+		line, err := reader.ReadString('\n')
+		if err != nil {
+			end()
+			return nil, nil, fmt.Errorf("%s: it did not start: %w", args[0], err)
+		}
+		said = append(said, strings.TrimSpace(line))
+	}
+	return said, end, nil
 }

@@ -86,6 +86,8 @@ func (l Limits) Entity(e site.Entity) bool {
 		return l.Tag(e.Tag, e.Station)
 	case site.Station:
 		return l.Station(e.Name)
+	case site.Board: // of points that belong to it by their tags
+		return len(e.Points()) > 0 && !slices.ContainsFunc(e.Points(), func(tag string) bool { return !l.Tag(tag, "") })
 	}
 	return len(l) == 0
 }
@@ -119,6 +121,15 @@ func (l Limits) Of(now *site.Site) *site.Site {
 		}
 		return true
 	})
+	for _, name := range now.Names(site.KindBoard) {
+		b, _ := now.Get(site.KindBoard, name)
+		if tags := b.(site.Board).Points(); len(tags) > 0 && !slices.ContainsFunc(tags, func(tag string) bool {
+			p, _ := now.Point(tag)
+			return !l.Tag(tag, p.Station)
+		}) {
+			take(site.KindBoard, name)
+		}
+	}
 	for name := range needed {
 		take(site.KindStation, name)
 		st, _ := now.Station(name)

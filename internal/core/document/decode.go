@@ -17,6 +17,7 @@ import (
 
 // Decode fills the struct that into points to from a mapping and returns every fault. Fields that the mapping does not
 // name keep their value; those it gives as null take that of defaults, a struct of the same type. Of a struct behind a pointer that is set, fields that are not named stay as well.
+// Not so of a Whole one, or one with a json.Unmarshaler of its own: what is given takes its place.
 // A field is decoded by its json.Unmarshaler or encoding.TextUnmarshaler when it has one; a *Node takes the part as it is.
 func (n *Node) Decode(into, defaults any) Faults {
 	var faults Faults
@@ -24,6 +25,9 @@ func (n *Node) Decode(into, defaults any) Faults {
 	n.decodeStruct(target, reflect.Indirect(reflect.ValueOf(defaults)), &faults)
 	return faults
 }
+
+// Whole is a struct of which a document gives all there is, so that what it does not name does not stay.
+type Whole interface{ Whole() }
 
 // DecodeValue reads n into a value that into points to.
 func (n *Node) DecodeValue(into any) Faults {
@@ -36,7 +40,7 @@ func (n *Node) DecodeValue(into any) Faults {
 func (n *Node) Fields() (map[string]*Node, Faults) {
 	var faults Faults
 	fields := map[string]*Node{}
-	n.eachField(&faults, func(name string, _, value *Node) { fields[name] = value })
+	n.eachField(&faults, func(name string, _ *yaml.Node, value *Node) { fields[name] = value })
 	return fields, faults
 }
 
@@ -50,7 +54,7 @@ func (n *Node) Items() ([]*Node, Faults) {
 	}
 	items := make([]*Node, len(n.yaml.Content))
 	for i, item := range n.yaml.Content {
-		items[i] = &Node{item, n.path + "[" + strconv.Itoa(i) + "]"}
+		items[i] = &Node{yaml: item, up: n, at: i}
 	}
 	return items, nil
 }
@@ -83,35 +87,69 @@ func (n *Node) what() string {
 	return shorten(n.yaml.Value) + " is a number"
 }
 
-func (n *Node) eachField(faults *Faults, visit func(name string, key, value *Node)) {
+// Field is the value of a field of a mapping; nil where it is not named.
+func (n *Node) Field(name string) *Node {
+	if n.yaml.Kind != yaml.MappingNode {
+		return nil
+	}
+	for i := 0; i+1 < len(n.yaml.Content); i += 2 {
+		if n.yaml.Content[i].Value == name {
+			return &Node{yaml: n.yaml.Content[i+1], up: n, name: name}
+		}
+	}
+	return nil
+}
+
+// key is the node of a field's name.
+func (n *Node) key(of *yaml.Node) *Node { return &Node{yaml: of, up: n, name: of.Value} }
+
+// fewFields are so few that those before one are looked through.
+const fewFields = 30
+
+func (n *Node) eachField(faults *Faults, visit func(name string, key *yaml.Node, value *Node)) {
 	if n.yaml.Kind != yaml.MappingNode {
 		*faults = append(*faults, n.Fault("%s; fields with their values are needed, such as name: value", n.what()))
 		return
 	}
-	seen := map[string]int{}
-	for i := 0; i+1 < len(n.yaml.Content); i += 2 {
-		name := n.yaml.Content[i].Value
-		path := strings.TrimPrefix(n.path+"."+name, ".")
-		key := &Node{n.yaml.Content[i], path}
-		if line, twice := seen[name]; twice {
-			*faults = append(*faults, key.Fault("is given twice, first in line %d", line))
+	content := n.yaml.Content
+	var seen map[string]*yaml.Node
+	if len(content) > 2*fewFields {
+		seen = make(map[string]*yaml.Node, len(content)/2)
+	}
+	before := func(at int) *yaml.Node {
+		if seen != nil {
+			return seen[content[at].Value]
+		}
+		for i := 0; i < at; i += 2 {
+			if content[i].Value == content[at].Value {
+				return content[i]
+			}
+		}
+		return nil
+	}
+	for i := 0; i+1 < len(content); i += 2 {
+		key := content[i]
+		if first := before(i); first != nil {
+			*faults = append(*faults, n.key(key).Fault("is given twice, first in line %d", first.Line))
 			continue
 		}
-		seen[name] = key.Line()
-		visit(name, key, &Node{n.yaml.Content[i+1], path})
+		if seen != nil {
+			seen[key.Value] = key
+		}
+		visit(key.Value, key, &Node{yaml: content[i+1], up: n, name: key.Value})
 	}
 }
 
 func (n *Node) decodeStruct(target, defaults reflect.Value, faults *Faults) {
 	known := fieldsOf(target.Type())
-	n.eachField(faults, func(name string, key, value *Node) {
+	n.eachField(faults, func(name string, key *yaml.Node, value *Node) {
 		i, ok := known.index[name]
 		switch {
 		case !ok && value.IsNull() && allDigits(name):
-			*faults = append(*faults, key.Fault("%q stands behind a comma, which parts fields: write a decimal number with a point, such as 0.%s", name, name))
+			*faults = append(*faults, n.key(key).Fault("%q stands behind a comma, which parts fields: write a decimal number with a point, such as 0.%s", name, name))
 			return
 		case !ok:
-			*faults = append(*faults, Unknown(key, name, known.names))
+			*faults = append(*faults, Unknown(n.key(key), name, known.names))
 			return
 		}
 		if value.IsNull() {
@@ -165,7 +203,9 @@ func (n *Node) decode(target reflect.Value, faults *Faults) {
 	switch target.Kind() {
 	case reflect.Pointer:
 		now := reflect.New(target.Type().Elem())
-		if !target.IsNil() && now.Elem().Kind() == reflect.Struct && n.IsMap() { // what is not named stays, in a copy: others may have the old one
+		_, own := now.Interface().(json.Unmarshaler)
+		_, whole := now.Interface().(Whole)
+		if !target.IsNil() && now.Elem().Kind() == reflect.Struct && n.IsMap() && !own && !whole { // what is not named stays, in a copy: others may have the old one
 			now.Elem().Set(target.Elem())
 			n.decodeStruct(now.Elem(), reflect.Zero(now.Type().Elem()), faults)
 		} else {
@@ -179,7 +219,7 @@ func (n *Node) decode(target reflect.Value, faults *Faults) {
 		n.decodeList(target, faults)
 	case reflect.Map:
 		target.Set(reflect.MakeMap(target.Type()))
-		n.eachField(faults, func(name string, _, value *Node) {
+		n.eachField(faults, func(name string, _ *yaml.Node, value *Node) {
 			element := reflect.New(target.Type().Elem()).Elem()
 			value.decode(element, faults)
 			target.SetMapIndex(reflect.ValueOf(name).Convert(target.Type().Key()), element)

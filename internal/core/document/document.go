@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"runtime"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -58,18 +59,32 @@ func (f Faults) Error() string {
 // Node is a part of a document with its place in it.
 type Node struct {
 	yaml *yaml.Node
-	path string
+	up   *Node  // what it is in; nil for the document itself
+	name string // of its field; "" for an entry of a list
+	at   int    // its place in a list
 }
 
 // Line is where the node begins, from 1.
 func (n *Node) Line() int { return n.yaml.Line }
 
 // Path names the node's field, such as points[3].scaling.
-func (n *Node) Path() string { return n.path }
+func (n *Node) Path() string {
+	if n.up == nil {
+		return ""
+	}
+	above := n.up.Path()
+	switch {
+	case n.name == "":
+		return above + "[" + strconv.Itoa(n.at) + "]"
+	case above == "":
+		return n.name
+	}
+	return above + "." + n.name
+}
 
 // Fault makes a fault of this node.
 func (n *Node) Fault(format string, args ...any) Fault {
-	return Fault{n.yaml.Line, n.path, shorten(n.yaml.Value), fmt.Sprintf(format, args...)}
+	return Fault{n.yaml.Line, n.Path(), shorten(n.yaml.Value), fmt.Sprintf(format, args...)}
 }
 
 // Parse reads one YAML or JSON document. Its error is Faults.
@@ -87,6 +102,12 @@ func Parse(data []byte) (*Node, error) {
 			return nil, Faults{{Message: err.Error()}}
 		}
 		// Not JSON: YAML's own flow form is tried, whose errors name the line.
+	}
+	if node := inParts(data, runtime.GOMAXPROCS(0), minPart); node != nil {
+		if fault := check(node, 0); fault != nil {
+			return nil, Faults{*fault}
+		}
+		return &Node{yaml: node}, nil
 	}
 	decoder := yaml.NewDecoder(bytes.NewReader(data))
 	var doc yaml.Node

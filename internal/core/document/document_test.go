@@ -3,11 +3,15 @@ package document
 import (
 	"encoding/json"
 	"fmt"
+	"math"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+	"pgregory.net/rapid"
 )
 
 // span is written with a unit: 5m.
@@ -217,4 +221,72 @@ func TestBytesThatAreNoText(t *testing.T) {
 	}
 	_, err := Parse([]byte("ratio: 1\nline: {parity: \xc3}\n"))
 	assert.ErrorContains(t, err, "line 2: byte 25 (0xC3)")
+}
+
+// A value is the document that its JSON would be.
+func TestDocumentsOfValues(t *testing.T) {
+	type own struct {
+		Raw  [2]float64 `json:"raw"`
+		Text string     `json:"text,omitempty"`
+	}
+	rapid.Check(t, func(rt *rapid.T) {
+		var value func(depth int) any
+		value = func(depth int) any {
+			kinds := 9
+			if depth > 3 {
+				kinds = 7
+			}
+			switch rapid.IntRange(0, kinds-1).Draw(rt, "kind") {
+			case 0:
+				return nil
+			case 1:
+				return rapid.String().Draw(rt, "text")
+			case 2:
+				return rapid.Bool().Draw(rt, "truth")
+			case 3:
+				return rapid.Int().Draw(rt, "number")
+			case 4:
+				return rapid.Float64Range(-1e20, 1e20).Draw(rt, "float")
+			case 5:
+				return json.Number(strconv.Itoa(rapid.Int().Draw(rt, "digits")))
+			case 6:
+				return own{[2]float64{0, rapid.Float64Range(-10, 10).Draw(rt, "end")}, rapid.StringN(0, 3, -1).Draw(rt, "of")}
+			case 7:
+				var list []any
+				for range rapid.IntRange(0, 3).Draw(rt, "length") {
+					list = append(list, value(depth+1))
+				}
+				return append([]any{}, list...)
+			}
+			m := map[string]any{}
+			for range rapid.IntRange(0, 4).Draw(rt, "fields") {
+				m[rapid.StringMatching("[a-z]{1,3}").Draw(rt, "name")] = value(depth + 1)
+			}
+			return m
+		}
+		v := map[string]any{"it": value(0)}
+		text, err := json.Marshal(v)
+		require.NoError(rt, err)
+		want, err := Parse(text)
+		require.NoError(rt, err)
+		got, err := Of(v)
+		require.NoError(rt, err)
+		assert.Equal(rt, tagged(want.yaml), tagged(got.yaml), "%s", text)
+	})
+	_, err := Of(map[string]any{"it": "a\xffb"})
+	assert.ErrorContains(t, err, "is no UTF-8")
+	_, err = Of(map[string]any{"it": math.NaN()})
+	assert.Error(t, err)
+}
+
+// tagged is a node with the tags of what is in it, without the lines; a number is its value.
+func tagged(n *yaml.Node) string {
+	text := n.Tag + " " + strconv.Quote(n.Value)
+	if f, err := strconv.ParseFloat(n.Value, 64); err == nil && n.Tag != "!!str" {
+		text = fmt.Sprint("number ", f)
+	}
+	for _, c := range n.Content {
+		text += "(" + tagged(c) + ")"
+	}
+	return text
 }

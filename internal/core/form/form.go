@@ -28,6 +28,7 @@ var forms = map[site.Kind]Form{
 	site.KindTemplate: {shape: site.Template{}, always: []string{"name"}, read: readPlain[site.Template]},
 	site.KindLink:     {shape: site.Link{}, always: []string{"name", "protocol", "transport"}, read: readLink, usual: usualLink},
 	site.KindStation:  {shape: site.Station{}, always: []string{"name", "link", "unit", "notation"}, read: readStation, usual: usualStation},
+	site.KindBoard:    {shape: site.Board{}, always: []string{"name"}, read: readPlain[site.Board]},
 	site.KindPoint:    {shape: PointEntry{}, always: []string{"tag", "station", "address", "type"}, read: readPoint, texts: pointTexts},
 }
 
@@ -59,20 +60,18 @@ func (f Form) Texts(s *site.Site, e site.Entity) map[string]string {
 // Decode gives the entity that from becomes by what node says; null gives a field its default. Every fault waits in the draft, whose
 // stations decide how addresses are meant.
 func Decode(kind site.Kind, node *document.Node, d *site.Draft, from site.Entity) site.Entity {
-	fields, _ := node.Fields()
-	return forms[kind].read(reader{node: node, fields: fields, draft: d, kind: kind}, from, site.Fresh(kind))
+	return forms[kind].read(reader{node: node, draft: d, kind: kind}, from, site.Fresh(kind))
 }
 
 // reader reads one node for one draft.
 type reader struct {
-	node   *document.Node
-	fields map[string]*document.Node
-	draft  *site.Draft
-	kind   site.Kind
+	node  *document.Node
+	draft *site.Draft
+	kind  site.Kind
 }
 
 // has reports whether the node has a field.
-func (r reader) has(field string) bool { return r.fields[field] != nil }
+func (r reader) has(field string) bool { return r.node.Field(field) != nil }
 
 // fail adds faults of form to the draft, as those of the entity of a name.
 func (r reader) fail(name string, faults document.Faults) {

@@ -1,7 +1,6 @@
 package form
 
 import (
-	"encoding/json"
 	"reflect"
 	"strconv"
 
@@ -21,7 +20,7 @@ func readStation(r reader, from, defaults site.Entity) site.Entity {
 	}
 	ofTie.Name, ofTie.Link, ofTie.Template, ofTie.Values = tied.Name, tied.Link, tied.Template, tied.Values
 	for field, into := range map[string]any{"name": &ofTie.Name, "link": &ofTie.Link, "template": &ofTie.Template, "values": &ofTie.Values} {
-		if node := r.fields[field]; node != nil && !node.IsNull() {
+		if node := r.node.Field(field); node != nil && !node.IsNull() {
 			_ = node.DecodeValue(into) // whose faults are found again below
 		}
 	}
@@ -89,9 +88,5 @@ func ValuesOf(t site.Template, s site.Station) map[string]string {
 
 // Node is a document of fields.
 func Node(fields any) (*document.Node, error) {
-	b, err := json.Marshal(fields)
-	if err != nil {
-		return nil, err
-	}
-	return document.Parse(b)
+	return document.Of(fields)
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/site"
@@ -112,17 +113,40 @@ func choose(chosen Chosen, c Conflict) (mine, ok bool) {
 // Into puts changes into a draft of a site that may have changed since they were made. What only they change is as they say; where somebody else
 // changed the same, it is as chosen. Conflicts for which nothing was chosen are returned, and nothing of them is in the draft.
 func Into(d *site.Draft, changes []site.Change, chosen Chosen) (conflicts []Conflict, err error) {
-	for _, c := range changes {
-		found, err := into(d, c, chosen)
+	// Names are given up before others get them: by what is removed, where that comes first, and then by what gets others, what it belongs to first.
+	kinds := site.Kinds()
+	turn := func(c site.Change) int {
+		switch {
+		case c.Action() == site.Remove && changes[0].Action() == site.Remove:
+			return 0
+		case c.Action() == site.Modify && c.Before.Key() != c.After.Key():
+			return 1 + 2*slices.Index(kinds, c.Kind())
+		case c.Action() == site.Modify:
+			return 2 + 2*slices.Index(kinds, c.Kind())
+		case c.Action() == site.Add:
+			return 1 + 2*len(kinds)
+		}
+		return 2 + 2*len(kinds)
+	}
+	inTurn := slices.SortedStableFunc(slices.Values(changes), func(a, b site.Change) int { return turn(a) - turn(b) })
+	var renames []site.Replacement // of one kind
+	for i, c := range inTurn {
+		if i > 0 && turn(c) != turn(inTurn[i-1]) {
+			d.ReplaceAll(renames)
+			renames = nil
+		}
+		found, err := into(d, c, chosen, &renames)
 		if err != nil {
 			return nil, err
 		}
 		conflicts = append(conflicts, found...)
 	}
+	d.ReplaceAll(renames)
 	return conflicts, nil
 }
 
-func into(d *site.Draft, c site.Change, chosen Chosen) ([]Conflict, error) {
+// into puts one change into a draft, or to those in which something gets another name.
+func into(d *site.Draft, c site.Change, chosen Chosen, renames *[]site.Replacement) ([]Conflict, error) {
 	kind := c.Kind()
 	whole := func(name string, now site.Entity, do func()) ([]Conflict, error) {
 		conflict := Conflict{Kind: kind, Name: name, Was: text(c.Before), Theirs: text(now), Mine: text(c.After)}
@@ -169,7 +193,11 @@ func into(d *site.Draft, c site.Change, chosen Chosen) ([]Conflict, error) {
 		if err != nil {
 			return nil, err
 		}
-		d.Replace(now.Key(), merged)
+		if now.Key() == merged.Key() {
+			d.Put(merged)
+		} else {
+			*renames = append(*renames, site.Replacement{Old: now.Key(), New: merged})
+		}
 		return conflicts, nil
 	}
 	return nil, nil

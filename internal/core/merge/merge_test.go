@@ -122,6 +122,39 @@ func TestChangesThatWerePreparedAndMeetOthers(t *testing.T) {
 	assert.Equal(t, "[a/b a/new]", tags(after), "what is there already is no conflict")
 }
 
+// What changes places in a proposal does so in a site that was changed since.
+func TestPlacesThatWerePrepared(t *testing.T) {
+	l := site.NewLink()
+	l.Name, l.Host = "gate", "127.0.0.1"
+	st := site.NewStation()
+	st.Name, st.Link = "plc", "gate"
+	a, b := point("A", "first", 1), point("V", "second", 1)
+	b.Tag, b.Address.Offset = "a/c", 7
+	now := built(l, st, a, b)
+	d := now.Edit()
+	d.ReplaceAll([]site.Replacement{{Old: "a/b", New: called(a, "a/c")}, {Old: "a/c", New: called(b, "a/b")}})
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	prepared := site.Settled(changes)
+	require.Len(t, prepared, 2)
+	b.Unit = "kV" // meanwhile
+	d = built(l, st, a, b).Edit()
+	conflicts, err := Into(d, prepared, nil)
+	require.NoError(t, err)
+	assert.Empty(t, conflicts)
+	changes, err = d.Changes()
+	require.NoError(t, err)
+	after := now.With(changes)
+	first, _ := after.Point("a/c")
+	second, _ := after.Point("a/b")
+	assert.Equal(t, []string{"first A", "second kV"}, []string{first.Description + " " + first.Unit, second.Description + " " + second.Unit})
+}
+
+func called(p site.Point, tag string) site.Point {
+	p.Tag = tag
+	return p
+}
+
 func TestSitesCompared(t *testing.T) {
 	a := built(point("A", "x", 1))
 	renamed := point("A", "x", 1)

@@ -199,6 +199,18 @@ func (f Func) Line() (factor, offset float64, ok bool) {
 	return f.factor, f.offset, f.form == twoPoint || f.form == factorOffset
 }
 
+// Steps gives the numbers by which Apply makes an engineering value of a whole number, where f is a straight line: that times factor, and
+// offset added; factor is 0 where it is not.
+func (f Func) Steps() (factor, offset float64) {
+	switch f.form {
+	case factorOffset:
+		return f.factor, f.offset
+	case twoPoint:
+		return f.factor, f.eng[0]
+	}
+	return 0, 0
+}
+
 // Range gives the engineering values between which values are expected; ok is false where none is stated.
 func (f Func) Range() (lo, hi float64, ok bool) {
 	return min(f.eng[0], f.eng[1]), max(f.eng[0], f.eng[1]), f.form >= twoPoint

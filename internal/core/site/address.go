@@ -311,6 +311,8 @@ func (c Convention) Parse(text string, chosen Space) (Address, error) {
 		}
 		number, hex, fault := parseNumber(digits)
 		switch {
+		case fault != nil && digits == typed:
+			err = fault
 		case fault != nil:
 			err = fmt.Errorf("%q: %w", typed, fault)
 		case prefixed:

@@ -11,7 +11,12 @@ import (
 
 // What entities have to do with each other: what they belong to, what does not go together, and what of a stored one fits no site.
 
-func (l Link) owner() string         { return "" }
+func (l Link) owner() string { return "" }
+func (l Link) called(name string) Entity {
+	l.Name = name
+	return l
+}
+
 func (l Link) ownedBy(string) Entity { return l }
 func (l Link) completed() Entity     { return l.WithDefaults() }
 
@@ -35,6 +40,11 @@ func (l Link) misfit(*Site) string {
 }
 
 func (s Station) owner() string { return s.Link }
+
+func (s Station) called(name string) Entity {
+	s.Name = name
+	return s
+}
 
 func (s Station) ownedBy(link string) Entity {
 	s.Link = link
@@ -75,6 +85,11 @@ func (s Station) misfit(now *Site) string {
 }
 
 func (p Point) owner() string { return p.Station }
+
+func (p Point) called(name string) Entity {
+	p.Tag = name
+	return p
+}
 
 func (p Point) ownedBy(station string) Entity {
 	p.Station = station

@@ -35,6 +35,9 @@ func (p Point) Conversion() Conversion {
 	return c
 }
 
+// States are the names of values.
+func (c Conversion) States() States { return c.states }
+
 // Scale is how raw numbers are scaled; nil: not at all.
 func (c Conversion) Scale() *scaling.Func { return c.scale }
 

@@ -12,10 +12,12 @@ type Draft struct {
 	base    *Site
 	touched map[key]Entity // nil: removed
 	order   []key
-	renamed map[key]key     // new to old
-	unsaid  map[key]bool    // that only follow others
-	below   map[key][]key   // what was put under a link or a station, each once
-	filed   map[[2]key]bool // which of them are in below: the upper, the lower
+	orderOf [kindCount][]key // the same, of each kind
+	renamed map[key]key      // new to old
+	given   map[key]bool     // old: who had that name has another now
+	unsaid  map[key]bool     // that only follow others
+	below   map[key][]key    // what was put under a link or a station, each once
+	filed   map[[2]key]bool  // which of them are in below: the upper, the lower
 	units   map[string]map[int][]string
 	faults  Errors
 	judged  map[field]bool // whose faults are in faults already, or follow from others
@@ -44,7 +46,7 @@ func fieldOf(f *FieldError) field {
 
 // Edit starts a draft of modifications to s.
 func (s *Site) Edit() *Draft {
-	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}, unsaid: map[key]bool{}, below: map[key][]key{}, filed: map[[2]key]bool{}, judged: map[field]bool{}}
+	return &Draft{base: s, touched: map[key]Entity{}, renamed: map[key]key{}, given: map[key]bool{}, unsaid: map[key]bool{}, below: map[key][]key{}, filed: map[[2]key]bool{}, judged: map[field]bool{}}
 }
 
 // Get returns an entity as the draft has it.
@@ -115,10 +117,14 @@ func (d *Draft) Replace(old string, e Entity) {
 		d.Add(e) // reports it
 		return
 	}
-	was := key{e.Kind(), old}
+	was, is := key{e.Kind(), old}, key{e.Kind(), e.Key()}
+	from := d.origin(was)
+	d.forget(was)
 	d.touch(was, nil)
 	d.Put(e)
-	d.renamed[key{e.Kind(), e.Key()}] = was
+	if from != is && from != (key{}) { // else it has the name of before again, or is new
+		d.renamed[is], d.given[from] = from, true
+	}
 	for _, dependent := range d.dependents(was) {
 		d.Follow(dependent.(member).ownedBy(e.Key()))
 	}
@@ -143,10 +149,8 @@ func (d *Draft) Said(kind Kind, name string) bool {
 
 // Touched lists the names of the entities of a kind that the draft changes, in the order in which it came to them.
 func (d *Draft) Touched(kind Kind) (names []string) {
-	for _, k := range d.order {
-		if k.kind == kind {
-			names = append(names, k.name)
-		}
+	for _, k := range d.orderOf[rank(kind)] {
+		names = append(names, k.name)
 	}
 	return names
 }
@@ -181,10 +185,8 @@ func (d *Draft) Referring(kind Kind, name string) (list []Entity) {
 				keep(e)
 			}
 		}
-		for _, k := range d.order {
-			if k.kind == of.kind {
-				keep(d.touched[k])
-			}
+		for _, k := range d.orderOf[i] {
+			keep(d.touched[k])
 		}
 	}
 	return list
@@ -198,7 +200,7 @@ func (d *Draft) Remove(kind Kind, name string, cascade bool) {
 		d.Fail(&FieldError{Kind: kind, Name: name, Value: name, Message: fmt.Sprintf("%s; remove that first, or all together (cascade)", belonging(dependents))})
 		return
 	}
-	referring := d.Referring(kind, name)
+	referring := slices.DeleteFunc(d.Referring(kind, name), func(e Entity) bool { return registered[rank(e.Kind())].loose })
 	if len(referring) > 0 && !cascade {
 		d.Fail(&FieldError{Kind: kind, Name: name, Value: name, Message: fmt.Sprintf("%s; give that another one first, or let it stand alone (cascade)", naming(referring))})
 		return
@@ -209,6 +211,7 @@ func (d *Draft) Remove(kind Kind, name string, cascade bool) {
 	for _, dependent := range dependents {
 		d.Remove(dependent.Kind(), dependent.Key(), true)
 	}
+	d.forget(k) // it is the one of before that goes, whatever it was called meanwhile
 	d.touch(k, nil)
 }
 
@@ -237,6 +240,7 @@ func (d *Draft) touch(k key, e Entity) {
 	delete(d.unsaid, k)
 	if _, again := d.touched[k]; !again {
 		d.order = append(d.order, k)
+		d.orderOf[rank(k.kind)] = append(d.orderOf[rank(k.kind)], k)
 	}
 	d.touched[k] = e
 	if up := owner(e); up != (key{}) && !d.filed[[2]key{up, k}] {
@@ -303,73 +307,44 @@ func (d *Draft) Changes() ([]Change, error) {
 	if len(found) > 0 {
 		return nil, found
 	}
-	gone := map[key]bool{}
-	for _, old := range d.renamed {
-		gone[old] = true
-	}
 	var puts, removals [kindCount][]Change
-	freed := false // a name of what is removed goes to another
+	names, freed := map[key]bool{}, false // names that are given, and whether one is that of what is removed
 	for _, k := range d.order {
 		after := d.touched[k]
 		was := k
 		if old, ok := d.renamed[k]; ok {
 			was = old
-		} else if gone[k] && after == nil {
+		} else if d.given[k] && after == nil {
 			continue // the other half of a renaming
 		}
-		if had, there := d.base.Get(k.kind, k.name); there && was != k && !gone[k] {
+		if had, there := d.base.Get(k.kind, k.name); there && was != k && !d.given[k] {
 			removals[rank(k.kind)] = append(removals[rank(k.kind)], Change{Before: had})
-			freed = true
 		}
 		before, existed := d.base.Get(was.kind, was.name)
-		if gone[k] && was == k { // the one that had this name goes on under another
+		if d.given[k] && was == k { // the one that had this name goes on under another
 			existed = false
 		}
 		switch {
 		case after == nil && existed:
 			removals[rank(k.kind)] = append(removals[rank(k.kind)], Change{Before: before})
 		case after != nil && !existed:
+			names[k] = true
 			puts[rank(k.kind)] = append(puts[rank(k.kind)], Change{After: after})
 		case after != nil && !reflect.DeepEqual(before, after):
+			names[k] = was != k
 			puts[rank(k.kind)] = append(puts[rank(k.kind)], Change{Before: before, After: after})
 		}
 	}
 	for i := range puts {
-		puts[i] = freedFirst(puts[i])
+		puts[i] = inTurn(puts[i])
 	}
 	slices.Reverse(removals[:])
 	changed, removed := slices.Concat(puts[:]...), slices.Concat(removals[:]...)
+	for _, c := range removed {
+		freed = freed || names[key{c.Kind(), c.Before.Key()}]
+	}
 	if freed {
 		return append(removed, changed...), nil
 	}
 	return append(changed, removed...), nil
-}
-
-// freedFirst orders changes so that one which gives up a name comes before the one that takes it.
-func freedFirst(list []Change) []Change {
-	frees := map[string]int{} // the change that gives up a name
-	for i, c := range list {
-		if c.Before != nil && c.Before.Key() != c.After.Key() {
-			frees[c.Before.Key()] = i
-		}
-	}
-	if len(frees) == 0 {
-		return list
-	}
-	ordered, placed := make([]Change, 0, len(list)), make([]bool, len(list))
-	var place func(i int)
-	place = func(i int) {
-		if placed[i] {
-			return
-		}
-		placed[i] = true // names that change places cannot be: Replace refuses the first
-		if other, taken := frees[list[i].After.Key()]; taken {
-			place(other)
-		}
-		ordered = append(ordered, list[i])
-	}
-	for i := range list {
-		place(i)
-	}
-	return ordered
 }

@@ -14,6 +14,7 @@ const (
 	KindLink     Kind = "link"
 	KindStation  Kind = "station"
 	KindPoint    Kind = "point"
+	KindBoard    Kind = "board"
 )
 
 // Entity is one thing that a site holds, such as a Link, a Station or a Point.
@@ -29,6 +30,8 @@ type member interface {
 	owner() string
 	// ownedBy is the same entity under another owner.
 	ownedBy(name string) Entity
+	// called is the same entity under another name.
+	called(name string) Entity
 	// completed is the same entity with what its settings imply filled in.
 	completed() Entity
 	// check finds the faults of the entity, by itself and against what it refers to.
@@ -52,6 +55,7 @@ type registration struct {
 	plural string
 	owner  Kind // of what it belongs to; "" when to nothing
 	refers Kind // of what it refers to beside that; "" when to nothing
+	loose  bool // what it refers to may go without it: it says then that it is gone
 	fresh  func() Entity
 	decode func(body []byte) (Entity, error)
 	shelf  func() shelf
@@ -77,12 +81,19 @@ func (r registration) referringTo(kind Kind) registration {
 	return r
 }
 
+// referringLoosely is referringTo a kind whose entities may go without it.
+func (r registration) referringLoosely(kind Kind) registration {
+	r.refers, r.loose = kind, true
+	return r
+}
+
 // The places of the kinds in registered.
 const (
 	templates = iota
 	links
 	stations
 	points
+	boards
 	kindCount
 )
 
@@ -92,6 +103,7 @@ var registered = [kindCount]registration{
 	links:     register(KindLink, "links", "name", "", NewLink),
 	stations:  register(KindStation, "stations", "name", KindLink, NewStation).referringTo(KindTemplate),
 	points:    register(KindPoint, "points", "tag", KindStation, NewPoint),
+	boards:    register(KindBoard, "boards", "name", "", NewBoard).referringLoosely(KindPoint),
 }
 
 // rank is the place of a kind in registered; it panics for what is no kind.
@@ -141,7 +153,7 @@ func Owned(kind Kind) bool {
 // Referred reports whether the entities of a kind can have others that refer to them, and outlive them.
 func Referred(kind Kind) bool {
 	for i := range registered {
-		if registered[i].refers == kind {
+		if registered[i].refers == kind && !registered[i].loose {
 			return true
 		}
 	}

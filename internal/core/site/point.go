@@ -30,6 +30,8 @@ type Point struct {
 	Pulse       Duration        `json:"pulse,omitempty" zero:"no" doc:"bool only: writing true sets it for so long and then back, 20ms to 1m; of a DNP3 output the device's own on-time"`
 	PollGroup   string          `json:"poll_group,omitempty" doc:"the group of its station's poll_groups whose period it has"`
 	Poll        Duration        `json:"poll,omitempty" zero:"no" doc:"how often it is read (default as the station says)"`
+	Record      *Sampling       `json:"record,omitempty" doc:"what is kept in the history: true, false, {deadband: 0.5, at_least: 10m} or {every: 1m} (default as the station says)"`
+	Limits      *Limits         `json:"limits,omitempty" doc:"bounds beyond which there is an alarm: {low: 0.3, high: 2.6, deadband: 0.05, delay: 5s}, or {state: tripped}"`
 	DNP3Point
 }
 

@@ -11,7 +11,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// Whatever is renamed, added and removed in one draft, the site is then what a simple list would be, and the changes lead there one after the
+// Whatever is renamed, changes places, is added and removed in one draft, the site is then what a simple list would be, and the changes lead there one after the
 // other, and back again in reverse.
 func TestManyRenamesInOneDraft(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
@@ -40,32 +40,64 @@ func TestManyRenamesInOneDraft(t *testing.T) {
 		was := maps.Clone(model)
 
 		d = base.Edit()
-		renamed := map[string]bool{}
+		fresh := 100 // addresses of those that are added, by which each is known
 		for n := range rapid.IntRange(1, 8).Draw(rt, "steps") {
 			tag, other := fmt.Sprint("p", rapid.IntRange(0, 8).Draw(rt, "tag")), fmt.Sprint("p", rapid.IntRange(0, 8).Draw(rt, "other"))
 			at, has := model[tag]
 			_, taken := model[other]
-			switch {
-			case rapid.Bool().Draw(rt, "rename"):
-				if !has || taken || tag == other || renamed[tag] {
-					continue // which a draft refuses, or does in two steps
+			switch rapid.IntRange(0, 3).Draw(rt, "what") {
+			case 0:
+				if !has || taken || tag == other {
+					continue // which a draft refuses
 				}
 				d.Replace(tag, point(other, at))
 				delete(model, tag)
 				model[other] = at
-				renamed[other] = true
-			case !taken:
-				if _, free := was[other]; free && !renamedAway(d, other) {
-					continue // removed before: that is another matter
+			case 1: // some change places
+				tags := slices.Sorted(maps.Keys(model))
+				tags = tags[:rapid.IntRange(0, len(tags)).Draw(rt, "many")]
+				to := rapid.Permutation(tags).Draw(rt, "places")
+				if !has && len(to) > 0 {
+					to[0] = tag // and a name is left
 				}
-				d.Add(point(other, 100+n))
-				model[other] = 100 + n
-				renamed[other] = true
+				var list []Replacement
+				next := maps.Clone(model)
+				for _, from := range tags {
+					delete(next, from)
+				}
+				for i, from := range tags {
+					list = append(list, Replacement{from, point(to[i], model[from])})
+					next[to[i]] = model[from]
+				}
+				d.ReplaceAll(rapid.Permutation(list).Draw(rt, "order"))
+				model = next
+			case 2:
+				if has {
+					d.Remove(KindPoint, tag, false)
+					delete(model, tag)
+				}
+			case 3:
+				if _, free := was[other]; taken || free && !d.given[key{KindPoint, other}] {
+					continue // removed before: it is changed then
+				}
+				d.Add(point(other, fresh+n))
+				model[other] = fresh + n
+			}
+		}
+		for tag, at := range model {
+			if e, is := d.Before(KindPoint, tag); is && at < fresh && was[tag] != 0 {
+				assert.Equal(rt, at, int(e.(Point).Address.Offset), "what it was before")
 			}
 		}
 		changes, err = d.Changes()
 		require.NoError(rt, err)
 		assert.Equal(rt, model, addressOf(base.With(changes)))
+		for _, c := range Settled(changes) {
+			assert.False(rt, Waiting(c.Name()), "%s", c.Name())
+			if c.Action() == Modify && c.Before.Key() != c.After.Key() && int(c.After.(Point).Address.Offset) < fresh {
+				assert.Equal(rt, c.Before.(Point).Address, c.After.(Point).Address, "it is the same point")
+			}
+		}
 		s := base
 		for _, c := range changes { // as the store writes them
 			s = s.With([]Change{c})
@@ -76,16 +108,6 @@ func TestManyRenamesInOneDraft(t *testing.T) {
 		}
 		assert.Equal(rt, was, addressOf(s), "and back")
 	})
-}
-
-// renamedAway reports whether a name was given up in the draft by a renaming.
-func renamedAway(d *Draft, tag string) bool {
-	for _, old := range d.renamed {
-		if old == (key{KindPoint, tag}) {
-			return true
-		}
-	}
-	return false
 }
 
 func addressOf(s *Site) map[string]int {

@@ -105,6 +105,14 @@ func (s *Site) EachPoint(after string, f func(*Point) bool) {
 	of[Point](s, points).all.Ascend(after, func(tag string, i *item[Point]) bool { return tag == after || f(&i.entity) })
 }
 
+// SharedPoint is the point of a tag as the site holds it; nil when there is none. It may be kept, and must not be changed.
+func (s *Site) SharedPoint(tag string) *Point {
+	if i, ok := of[Point](s, points).all.Get(tag); ok {
+		return &i.entity
+	}
+	return nil
+}
+
 // PointsOf lists the points of a station by tag.
 func (s *Site) PointsOf(station string) []Point {
 	if all, ok := of[Point](s, points).owners.Get(station); ok {
@@ -178,17 +186,18 @@ func (c Change) subject() Entity {
 	return c.Before
 }
 
-// With is the site after changes that a Draft of this one gave. What they left has the version after that of what was there before.
+// With is the site after changes that a Draft of this one gave, one after another. What they left has a version after that of what it was before,
+// and after that of what had its name before.
 func (s *Site) With(changes []Change) *Site {
 	b, tags := s.Build(), true
 	for _, c := range changes {
 		version := int64(0)
 		if c.Before != nil {
-			version = s.Version(c.Kind(), c.Before.Key())
+			version = b.site.Version(c.Kind(), c.Before.Key())
 			b.Remove(c.Kind(), c.Before.Key())
 		}
 		if c.After != nil {
-			b.Put(c.After, version+1)
+			b.Put(c.After, max(version, s.Version(c.Kind(), c.After.Key()))+1)
 		}
 		tags = tags && (c.Kind() != KindPoint || c.Action() == Modify && c.Before.Key() == c.Name())
 	}
@@ -224,9 +233,15 @@ func (b *Builder) Site() *Site {
 	return s
 }
 
+// Own is what the tags of the service's own points begin with: what communication does, and counts.
+const Own = "@"
+
 // Match reports whether tag fits pattern: * stands for any characters, / included, and ? for one.
-// Case does not matter.
+// Case does not matter. What communication does (@tern-bus/state) fits only a pattern that begins with @, too.
 func Match(pattern, tag string) bool {
+	if strings.HasPrefix(tag, Own) && !strings.HasPrefix(pattern, Own) {
+		return false
+	}
 	p, t := strings.ToLower(pattern), strings.ToLower(tag)
 	star, mark := -1, 0
 	i, j := 0, 0

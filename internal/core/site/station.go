@@ -16,10 +16,11 @@ type Station struct {
 	LeftOut     []string          `json:"left_out,omitempty" doc:"points of the template that it does not have, by their tags there: ['{tag}/torque']"`
 	ModbusStation
 	DNP3Station
-	Enabled      bool     `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
-	Charset      Charset  `json:"charset,omitempty" doc:"character set of its strings unless their points say otherwise: latin1 (ISO 8859-1) or utf8; default: latin1" enum:"latin1,utf8"`
-	Liveness     Duration `json:"liveness,omitempty" zero:"no" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h (default 15s; 1m for a Modbus station with points)"`
-	AfterConnect Duration `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
+	Enabled      bool      `json:"enabled" doc:"false: the station is not asked and its points are bad (disabled)"`
+	Charset      Charset   `json:"charset,omitempty" doc:"character set of its strings unless their points say otherwise: latin1 (ISO 8859-1) or utf8; default: latin1" enum:"latin1,utf8"`
+	Liveness     Duration  `json:"liveness,omitempty" zero:"no" doc:"the station is asked for a sign of life when nothing else was due for so long, 1s to 24h (default 15s; 1m for a Modbus station with points)"`
+	Record       *Sampling `json:"record,omitempty" doc:"what is kept in the history of its points unless they say otherwise: true, {deadband: 0.5, at_least: 10m} or {every: 1m} (default false)"`
+	AfterConnect Duration  `json:"after_connect,omitempty" doc:"time the device needs after connecting, 0s to 30s"`
 }
 
 // Charset is the character set of strings.

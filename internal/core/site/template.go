@@ -47,7 +47,12 @@ func (t Template) Identified(text string) bool {
 	return slices.ContainsFunc(t.Identifies, func(pattern string) bool { return Match(pattern, text) })
 }
 
-func (t Template) owner() string         { return "" }
+func (t Template) owner() string { return "" }
+func (t Template) called(name string) Entity {
+	t.Name = name
+	return t
+}
+
 func (t Template) ownedBy(string) Entity { return t }
 func (t Template) completed() Entity     { return t }
 func (t Template) misfit(*Site) string   { return "" }

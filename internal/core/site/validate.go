@@ -237,6 +237,7 @@ func (s Station) validate(f *faults) {
 	f.text("description", s.Description, MaxDescription)
 	choose(f, "charset", cmp.Or(s.Charset, Latin1), Latin1, UTF8)
 	f.span("after_connect", s.AfterConnect, 0, 30*time.Second)
+	s.Record.validate(f, "record")
 	f.span("liveness", cmp.Or(s.Liveness, Duration(DefaultLiveness)), time.Second, MaxPoll)
 	s.ModbusStation.validate(f) // its values are sound, whatever the station speaks
 	s.Speaks().rules().station(s, f)
@@ -257,6 +258,7 @@ func (p Point) validate(f *faults) {
 	f.text("description", p.Description, MaxDescription)
 	f.text("unit", p.Unit, MaxUnitText)
 	p.validateRange(f)
+	p.Record.validate(f, "record")
 	if p.Decimals != nil {
 		f.count("decimals", *p.Decimals, 0, 12)
 	}
@@ -328,6 +330,7 @@ func (p Point) validateMeaning(f *faults) {
 	}
 	p.validateStates(f, compiled)
 	p.validateInvalid(f)
+	p.validateLimits(f)
 }
 
 // validateRange checks what a value is said to be able to be.
@@ -388,4 +391,13 @@ func unjoin(err error) []error {
 		return joined.Unwrap()
 	}
 	return []error{err}
+}
+
+// CheckTag says why a text cannot be a tag; "" when it can.
+func CheckTag(tag string) string {
+	f := faults{entity: Point{Tag: tag}}
+	if f.name("tag", tag, MaxTag, "/"); len(f.list) > 0 {
+		return f.list[0].Message
+	}
+	return ""
 }

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 
 	"arithmon/internal/exchange/sheet"
 )
@@ -68,5 +69,49 @@ func BenchmarkInto50000(b *testing.B) {
 		changes, err := d.Changes()
 		require.NoError(b, err)
 		require.Len(b, changes, 50_000)
+	}
+}
+
+// workbook is the same list as a spreadsheet.
+func workbook(b *testing.B, rows int) []byte {
+	f := excelize.NewFile()
+	defer f.Close()
+	w, err := f.NewStreamWriter("Sheet1")
+	require.NoError(b, err)
+	for i, line := range strings.Split(strings.TrimSpace(string(large(rows))), "\n") {
+		var cells []any
+		for _, c := range strings.Split(line, ";") {
+			cells = append(cells, c)
+		}
+		require.NoError(b, w.SetRow(fmt.Sprintf("A%d", i+1), cells))
+	}
+	require.NoError(b, w.Flush())
+	var out bytes.Buffer
+	require.NoError(b, f.Write(&out))
+	return out.Bytes()
+}
+
+// BenchmarkStringsOfAWorkbook50000 reads the rows of a spreadsheet into strings alone.
+func BenchmarkStringsOfAWorkbook50000(b *testing.B) {
+	data := workbook(b, 50_000)
+	for b.Loop() {
+		f, err := excelize.OpenReader(bytes.NewReader(data))
+		require.NoError(b, err)
+		rows, err := f.GetRows("Sheet1")
+		require.NoError(b, err)
+		require.Len(b, rows, 50_001)
+		require.NoError(b, f.Close())
+	}
+}
+
+// BenchmarkReadWorkbook50000 makes points' fields of it.
+func BenchmarkReadWorkbook50000(b *testing.B) {
+	data := workbook(b, 50_000)
+	for b.Loop() {
+		book, err := sheet.Read(data)
+		require.NoError(b, err)
+		l, err := Read(book, Options{})
+		require.NoError(b, err)
+		require.Len(b, l.Items, 50_000)
 	}
 }

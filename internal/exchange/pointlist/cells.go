@@ -11,6 +11,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sheet"
 )
 
 // What cells mean, as manuals and people write them.
@@ -51,7 +52,6 @@ func number(text string) (f float64, ok bool) {
 var (
 	numberMarks = strings.NewReplacer(" ", "", "'", "", "\u2212", "-")
 	accessMarks = strings.NewReplacer(" ", "", "-", "", "_", "", "/", "", ",", "", ".", "")
-	tagLetters  = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "ß", "ss", "²", "2", "³", "3", "°", "", "\\", "/", "%", "percent")
 )
 
 // grouped is a whole number with a comma before every three digits.
@@ -65,9 +65,16 @@ var (
 	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|\b÷\b)\s*([-+−]?[\d.,' ]+?)\s*([^\d\s]\S*)?$`)
 )
 
-// factorOf reads a factor: 0.1, 0,1, x0.1, /100, 1/10, 10^-2.
+// raised is a power of ten as it is printed: 10⁻¹.
+var (
+	raised       = regexp.MustCompile(`10[⁻⁺]?[⁰¹²³⁴⁵⁶⁷⁸⁹]+`)
+	raisedDigits = strings.NewReplacer("⁻", "-", "⁺", "", "⁰", "0", "¹", "1", "²", "2", "³", "3", "⁴", "4", "⁵", "5", "⁶", "6", "⁷", "7", "⁸", "8", "⁹", "9")
+)
+
+// factorOf reads a factor: 0.1, 0,1, x0.1, /100, 1/10, 10^-2, 10⁻².
 func factorOf(text string) (f float64, err error) {
 	t := strings.TrimSpace(strings.ToLower(text))
+	t = raised.ReplaceAllStringFunc(t, func(of string) string { return "10^" + raisedDigits.Replace(strings.TrimPrefix(of, "10")) })
 	invert := false
 	if m := times.FindStringSubmatch(t); m != nil {
 		t = m[1]
@@ -155,6 +162,8 @@ var typeNames = map[string]codec.Type{
 
 var (
 	textLength = regexp.MustCompile(`^(string|ascii|char|str|text|utf-?8|visible string)\s*[\[(:_ ]?\s*(\d+)\s*[\])]?$`)
+	textWords  = regexp.MustCompile(`^(string|ascii|char|str|text)\s*[\[(,]?\s*(\d+)\s*(?:x\s*)?(?:regs?|registers?|words?|register)\.?\s*[\])]?$`)
+	endFirst   = regexp.MustCompile(`[(\[]?\b(?:le|be|lsw|msw|lsb first|msb first|intel|motorola)\b[)\]]?`)
 	orders     = regexp.MustCompile(`(?i)\b(abcd|cdab|badc|dcba)\b`)
 )
 
@@ -176,6 +185,15 @@ func typeOf(text string, words int) (t codec.Type, length int, order codec.Order
 	}
 	for _, word := range []string{"big endian", "big-endian"} {
 		written = strings.TrimSpace(strings.Replace(written, word, "", 1))
+	}
+	if m := endFirst.FindString(written); m != "" {
+		if written = strings.TrimSpace(endFirst.ReplaceAllString(written, "")); m[0] == 'l' || m[0] == 'i' {
+			order = codec.CDAB
+		}
+	}
+	if m := textWords.FindStringSubmatch(written); m != nil {
+		length, _ = strconv.Atoi(m[2])
+		return codec.TypeString, 2 * length, order, nil
 	}
 	if m := textLength.FindStringSubmatch(written); m != nil {
 		length, _ = strconv.Atoi(m[2]) // too long a one is refused with its field
@@ -277,9 +295,9 @@ func wordedType(written string) (codec.Type, bool) {
 // accessOf reads whether a value may be written.
 func accessOf(text string) (writable bool, err error) {
 	switch strings.ToLower(accessMarks.Replace(text)) {
-	case "r", "ro", "read", "readonly", "lesen", "no", "false", "nein", "0", "input":
+	case "r", "ro", "read", "readonly", "lesen", "lesend", "nurlesen", "no", "false", "nein", "0", "input":
 		return false, nil
-	case "rw", "w", "wo", "wr", "readwrite", "write", "writeonly", "lesenschreiben", "yes", "true", "ja", "1", "rwp", "output":
+	case "rw", "w", "wo", "wr", "readwrite", "write", "writeonly", "lesenschreiben", "lesenundschreiben", "schreiben", "schreibend", "nurschreiben", "yes", "true", "ja", "1", "rwp", "output":
 		return true, nil
 	}
 	return false, fmt.Errorf("%q says neither that it may be written nor that it may not: R, RO, R/W, RW", text)
@@ -320,28 +338,5 @@ func unitOf(text string) string {
 	return text
 }
 
-// tagOf makes an allowed tag of what was written: letters, digits and - _ . with / between parts.
-func tagOf(text string) string {
-	text = tagLetters.Replace(text)
-	var b strings.Builder
-	for _, r := range text {
-		switch {
-		case unicode.IsLetter(r), unicode.IsDigit(r), strings.ContainsRune("-_./", r):
-			b.WriteRune(r)
-		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
-			b.WriteByte('-')
-		}
-	}
-	parts := strings.FieldsFunc(b.String(), func(r rune) bool { return r == '/' })
-	for i := range parts {
-		parts[i] = strings.Trim(parts[i], "-")
-	}
-	tag := strings.Join(parts, "/")
-	for strings.Contains(tag, "--") {
-		tag = strings.ReplaceAll(tag, "--", "-")
-	}
-	if len([]rune(tag)) > site.MaxTag {
-		tag = strings.Trim(string([]rune(tag)[:site.MaxTag]), "-/")
-	}
-	return tag
-}
+// tagOf makes an allowed tag of what was written.
+func tagOf(text string) string { return sheet.Identifier(text, site.MaxTag) }

@@ -2,6 +2,7 @@ package pointlist
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,7 +11,6 @@ import (
 	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
-	"reflect"
 )
 
 // What a column may hold beside the fields of a point as a site file names them.
@@ -26,6 +26,15 @@ const (
 	colEngMax = "eng_max"
 	colAccess = "access"
 	colWords  = "words"
+
+	colLowLow   = "limit_low_low"
+	colLow      = "limit_low"
+	colHigh     = "limit_high"
+	colHighHigh = "limit_high_high"
+	colState    = "limit_state"
+	colDeadband = "limit_deadband"
+	colDelay    = "limit_delay"
+	colSeverity = "severity"
 )
 
 // columns are what a column may hold, and the headings by which it is known, in small letters and without marks.
@@ -36,7 +45,7 @@ var meanings = []struct {
 	{"tag", "tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name"},
 	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung"},
 	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name"},
-	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|adresse|registeradresse|registernummer|modbusadresse|index|point index|no|nr|dec address|address dec|hex address|address hex|offset address|register offset"},
+	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|adresse|registeradresse|registernummer|modbusadresse|index|point index|no|nr|dec address|address dec|hex address|address hex|offset address|register offset|dnp3 index|dnp index|dnp3 point|dnp point|dnp3 address|plc address|plc adr|plc addr|sps adresse|protocol address"},
 	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|object group|dnp3 object|io type|signal type|funktion|funktionscode|bereich"},
 	{colBit, "bit|bit no|bit number|bit position|bitnummer|bit nr"},
 	{"type", "type|data type|datatype|format|data format|typ|datentyp|representation|encoding|var type|variable type|format type"},
@@ -52,6 +61,14 @@ var meanings = []struct {
 	{colEngMax, "eng max|max eng|eng high|max|maximum|high|hi|upper|to|range max|max value|upper limit|upper range|max wert|messbereich max|engineering max|eng to|scale max|high range"},
 	{"range", "range|measuring range|messbereich|bereich messung"},
 	{colAccess, "access|r w|rw|r/w|read write|mode|permission|direction|zugriff|access mode|access type|access right|schreibbar|writeable"},
+	{colLowLow, "ll|lolo|lo lo|low low|lowlow|alarm ll|ll alarm|alarm lolo|lolo alarm|alarm low low|low low alarm|low low limit|limit ll|ll limit|trip low|grenzwert ll"},
+	{colLow, "alarm l|l alarm|alarm lo|lo alarm|alarm low|low alarm|low alarm limit|limit l|l limit|warning low|low warning|alarm min|min alarm|grenzwert l|grenzwert min|alarm unten"},
+	{colHigh, "alarm h|h alarm|alarm hi|hi alarm|alarm high|high alarm|high alarm limit|limit h|h limit|warning high|high warning|alarm max|max alarm|grenzwert h|grenzwert max|alarm oben"},
+	{colHighHigh, "hh|hihi|hi hi|high high|highhigh|alarm hh|hh alarm|alarm hihi|hihi alarm|alarm high high|high high alarm|high high limit|limit hh|hh limit|trip high|grenzwert hh"},
+	{colState, "alarm state|alarm when|alarm if|alarm value|alarm on|alarmzustand|alarm bei"},
+	{colDeadband, "alarm deadband|alarm hysteresis|hysteresis|deadband|hysterese|totband"},
+	{colDelay, "alarm delay|delay|on delay|time delay|alarmverzögerung|verzögerung"},
+	{colSeverity, "severity|alarm severity|alarm priority|priority|priorität|alarmpriorität|alarm class"},
 	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|period|update|update rate|abfrage|zyklus|cycle"},
 	{"poll_group", "poll group|scan group|scan class|gruppe"},
 	{"decimals", "decimals|digits|decimal places|precision|nachkommastellen|dp|decimal point"},
@@ -71,6 +88,19 @@ func Meanings() (list []string) {
 		}
 	}
 	return list
+}
+
+// limitsBeside takes low and high for limits where a column beside them has one of the outer limits, and not for the ends of a range.
+func limitsBeside(columns []Column, taken map[string]bool) {
+	if !taken[colLowLow] && !taken[colHighHigh] {
+		return
+	}
+	for i := range columns {
+		field := map[string]string{"l": colLow, "lo": colLow, "low": colLow, "h": colHigh, "hi": colHigh, "high": colHigh}[sheet.Bare(columns[i].Heading)]
+		if field != "" && !taken[field] && !columns[i].Exact {
+			columns[i].Field, taken[field] = field, true
+		}
+	}
 }
 
 // fields are those of a point as a site file names them; cells of columns that are headed so hold what a site file would.
@@ -186,6 +216,80 @@ func names(columns []Column) (list []string) {
 	return list
 }
 
+// offsetsOfAddresses gives up a column of offsets that go on as the addresses beside them do: they are addresses once more, and nothing is added to
+// values.
+func (h *headings) offsetsOfAddresses(rows []sheet.Row) {
+	at := func(field string) int {
+		return slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == field && !c.Exact })
+	}
+	addresses, offsets := at("address"), at(colOffset)
+	if addresses < 0 || offsets < 0 {
+		return
+	}
+	whole := func(row sheet.Row, i int) (int64, bool) {
+		text := strings.TrimSuffix(cell(row.Cells, h.columns[i].at), ".0")
+		if end := strings.IndexByte(text, '-'); end > 0 { // of a range, the first
+			text = text[:end]
+		}
+		n, err := strconv.ParseInt(strings.TrimSpace(text), 0, 32)
+		if err != nil {
+			n, err = strconv.ParseInt(strings.TrimSpace(text), 10, 32) // 00001
+		}
+		return n, err == nil
+	}
+	between, known, moved := int64(0), 0, false
+	for _, row := range rows[:min(len(rows), looked)] {
+		address, is1 := whole(row, addresses)
+		offset, is2 := whole(row, offsets)
+		if !is1 || !is2 {
+			continue
+		}
+		if known > 0 && address-offset != between {
+			return
+		}
+		moved = moved || known > 0
+		between, known = address-offset, known+1
+	}
+	if moved {
+		h.columns[offsets].Field = ""
+		delete(h.from, colOffset)
+	}
+}
+
+// indexBeside takes the index of DNP3 points for their address, where other addresses stand beside it.
+func (h *headings) indexBeside() {
+	at := slices.IndexFunc(h.columns, func(c Column) bool {
+		bare := sheet.Bare(c.Heading)
+		return c.Field == "" && faints[bare] && bare != "no" && bare != "nr"
+	})
+	was := slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == "address" && !c.Exact && !faints[sheet.Bare(c.Heading)] })
+	if at >= 0 && was >= 0 {
+		h.columns[was].Field, h.columns[at].Field, h.from["address"] = "", "address", h.columns[at].Heading
+	}
+}
+
+// kindBeside takes a column for the kinds of DNP3 points whose cells are all short names of them, where no heading says so.
+func (h *headings) kindBeside(rows []sheet.Row) {
+	if slices.ContainsFunc(h.columns, func(c Column) bool { return c.Field == colTable }) {
+		return
+	}
+	for i := range h.columns {
+		n, are := 0, 0
+		for _, row := range rows[:min(len(rows), looked)] {
+			if text := cell(row.Cells, h.columns[i].at); text != "" {
+				n++
+				if kinds[strings.ToLower(text)] != "" {
+					are++
+				}
+			}
+		}
+		if h.columns[i].Field == "" && n > 0 && are == n {
+			h.columns[i].Field, h.from[colTable] = colTable, h.columns[i].Heading
+			return
+		}
+	}
+}
+
 // numbers reports whether most cells of a row are numbers, as those of headings are not.
 func numbers(cells []string) bool {
 	n, filled := 0, 0
@@ -208,6 +312,9 @@ func cell(cells []string, i int) string {
 	return ""
 }
 
+// faints are headings that count where no other column has what they may mean: No. numbers the rows as often as it names registers.
+var faints = map[string]bool{"no": true, "nr": true, "index": true, "point index": true, "reference": true, "dnp3 index": true, "dnp index": true, "dnp3 point": true, "dnp point": true, "dnp3 address": true}
+
 // recognise says what the columns of some headings hold. Of two columns for one field, the first counts; what was given by hand goes before.
 func recognise(texts []string, by map[string]string) []Column {
 	columns, exported := make([]Column, len(texts)), slices.Contains(texts, Version)
@@ -223,13 +330,35 @@ func recognise(texts []string, by map[string]string) []Column {
 			}
 		}
 	}
-	for i := range columns {
-		field, exact := known(columns[i].Heading, exported)
-		if columns[i].Field != "" || field == "" || taken[field] {
+	for _, faint := range []bool{false, true} {
+		for i := range columns {
+			field, exact := known(columns[i].Heading, exported)
+			if columns[i].Field != "" || field == "" || taken[field] || faints[sheet.Bare(columns[i].Heading)] && !exact != faint {
+				continue
+			}
+			columns[i].Field, columns[i].Exact, taken[field] = field, exact, true
+		}
+	}
+	if !taken["tag"] { // IEC name
+		for i := range columns {
+			if bare := sheet.Bare(columns[i].Heading); columns[i].Field == "" && (strings.HasSuffix(bare, "name") || strings.HasSuffix(bare, " tag")) && columns[i].Heading != Was {
+				columns[i].Field, taken["tag"] = "tag", true
+				break
+			}
+		}
+	}
+	for i := range columns { // of two columns that describe, the first names
+		if field, _ := known(columns[i].Heading, exported); field != "description" || columns[i].Field != "" || taken["tag"] || by["description"] != "" {
 			continue
 		}
-		columns[i].Field, columns[i].Exact, taken[field] = field, exact, true
+		for k := range columns {
+			if columns[k].Field == "description" {
+				columns[k].Field, taken["tag"] = "tag", true
+			}
+		}
+		columns[i].Field = "description"
 	}
+	limitsBeside(columns, taken)
 	// Of two columns with addresses, the hexadecimal one is as on the wire.
 	for i := range columns {
 		if field, _ := known(columns[i].Heading, exported); field == "address" && columns[i].Field == "" && strings.Contains(strings.ToLower(columns[i].Heading), "hex") && by["address"] == "" {

@@ -45,8 +45,12 @@ func (l Edits) Into(d *site.Draft, now *site.Site, force bool) (faults []EditFau
 		}
 		tags[e.Tag] = row
 	}
-	for _, row := range l.freedFirst(now) {
-		e := l[row]
+	var replaced []site.Replacement
+	var added []site.Point
+	for row, e := range l {
+		if e.Remove {
+			continue
+		}
 		fail := func(field, format string, args ...any) {
 			faults = append(faults, EditFault{Row: row, Field: field, Value: e.Cells[field], Message: fmt.Sprintf(format, args...)})
 		}
@@ -98,46 +102,16 @@ func (l Edits) Into(d *site.Draft, now *site.Site, force bool) (faults []EditFau
 		case wrong > 0:
 			// which is told; the rest of the row is looked at when that can be read
 		case there:
-			d.Replace(e.Tag, p)
-		case l.frees(p.Tag, now):
-			d.Put(p)
+			replaced = append(replaced, site.Replacement{Old: e.Tag, New: p})
 		default:
-			d.Add(p)
+			added = append(added, p)
 		}
+	}
+	d.ReplaceAll(replaced)
+	for _, p := range added {
+		d.Add(p)
 	}
 	return faults
-}
-
-// frees reports whether a tag of the site is given up by a row that removes its point.
-func (l Edits) frees(tag string, now *site.Site) bool {
-	_, there := now.Point(tag)
-	return there && slices.ContainsFunc(l, func(e Edit) bool { return e.Remove && e.Tag == tag })
-}
-
-// freedFirst orders the rows that stay so that a tag is free before another point gets it.
-func (l Edits) freedFirst(now *site.Site) (order []int) {
-	gives := map[string]int{} // tags that are given up, by the row that does
-	for row, e := range l {
-		if tag, typed := e.Cells["tag"]; typed && e.Tag != "" && tag != e.Tag && !e.Remove {
-			gives[e.Tag] = row
-		}
-	}
-	placed := make([]bool, len(l))
-	var place func(row int)
-	place = func(row int) {
-		if placed[row] || l[row].Remove {
-			return
-		}
-		placed[row] = true
-		if other, taken := gives[l[row].Cells["tag"]]; taken {
-			place(other)
-		}
-		order = append(order, row)
-	}
-	for row := range l {
-		place(row)
-	}
-	return order
 }
 
 // conflicts are the cells of a row that somebody else changed since they were looked at.

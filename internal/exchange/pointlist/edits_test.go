@@ -147,6 +147,7 @@ func TestTrialOfSheets(t *testing.T) {
 		}
 		var l Edits
 		free := []string{"n0", "n1", "n2", "n3", "n4", "n5"}
+		held := ""
 		give := func() string { // a tag that nobody has, or one that somebody gives up
 			i := r.IntN(len(free))
 			tag := free[i]
@@ -156,7 +157,15 @@ func TestTrialOfSheets(t *testing.T) {
 		for n, i := range r.Perm(12)[:r.IntN(10)+1] {
 			tag := fmt.Sprintf("a/p%d", i)
 			unit := fmt.Sprintf("u%d", n)
-			switch r.IntN(4) {
+			switch r.IntN(5) {
+			case 4: // with the one that did so last, which changes places with it
+				if held == "" {
+					held = tag
+					break
+				}
+				l = append(l, Edit{Tag: tag, Cells: map[string]string{"tag": held, "unit": unit}}, Edit{Tag: held, Cells: map[string]string{"tag": tag}})
+				want[held], want[tag] = unit, want[held]
+				held = ""
 			case 0:
 				l = append(l, Edit{Tag: tag, Remove: true})
 				delete(want, tag)

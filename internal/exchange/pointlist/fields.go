@@ -4,13 +4,13 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"arithmon/internal/core/codec"
-	"arithmon/internal/core/site"
 )
 
 // The fields of a point, made of the cells of a row.
@@ -58,6 +58,7 @@ func (m *making) all() {
 	m.address(plain)
 	m.kind(plain)
 	m.scaling(plain)
+	m.limits(plain)
 	if text, ok := plain("unit"); ok {
 		if u := unitOf(text); u != "" {
 			f["unit"] = u
@@ -66,6 +67,7 @@ func (m *making) all() {
 	if text, ok := plain("description"); ok {
 		f["description"] = text
 	}
+	m.unitWithin(plain)
 	if text, ok := plain(colAccess); ok {
 		if writable, err := accessOf(text); err != nil {
 			m.fault(colAccess, "%s", err)
@@ -88,6 +90,12 @@ func (m *making) all() {
 			m.fault("states", "%s", err)
 		} else if states != nil {
 			f["states"] = states
+		}
+	}
+	if text, ok := plain("description"); ok && f["states"] == nil && m.item.From["states"] == "" && f["type"] != string(codec.TypeBits) {
+		if states, err := statesOf(text); err == nil && len(states) > 1 && namesAlone.MatchString(text) { // 0: off; 1: on
+			f["states"] = states
+			m.from("states", "description")
 		}
 	}
 	if text, ok := plain("invalid"); ok {
@@ -126,20 +134,11 @@ func (m *making) all() {
 	m.tag(exact("tag"))
 }
 
-// unitBeside takes the unit that stands behind a range, where the row has none: -40..120 °C.
-func (m *making) unitBeside(column, text string) {
-	if both := spans.FindStringSubmatch(text); both != nil {
-		text = both[2]
-	}
-	parts := span.FindStringSubmatch(text)
-	if parts == nil {
-		return
-	}
-	if u := unitOf(parts[3]); u != "" && m.item.Fields["unit"] == nil {
-		m.item.Fields["unit"] = u
-		m.from("unit", column)
-	}
-}
+// What a remark is when it is nothing else: the names of values, or a factor. 4-20 mA, 0-10 V are no names.
+var (
+	namesAlone  = regexp.MustCompile(`^(?:\s*-?\d+\s*[=:]\s*\pL[^,;/|\n]*(?:[,;/|\n]+|$))+$`)
+	factorAlone = regexp.MustCompile(`^(?:[x×*]\s*[\d.,]+|(?:1\s*)?/\s*\d+)$`)
+)
 
 // exact reads a cell as a site file would have it; an empty one gives the default.
 func (m *making) exact(field string) {
@@ -161,127 +160,8 @@ var truths = map[string]bool{"writable": true, "invert": true, "select": true}
 // textual are the fields whose cells are texts, whatever they look like.
 var textual = map[string]bool{"tag": true, "station": true, "address": true, "type": true, "order": true, "unit": true, "description": true, "charset": true, "poll_group": true, "read_back": true, "poll": true, "pulse": true, "pulse_off": true, "control": true, "table": true}
 
-// address makes the address of its cell, of a table beside it and of a bit.
-func (m *making) address(plain func(string) (string, bool)) {
-	text, ok := plain("address")
-	if !ok {
-		if m.cells["address"] == "" {
-			m.fault("address", "the row has no address")
-		}
-		return
-	}
-	if station, _ := m.item.Fields["station"].(string); m.options.protocol(station) == site.DNP3 {
-		m.index(text, plain)
-		return
-	}
-	if n, is := number(text); is && n >= 0 && n == float64(int(n)) && !strings.ContainsAny(text, ".") && strings.ContainsAny(text, ",'") {
-		text = strconv.Itoa(int(n)) // 30,009
-	} else if strings.HasSuffix(text, ".0") && reference(text) && m.cells[colBit] == "" && !m.single() {
-		text = strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
-	}
-	if bit, ok := plain(colBit); ok && bit != "-" {
-		n, err := strconv.Atoi(strings.TrimPrefix(strings.ToLower(bit), "bit "))
-		if err != nil {
-			m.fault(colBit, "%q is no number of a bit", bit)
-		} else if !strings.Contains(text, ".") {
-			text = fmt.Sprintf("%s.%d", text, n)
-			m.item.Fields["type"] = string(codec.TypeBool)
-		}
-	}
-	if c := coilCrossed.FindStringSubmatch(text); c != nil && m.crosses {
-		n, _ := strconv.Atoi(c[1]) // beyond all bounds: refused with its field
-		m.item.Fields["address"] = fmt.Sprintf("%s:%d", site.Coils, n-1)
-		return
-	}
-	table, named := m.table(site.Modbus, plain)
-	if m.notation != "" {
-		m.counted(text, table)
-		return
-	}
-	m.item.Fields["address"] = text
-	if named {
-		if _, numbered := number(strings.SplitN(text, ".", 2)[0]); !reference(text) && (numbered || strings.HasPrefix(strings.ToLower(text), "0x") || strings.HasSuffix(strings.ToLower(text), "h")) {
-			m.item.Fields["table"] = string(table)
-		}
-	}
-}
-
-// index makes the address of a DNP3 point: of the number of its index, the kind stands beside it or in a title.
-func (m *making) index(text string, plain func(string) (string, bool)) {
-	digits := strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
-	if strings.Trim(digits, "0123456789") != "" {
-		m.item.Fields["address"] = text
-		return
-	}
-	faults := len(m.list.Faults)
-	kind, named := m.table(site.DNP3, plain)
-	delete(m.item.Fields, "table")
-	switch {
-	case named:
-		m.item.Fields["address"] = fmt.Sprintf("%s:%s", kind, digits)
-	case len(m.list.Faults) == faults: // else it is told what is wrong beside it
-		m.fault("address", "%q names no kind of point: write ai:%s for an analog input, bi:, dbi:, bo:, ctr:, fctr:, ao: or os: for the others, or name the column that has the kind: --columns table=A", text, digits)
-	}
-}
-
-// single reports whether the row says that its value is a single bit.
-func (m *making) single() bool {
-	t, _, _, err := m.known.kind(m.cells["type"], 0)
-	return err == nil && t == codec.TypeBool
-}
-
-// table is that of the column beside, of the title above, or of the defaults.
-func (m *making) table(of site.Protocol, plain func(string) (string, bool)) (site.Space, bool) {
-	if text, ok := plain(colTable); ok {
-		read := tableOf
-		if of == site.DNP3 {
-			read = kindOf
-		}
-		space, err := read(text)
-		if err != nil {
-			m.fault(colTable, "%s", err)
-		}
-		return space, err == nil
-	}
-	if s := m.sections[of]; s != "" {
-		return s, true
-	}
-	text, _ := m.options.Defaults["table"].(string)
-	return site.Space(text), text != ""
-}
-
-// counted makes the address of a number in the notation of the list.
-func (m *making) counted(text string, table site.Space) {
-	delete(m.item.Fields, "table")
-	first, _, _ := strings.Cut(text, "-")
-	digits, part, parted := strings.Cut(strings.TrimSpace(first), ".")
-	if table == "" && (m.notation == site.Offset || m.notation == site.Number || m.notation == site.Hex) && !strings.Contains(digits, ":") && !crossed.MatchString(digits) {
-		table = site.HoldingRegisters
-		if !m.untold {
-			m.untold = true
-			m.list.Notes = append(m.list.Notes, "no table is named, so that holding registers are meant; a column with the table or function says otherwise, or the default {table: ir}")
-		}
-	}
-	a, err := site.ParseAddress(digits, m.notation, table)
-	if err != nil {
-		m.fault("address", "%s", err)
-		return
-	}
-	address := fmt.Sprintf("%s:%d", a.Space, a.Offset)
-	if a.Offset >= 10_000 { // which may be taken for a reference
-		address = fmt.Sprintf("%s:0x%X", a.Space, a.Offset)
-	}
-	if parted {
-		address += "." + part
-	}
-	m.item.Fields["address"] = address
-}
-
-// reference reports whether a number is a reference, which names its table by its first digit.
-func reference(text string) bool {
-	digits := strings.SplitN(text, ".", 2)[0]
-	return (len(digits) == 5 || len(digits) == 6) && strings.ContainsRune("0134", rune(digits[0])) && strings.Trim(digits, "0123456789") == ""
-}
+// scaledType is a type with what the value is divided by.
+var scaledType = regexp.MustCompile(`^(.*\S)\s*(/\s*\d+|[x×*]\s*0[.,]\d+)$`)
 
 // kind makes type, length and order.
 func (m *making) kind(plain func(string) (string, bool)) {
@@ -298,6 +178,14 @@ func (m *making) kind(plain func(string) (string, bool)) {
 			text = name
 		}
 		t, length, order, err := m.known.kind(text, words)
+		if parts := scaledType.FindStringSubmatch(text); err != nil && parts != nil && m.cells[colFactor] == "" && m.cells[colDivide] == "" { // U16/10
+			if s, wrong := m.known.scaling(parts[2]); wrong == nil && s != nil {
+				if t, length, order, err = m.known.kind(parts[1], words); err == nil {
+					m.item.Fields["scaling"] = s
+					m.from("scaling", "type")
+				}
+			}
+		}
 		if err != nil {
 			m.fault("type", "%s", err)
 		} else {
@@ -367,7 +255,10 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		m.exact("scaling")
 		return
 	} else if ok && text != "-" {
-		s, err := m.known.scaling(text)
+		if f, is := number(text); is && (f == 10 || f == 100 || f == 1000) {
+			m.upwards = m.item.From[colFactor]
+		}
+		s, err := m.step(text)
 		if err != nil {
 			m.fault(colFactor, "%s", err)
 		}
@@ -390,13 +281,26 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		scaling["offset"] = offset
 		m.from("scaling", cmp.Or(map[bool]string{true: colFactor}[m.cells[colFactor] != ""], colOffset))
 	}
+	if text, ok := plain("description"); ok && len(scaling) == 0 && m.item.From[colFactor] == "" && m.item.Fields["scaling"] == nil && factorAlone.MatchString(text) { // x 0.01
+		if s, err := m.known.scaling(text); err == nil {
+			maps.Copy(scaling, s)
+			m.from("scaling", "description")
+		}
+	}
 	if len(scaling) > 0 {
 		m.item.Fields["scaling"] = scaling
 	}
 }
 
-// poll makes a period: 500 ms, 1s, or a number in the unit that the heading names.
+// poll makes the period of a poll.
 func (m *making) poll(text string) {
+	if period, ok := m.period("poll", text); ok {
+		m.item.Fields["poll"] = period
+	}
+}
+
+// period reads a length of time: 500 ms, 1s, or a number in the unit that the heading names.
+func (m *making) period(field, text string) (string, bool) {
 	written := strings.ReplaceAll(strings.ToLower(text), " ", "")
 	for long, short := range map[string]string{"sec": "s", "seconds": "s", "second": "s", "min": "m", "minutes": "m", "msec": "ms"} {
 		if strings.TrimLeft(written, "0123456789.,") == long {
@@ -405,19 +309,20 @@ func (m *making) poll(text string) {
 	}
 	if f, is := number(written); is {
 		unit := "s"
-		if strings.Contains(strings.ToLower(m.item.From["poll"]), "ms") {
+		if strings.Contains(strings.ToLower(m.item.From[field]), "ms") {
 			unit = "ms"
 		} else if f >= 50 {
-			m.fault("poll", "%q: is that seconds or milliseconds? Write it: 500ms, 60s", text)
-			return
+			m.fault(field, "%q: is that seconds or milliseconds? Write it: 500ms, 60s", text)
+			return "", false
 		}
 		written = strconv.FormatFloat(f, 'f', -1, 64) + unit
 	}
-	if _, err := time.ParseDuration(strings.ReplaceAll(written, ",", ".")); err != nil {
-		m.fault("poll", "%q is no period: write 500ms, 1s or 1m", text)
-		return
+	written = strings.ReplaceAll(written, ",", ".")
+	if _, err := time.ParseDuration(written); err != nil {
+		m.fault(field, "%q is no period: write 500ms, 1s or 1m", text)
+		return "", false
 	}
-	m.item.Fields["poll"] = strings.ReplaceAll(written, ",", ".")
+	return written, true
 }
 
 // tag makes the tag: as written where that is allowed, else in an allowed form; without one, of what is said of the point.

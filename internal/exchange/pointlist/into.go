@@ -17,12 +17,16 @@ import (
 // wait in it; Place finds their rows. A row that was exported and whose point was changed since is a fault for each field that differs, unless
 // force is set.
 func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
-	for _, item := range l.renamesFirst(now) {
-		b, err := json.Marshal(item.Fields)
-		if err != nil {
-			return fmt.Errorf("row %d: %w", item.Row, err)
+	given := map[string]bool{} // tags that a row gives up
+	for _, i := range l.Items {
+		if _, known := now.Point(i.was); known && i.was != i.Tag() {
+			given[i.was] = true
 		}
-		node, err := document.Parse(b)
+	}
+	var renamed []site.Replacement
+	var others []site.Entity // among which are those that get tags of the renamed
+	for _, item := range l.Items {
+		node, err := document.Of(item.Fields)
 		if err != nil {
 			return fmt.Errorf("row %d: %w", item.Row, err)
 		}
@@ -32,50 +36,24 @@ func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
 			was = item.Tag()
 			from, known = now.Get(site.KindPoint, was)
 		}
-		if !known {
-			from = site.Fresh(site.KindPoint)
+		if !known || item.was == "" && given[item.Tag()] {
+			from, known = site.Fresh(site.KindPoint), false
 		}
 		e := form.Decode(site.KindPoint, node, d, from)
 		if known && was != item.Tag() {
-			d.Replace(was, e) // it is the same point
+			renamed = append(renamed, site.Replacement{Old: was, New: e}) // it is the same point
 		} else {
-			d.Put(e)
+			others = append(others, e)
 		}
 		if !force {
 			item.conflicts(d, now, from, e, known)
 		}
 	}
+	d.ReplaceAll(renamed)
+	for _, e := range others {
+		d.Put(e)
+	}
 	return nil
-}
-
-// renamesFirst puts the rows so that a tag is free before another point gets it. Of points that change places, one stands in the way.
-func (l List) renamesFirst(now *site.Site) []Item {
-	frees := map[string]bool{} // tags that a row gives up
-	for _, i := range l.Items {
-		if _, known := now.Point(i.was); known && i.was != i.Tag() {
-			frees[i.was] = true
-		}
-	}
-	if len(frees) == 0 {
-		return l.Items
-	}
-	ordered, left := make([]Item, 0, len(l.Items)), l.Items
-	for len(left) > 0 {
-		var later []Item
-		for _, i := range left {
-			if frees[i.Tag()] && i.was != i.Tag() {
-				later = append(later, i)
-				continue
-			}
-			ordered = append(ordered, i)
-			delete(frees, i.was)
-		}
-		if len(later) == len(left) {
-			return append(ordered, later...)
-		}
-		left = later
-	}
-	return ordered
 }
 
 // conflicts adds to a draft what a row would take back that somebody has changed since it was exported.
@@ -130,7 +108,7 @@ func (l List) Place(found site.Errors) (faults []Fault) {
 			continue
 		}
 		field, _, _ := strings.Cut(e.Field, ".")
-		fault := Fault{Sheet: item.Sheet, Row: item.Row, Column: item.From[field], Value: e.Value, Message: e.Message}
+		fault := Fault{Sheet: item.Sheet, Row: item.Row, Column: cmp.Or(item.From[e.Field], item.From[field]), Value: e.Value, Message: e.Message}
 		if fault.Column != "" {
 			fault.Value = cmp.Or(item.Cells()[fault.Column], e.Value)
 		} else if e.Field != "" {

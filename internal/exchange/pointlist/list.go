@@ -92,6 +92,15 @@ func Read(b sheet.Book, o Options) (List, error) {
 			}
 			continue
 		}
+		if o.protocol(o.Station) == site.DNP3 {
+			if o.Columns["address"] == "" {
+				h.indexBeside()
+			}
+			h.kindBeside(g.Rows[h.first:])
+		}
+		if o.Columns[colOffset] == "" {
+			h.offsetsOfAddresses(g.Rows[h.first:])
+		}
 		if list.Columns == nil {
 			list.Columns = h.columns
 		}
@@ -105,7 +114,11 @@ func Read(b sheet.Book, o Options) (List, error) {
 			list.Notes = append(list.Notes, map[site.Notation]string{
 				site.Ref5:   "addresses are references of five digits: 40001 is the first holding register",
 				site.Offset: "addresses are offsets, as on the wire: the first is 0",
+				site.Hex:    "addresses are hexadecimal, as the heading says, and offsets, as on the wire",
 			}[r.notation])
+			if r.notation == site.Hex {
+				r.notation, r.hexed = site.Offset, true
+			}
 		}
 		for _, row := range g.Rows[:h.first] {
 			r.title(row)
@@ -114,12 +127,15 @@ func Read(b sheet.Book, o Options) (List, error) {
 			r.title(row)
 			r.row(row)
 		}
+		if r.upwards != "" {
+			list.Notes = append(list.Notes, fmt.Sprintf("raw values are multiplied by column %s; where that is what the device has multiplied them by, say --columns 'divisor=%s'", r.upwards, r.upwards))
+		}
 	}
 	if list.Columns == nil {
 		return list, cmp.Or(first, fmt.Errorf("the file holds nothing"))
 	}
 	if list.Left > 0 {
-		list.Notes = append(list.Notes, fmt.Sprintf("left out, since they are no points, such as titles and repeated headings: %d", list.Left))
+		list.Notes = append(list.Notes, fmt.Sprintf("left out, since they are no points, such as titles, repeated headings and reserved registers: %d", list.Left))
 	}
 	if unused := unknown(list.Columns); len(unused) > 0 {
 		list.Notes = append(list.Notes, "columns that nothing is made of: "+strings.Join(unused, ", "))

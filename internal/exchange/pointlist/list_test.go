@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -136,6 +137,31 @@ func TestWhatIsNotUnderstood(t *testing.T) {
 	require.Len(t, faults, 2)
 	assert.Equal(t, Fault{"", 2, "decimals", "40", faults[0].Message}, faults[0])
 	assert.Equal(t, Fault{"", 3, "address", "999999", faults[1].Message}, faults[1])
+}
+
+// Limits stand in columns of their own, as lists of alarms have them.
+func TestLimitsInColumns(t *testing.T) {
+	list := read(t, "Tag;Address;Min;Max;LL;Low;High;HH;Hysteresis;Alarm delay;Priority\na;40001;0;10;0,5;1;8;9;0,2;5 s;high\nb;40002;0;10;-;;7;;;;2\nc;40003;0;10;;;;;0,1;3;low\n", Options{Station: "plc"})
+	require.Empty(t, list.Faults)
+	assert.Equal(t, map[string]any{"low_low": 0.5, "low": 1.0, "high": 8.0, "high_high": 9.0, "deadband": 0.2, "delay": "5s", "severity": 2}, list.Items[0].Fields["limits"])
+	assert.Equal(t, [2]float64{0, 10}, list.Items[0].Fields["range"])
+	assert.Equal(t, map[string]any{"high": 7.0, "severity": 2}, list.Items[1].Fields["limits"])
+	assert.NotContains(t, list.Items[2].Fields, "limits")
+	now, _, faults := into(t, load(t, empty), list)
+	require.Empty(t, faults)
+	a, _ := now.Point("a")
+	assert.Equal(t, 9.0, *a.Limits.HighHigh)
+	crossed := read(t, "Tag;Address;LL;Low;High;HH\na;40001;0;5;4;9\n", Options{Station: "plc"})
+	_, _, faults = into(t, load(t, empty), crossed)
+	require.Len(t, faults, 1)
+	assert.Equal(t, "High", faults[0].Column)
+
+	list = read(t, "Tag;Address;Type;Low;High;Alarm when;Alarm high\na;40001;int16;0;100;;80\nb;00001;bool;;;1;\nc;40003;int16;0;10;;much\n", Options{Station: "plc"})
+	assert.Equal(t, [2]float64{0, 100}, list.Items[0].Fields["range"], "without outer limits these are the ends of a range")
+	assert.Equal(t, map[string]any{"high": 80.0}, list.Items[0].Fields["limits"])
+	assert.Equal(t, map[string]any{"state": "1"}, list.Items[1].Fields["limits"])
+	require.Len(t, list.Faults, 1)
+	assert.Equal(t, "Alarm high", list.Faults[0].Column)
 }
 
 func TestHeadingsByHandAndNone(t *testing.T) {
@@ -384,6 +410,146 @@ func TestTagsThatMoveOn(t *testing.T) {
 	}
 }
 
+// Lists as people have them: a number of the row beside the address, steps with their unit, what stands for nothing, registers of no use, ranges
+// written in many ways, names and units in places of their own.
+func TestListsOfManyHabits(t *testing.T) {
+	of := func(l List, tag string) map[string]any {
+		for _, i := range l.Items {
+			if i.Tag() == tag {
+				return i.Fields
+			}
+		}
+		return nil
+	}
+	l := read(t, `No.,Parameter name,Modbus Address,Length (words),Access,Data Type,Resolution,Note
+1,Set temperature,0,1,R/W,S16,0.1 °C,
+2,Energy total,100,2,R,U32,1 kWh,
+3,Operating mode,200,1,RW,U16,-,0: off; 1: heat; 2: cool
+4,Pressure [bar],202,1,-,U16,/10,see page 4
+5,Reserved,203,2,-,-,,
+6,Spare,205,1,R,U16,,
+`, Options{Station: "plc"})
+	require.Empty(t, l.Faults)
+	require.Len(t, l.Items, 4)
+	assert.Equal(t, map[string]any{"tag": "Set-temperature", "station": "plc", "address": "hr:0", "type": "int16", "writable": true, "unit": "°C", "scaling": map[string]any{"factor": 0.1}}, of(l, "Set-temperature"))
+	assert.Equal(t, "kWh", of(l, "Energy-total")["unit"])
+	assert.Equal(t, map[string]any{"0": "off", "1": "heat", "2": "cool"}, of(l, "Operating-mode")["states"])
+	assert.Equal(t, "bar", of(l, "Pressure")["unit"])
+
+	for written, address := range map[string]string{"40005..40006": "hr:4..5", "40005 to 40006": "hr:4..5", "40005/40006": "hr:4..5", "40005 – 40006": "hr:4..5", "40005+40006": "hr:4..5", "40005-40006": "hr:4..5"} {
+		l = read(t, "Register\tName\tType\tDescription\n40001\ta\tINT\t\n40002\tb\tINT\t\n"+written+"\thours\tDINT\tRunning hours [h]\n", Options{Station: "plc"})
+		require.Empty(t, l.Faults, written)
+		assert.Equal(t, address, of(l, "hours")["address"], written)
+		assert.Equal(t, "h", of(l, "hours")["unit"], written)
+	}
+	l = read(t, "Register\tName\tType\n40001\ta\tINT\n40002\tb\tINT\n40009..40003\tc\tINT\n", Options{Station: "plc"})
+	require.Len(t, l.Faults, 1)
+	assert.Contains(t, l.Faults[0].Message, "does not go from one address to a later one")
+	s := load(t, empty)
+	_, _, faults := into(t, s, read(t, "Register\tName\tType\n40001\ta\tINT\n40002\tb\tINT\n40003..40004\tc\tINT\n", Options{Station: "plc"}))
+	require.Len(t, faults, 1)
+	assert.Contains(t, faults[0].Message, "names 2 addresses, and int16 takes 1")
+
+	l = read(t, `Register (dec);Register (hex);Name;Datentyp;Skalierung;Zugriff;Kommentar
+4096;1000;A;FLOAT (IEEE754);;Read only;
+4100;1004;B;Signed 32 bits;×10⁻¹;lesen;
+4114;1012-1013;C;UINT32 LE;;nur lesen;
+4118;1016;D;U16/10;;lesen und schreiben;
+4126;101E;E;ASCII 10 regs;;r;
+`, Options{Station: "plc"})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, []any{"hr:4096", "hr:4100", "hr:4114..4115", "hr:4118", "hr:4126"}, []any{of(l, "A")["address"], of(l, "B")["address"], of(l, "C")["address"], of(l, "D")["address"], of(l, "E")["address"]})
+	assert.Equal(t, map[string]any{"factor": 0.1}, of(l, "B")["scaling"])
+	assert.Equal(t, "CDAB", of(l, "C")["order"])
+	assert.Equal(t, map[string]any{"factor": 0.1}, of(l, "D")["scaling"])
+	assert.Equal(t, true, of(l, "D")["writable"])
+	assert.Equal(t, 20, of(l, "E")["length"])
+
+	l = read(t, `Address,Name,FC,Type
+40001 bit 3,A,FC3/FC6,BOOL
+40001:4,B,03 (0x03),BOOL
+40001/5,C,R: 0x03 W: 0x06,BOOL
+40001.15,D,3,BOOL
+4:0002,E,"3,6,16",INT16
+40003,F,0x03,INT16
+40004-40005,G,Read Holding Registers,INT32
+30001,H,4,INT16
+`, Options{Station: "plc"})
+	require.Empty(t, l.Faults)
+	var at []any
+	for _, i := range l.Items {
+		at = append(at, i.Fields["address"])
+	}
+	assert.Equal(t, []any{"hr:0.3", "hr:0.4", "hr:0.5", "hr:0.15", "hr:1", "hr:2", "hr:3..4", "ir:0"}, at, "the function says the same as the first digit")
+	l = read(t, "Address,Name,FC,Type,Note\n40001/2,A,3,FLOAT,\"4-20 mA, 0-10 V\"\n40009/10,B,3,,0.1\n40011/3,C,3,BOOL,\"12:00, 14:30\"\n", Options{Station: "plc"})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, []any{"hr:0..1", "hr:8..9", "hr:10.3"}, []any{l.Items[0].Fields["address"], l.Items[1].Fields["address"], l.Items[2].Fields["address"]}, "a slash")
+	for _, i := range l.Items {
+		assert.Nil(t, i.Fields["states"], i.Tag())
+		assert.Nil(t, i.Fields["scaling"], i.Tag())
+	}
+	l = read(t, "Address,Name,FC,Type\n40003,F,4,INT16\n", Options{Station: "plc"})
+	assert.Equal(t, "40003", l.Items[0].Fields["address"], "here it does not")
+
+	l = read(t, "Register;Offset;Name;Type\n40001;0;A;INT\n40002;1;B;INT\n40010;9;C;INT\n", Options{Station: "plc"})
+	require.Empty(t, l.Faults)
+	assert.Nil(t, of(l, "C")["scaling"], "an address once more")
+	l = read(t, "Register;Offset;Name;Type\n40001;0;A;INT\n40002;-40;B;INT\n40010;9;C;INT\n", Options{Station: "plc"})
+	assert.Equal(t, map[string]any{"offset": -40.0}, of(l, "B")["scaling"])
+
+	l = read(t, "Register;Name;Type;Scale\n40001;A;INT;10\n40002;B;INT;1\n40003;C;INT;x10\n", Options{Station: "plc"})
+	assert.Contains(t, l.Notes, "raw values are multiplied by column Scale; where that is what the device has multiplied them by, say --columns 'divisor=Scale'")
+	l = read(t, "Register;Name;Type;Scale\n40001;A;INT;10\n40002;B;INT;1\n40003;C;INT;1\n", Options{Station: "plc", Columns: map[string]string{"divisor": "Scale"}})
+	assert.Equal(t, map[string]any{"factor": 0.1}, of(l, "A")["scaling"])
+	assert.NotContains(t, fmt.Sprint(l.Notes), "multiplied")
+
+	both := "Name,Modbus Address,DNP3 Index,Object type\na,40001,0,Analog Input\nb,40002,1,Analog Input\nc,40003,2,Binary Input\n"
+	l = read(t, both, Options{Station: "rtu", Speaks: func(string) site.Protocol { return site.DNP3 }})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, []any{"ai:0", "ai:1", "bi:2"}, []any{of(l, "a")["address"], of(l, "b")["address"], of(l, "c")["address"]})
+	l = read(t, strings.ReplaceAll(both, "Binary Input", "Holding Register"), Options{Station: "plc"})
+	assert.Equal(t, "hr:2", of(l, "c")["address"])
+
+	l = read(t, "Reg,Name,Type\nHR0,A,INT16\nHoldingRegister 1,B,INT16\nIR 5,C,INT16\n", Options{Station: "plc"})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, []any{"hr:0", "hr:1", "ir:5"}, []any{of(l, "A")["address"], of(l, "B")["address"], of(l, "C")["address"]})
+	l = read(t, "Reg,Name,Type\nHR1,A,INT16\n", Options{Station: "plc"})
+	require.Len(t, l.Faults, 1)
+	assert.Contains(t, l.Faults[0].Message, "whether the first one has the number 0 or 1")
+	l = read(t, "Reg,Name,Type\nHR1,A,INT16\n", Options{Station: "plc", Notation: site.Number})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, "hr:0", of(l, "A")["address"])
+
+	l = read(t, "Address;Parameter;Unit;Format;Remarks\n0x0000;Power;W;int32;+ import\n0x0002;Factor;-;int16;x 0.001\n", Options{Station: "plc"})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, "+ import", of(l, "Power")["description"])
+	assert.Equal(t, map[string]any{"factor": 0.001}, of(l, "Factor")["scaling"])
+
+	l = read(t, "No.;Signal;Type\n10;a;INT\n11;b;INT\n", Options{Station: "plc"})
+	assert.Equal(t, "10", of(l, "a")["address"], "where nothing else is one")
+
+	l = read(t, "\"IEC name\";\"Objekt\";\"Index\";\"Einheit\"\n\"Q1\";\"DI\";\"0\";\"\"\n\"I L1\";\"AI\";\"3\";\"A\"\n\"Z\";\"CT\";\"1\";\"kWh\"\n", Options{Station: "rtu", Speaks: func(string) site.Protocol { return site.DNP3 }})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, []any{"bi:0", "ai:3", "ctr:1"}, []any{of(l, "Q1")["address"], of(l, "I-L1")["address"], of(l, "Z")["address"]})
+}
+
+// Points that change places are the same ones still, and a point that is added gets the tag that one gave up.
+func TestTagsThatChangePlaces(t *testing.T) {
+	s := load(t, empty+"points:\n  - {tag: p1, station: plc, address: 40001, unit: A}\n  - {tag: p2, station: plc, address: 40002}\n  - {tag: p3, station: plc, address: 40003, unit: V}\n")
+	var out bytes.Buffer
+	require.NoError(t, WriteCSV(&out, s, []string{"p1", "p2", "p3"}))
+	text := strings.NewReplacer("\np1,plc", "\np2,plc", "\np2,plc", "\np1,plc", "\np3,plc", "\np4,plc").Replace(out.String())
+	columns := strings.Count(text[:strings.Index(text, "\n")], ",")
+	text += "p3,plc,40009" + strings.Repeat(",", columns-2) + "\n"
+	s, changes, faults := into(t, s, read(t, text, Options{}))
+	require.Empty(t, faults)
+	assert.Len(t, site.Settled(changes), 4)
+	for tag, want := range map[string]string{"p1": "hr:1", "p2": "hr:0 A", "p3": "hr:8", "p4": "hr:2 V"} {
+		p, _ := s.Point(tag)
+		assert.Equal(t, want, strings.TrimSpace(p.Address.String()+" "+p.Unit), tag)
+	}
+}
+
 // What somebody else changed since the export is not taken back without being said.
 func TestAListThatIsOlderThanThePoint(t *testing.T) {
 	s := load(t, empty+"points:\n  - {tag: a, station: plc, address: 40001, unit: bar}\n  - {tag: b, station: plc, address: 40002}\n  - {tag: c, station: plc, address: 40003}\n")
@@ -460,7 +626,7 @@ func FuzzRead(f *testing.F) {
 		}
 		s := site.New()
 		d := s.Edit()
-		if err := l.Into(d, s, false); err != nil {
+		if err := l.Into(d, s, false); err != nil && utf8.ValidString(station) {
 			t.Fatal(err)
 		}
 		if _, err := d.Changes(); err != nil {

@@ -3,6 +3,7 @@ package pointlist
 import (
 	"cmp"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,6 +29,8 @@ type reader struct {
 	known    memory                       // what cells that come again mean
 	cells    map[string]string            // of the row that is read, by field
 
+	upwards  string        // heading of factors of 10 and more, which may mean the reverse
+	hexed    bool          // numbers are hexadecimal without saying so
 	notation site.Notation // in which the addresses are; "" as the station has it
 }
 
@@ -51,10 +54,14 @@ func (r *reader) row(row sheet.Row) {
 		if c.Field == "" {
 			continue
 		}
-		if text != "" {
+		if text != "" && (c.Exact || !dashes[strings.ToLower(text)] || !dashed[c.Field]) {
 			filled++
 			cells[c.Field] = text
 		}
+	}
+	if name := cmp.Or(cells["tag"], cells["description"]); len(r.headings.exact) == 0 && reserved.MatchString(name) {
+		r.list.Left++
+		return
 	}
 	if (filled == 1 || r.page) && !strings.ContainsAny(cells["address"], "0123456789") || footnote(cells["address"]) {
 		if title := cells["address"]; title != "" { // or a footnote
@@ -72,6 +79,15 @@ func (r *reader) row(row sheet.Row) {
 		r.list.Items = append(r.list.Items, item)
 	}
 }
+
+// dashes stand in cells that say nothing, in columns where they mean nothing else.
+var (
+	dashes = map[string]bool{"-": true, "--": true, "—": true, "–": true, "n/a": true}
+	dashed = map[string]bool{"type": true, colAccess: true, colFactor: true, "decimals": true, "states": true, "order": true, colWords: true, colBit: true}
+)
+
+// reserved are names of registers in which nothing is.
+var reserved = regexp.MustCompile(`(?i)^\W*(?:reserved|reserve|reserviert|spare|not used|unused|not assigned|nicht belegt|nicht verwendet|frei)\W*$`)
 
 // aside deals with a row that has no address: one that goes on with what the row before describes, a title, a footnote. It reports whether that is
 // all it is.

@@ -35,8 +35,19 @@ func tableOf(text string) (site.Space, error) {
 			return s, nil
 		}
 	}
+	if m := function.FindStringSubmatch(written); m != nil {
+		if s, ok := tableNames[m[1]]; ok {
+			return s, nil
+		}
+	}
+	if s := tableIn(written); s != "" {
+		return s, nil
+	}
 	return "", fmt.Errorf("%q is no table and no function that reads one: coil, discrete input, input register, holding register, or 1 to 4", text)
 }
+
+// function is the first function of those that are named: R: 0x03 W: 0x06.
+var function = regexp.MustCompile(`^(?:r|rd|read|reading|fc|fct|func|function|f)?\W*(?:0x)?0*([1-9]\d?)(?:\D|$)`)
 
 var group = regexp.MustCompile(`^(?:g|group|gruppe|obj|object|objekt)?\s*(\d{1,3})(?:\s*(?:v|var|variation|/)\s*\d{1,3})?$`)
 
@@ -50,7 +61,7 @@ var groups = map[string]site.Space{
 // kinds are the kinds of DNP3 points by their short names.
 var kinds = map[string]site.Space{
 	"bi": site.BinaryInputs, "di": site.BinaryInputs, "dbi": site.DoubleBitInputs, "dbbi": site.DoubleBitInputs, "bo": site.BinaryOutputs, "do": site.BinaryOutputs, "bos": site.BinaryOutputs, "crob": site.BinaryOutputs,
-	"ctr": site.Counters, "ci": site.Counters, "cnt": site.Counters, "fctr": site.FrozenCounters, "fc": site.FrozenCounters, "ai": site.AnalogInputs, "ao": site.AnalogOutputs, "aos": site.AnalogOutputs, "os": site.OctetStrings,
+	"ctr": site.Counters, "ct": site.Counters, "ci": site.Counters, "cnt": site.Counters, "fctr": site.FrozenCounters, "fc": site.FrozenCounters, "ai": site.AnalogInputs, "ao": site.AnalogOutputs, "aos": site.AnalogOutputs, "os": site.OctetStrings,
 }
 
 // kindOf reads the kind of a DNP3 point: its name, or the group of its objects.

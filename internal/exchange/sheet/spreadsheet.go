@@ -12,7 +12,6 @@ import (
 const (
 	mostUnpacked = 512 << 20
 	mostPart     = 64 << 20 // in memory; larger parts go to the disk
-	mostMerged   = 20_000   // cells that merged ones are written into
 )
 
 // readSpreadsheet reads the sheets of a workbook that are not hidden. Of formulas, the values count that the program which saved it had worked out.
@@ -27,6 +26,7 @@ func readSpreadsheet(data []byte) (b Book, err error) {
 		return Book{}, fmt.Errorf("the spreadsheet cannot be read (%w); save it anew as .xlsx, or as .csv", err)
 	}
 	defer f.Close()
+	merged, unknown := merges(data)
 	b = Book{Form: Spreadsheet}
 	rows := 0
 	for _, name := range f.GetSheetList() {
@@ -34,7 +34,12 @@ func readSpreadsheet(data []byte) (b Book, err error) {
 			b.Notes = append(b.Notes, fmt.Sprintf("sheet %s is hidden, and left out", name))
 			continue
 		}
-		g, err := readSheet(f, name, MostRows-rows)
+		if unknown != nil { // a workbook of an unusual build
+			if merged[name], err = mergesByLibrary(f, name); err != nil {
+				return Book{}, fmt.Errorf("sheet %s: %w", name, err)
+			}
+		}
+		g, err := readSheet(f, name, merged[name], MostRows-rows)
 		if err != nil {
 			return Book{}, fmt.Errorf("sheet %s: %w", name, err)
 		}
@@ -48,12 +53,9 @@ func readSpreadsheet(data []byte) (b Book, err error) {
 	return b, nil
 }
 
-func readSheet(f *excelize.File, name string, most int) (Grid, error) {
+func readSheet(f *excelize.File, name string, merged []area, most int) (Grid, error) {
 	g := Grid{Name: name}
-	merged, err := mergedCells(f, name)
-	if err != nil {
-		return g, err
-	}
+	covers := cover(merged)
 	list, err := f.Rows(name)
 	if err != nil {
 		return g, err
@@ -64,14 +66,7 @@ func readSheet(f *excelize.File, name string, most int) (Grid, error) {
 		if err != nil {
 			return g, fmt.Errorf("row %d: %w", number, err)
 		}
-		for column, value := range merged[number] {
-			for len(cells) < column {
-				cells = append(cells, "")
-			}
-			if cells[column-1] == "" {
-				cells[column-1] = value
-			}
-		}
+		cells = covers.row(number, cells)
 		row, any := row(number, cells)
 		if !any {
 			continue
@@ -82,32 +77,4 @@ func readSheet(f *excelize.File, name string, most int) (Grid, error) {
 		g.Rows = append(g.Rows, row)
 	}
 	return g, list.Error()
-}
-
-// mergedCells are the values of merged cells, by row and column, in all cells that they cover.
-func mergedCells(f *excelize.File, name string) (map[int]map[int]string, error) {
-	list, err := f.GetMergeCells(name)
-	if err != nil {
-		return nil, err
-	}
-	out, n := map[int]map[int]string{}, 0
-	for _, m := range list {
-		left, top, err1 := excelize.CellNameToCoordinates(m.GetStartAxis())
-		right, bottom, err2 := excelize.CellNameToCoordinates(m.GetEndAxis())
-		if err1 != nil || err2 != nil || m.GetCellValue() == "" {
-			continue
-		}
-		for r := top; r <= bottom; r++ {
-			for c := left; c <= min(right, MostColumns); c++ {
-				if n++; n > mostMerged {
-					return out, nil
-				}
-				if out[r] == nil {
-					out[r] = map[int]string{}
-				}
-				out[r][c] = m.GetCellValue()
-			}
-		}
-	}
-	return out, nil
 }

@@ -113,7 +113,7 @@ func TestSiteFileFaults(t *testing.T) {
 		want []string // a line each
 	}{
 		{"unknown field", edit("    unit: 1\n", "    unitt: 1\n"), []string{`gate.yaml:7: station plc: stations[0].unitt: unknown field "unitt"; did you mean unit?`}},
-		{"unknown list", gate + "tags: []\n", []string{`gate.yaml:22: tags: unknown field "tags"; known are arithmon, change, templates, links, stations, points`}},
+		{"unknown list", gate + "tags: []\n", []string{`gate.yaml:22: tags: unknown field "tags"; known are arithmon, change, templates, links, stations, points, boards`}},
 		{"duplicate tag", edit("gate1/mode", "gate1/position"), []string{`gate.yaml:11: point gate1/position: points[0].tag: "gate1/position" is in the file twice, in lines 11 and 20`}},
 		{"offset out of range", edit("co:4", "co:70000"), []string{`gate.yaml:19: point gate1/open-cmd: points[1].address: "co:70000": offset 70000 is out of range: 0 to 65535`}},
 		{"float32 on a coil", edit("co:4, type: bool, states: [idle, open]", "co:4, type: float32"), []string{`gate.yaml:19: point gate1/open-cmd: points[1].type: float32 does not fit co:4: a coil holds one bit; use bool, or an address in hr or ir`}},

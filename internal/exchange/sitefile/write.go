@@ -28,7 +28,7 @@ type Options struct {
 
 // Only keeps the points of some patterns, with the stations and links that they are on, and the templates of those.
 func Only(s *site.Site, patterns []string) func(site.Kind, string) bool {
-	kept := map[site.Kind]map[string]bool{site.KindTemplate: {}, site.KindLink: {}, site.KindStation: {}, site.KindPoint: {}}
+	kept := map[site.Kind]map[string]bool{site.KindTemplate: {}, site.KindLink: {}, site.KindStation: {}, site.KindPoint: {}, site.KindBoard: {}}
 	for _, tag := range s.Names(site.KindPoint) {
 		if slices.ContainsFunc(patterns, func(p string) bool { return site.Match(p, tag) }) {
 			p, _ := s.Point(tag)
@@ -36,6 +36,11 @@ func Only(s *site.Site, patterns []string) func(site.Kind, string) bool {
 			kept[site.KindTemplate][station.Template] = true
 			kept[site.KindPoint][tag], kept[site.KindStation][p.Station], kept[site.KindLink][station.Link] = true, true, true
 		}
+	}
+	for _, name := range s.Names(site.KindBoard) {
+		b, _ := s.Get(site.KindBoard, name)
+		tags := b.(site.Board).Points()
+		kept[site.KindBoard][name] = len(tags) > 0 && !slices.ContainsFunc(tags, func(tag string) bool { return !kept[site.KindPoint][tag] })
 	}
 	return func(kind site.Kind, name string) bool { return kept[kind][name] }
 }

@@ -248,6 +248,14 @@ func (l *List) row(name string, row sheet.Row, columns []Column) {
 		l.Faults = append(l.Faults, Fault{Sheet: name, Row: row.Number, Message: "the row names no station"})
 		return
 	}
+	if written := item.Name(); written != "" {
+		if name := sheet.Identifier(strings.ReplaceAll(written, "/", "-"), site.MaxName); name != written && name != "" {
+			item.Fields["name"] = name
+			if len(l.Notes) < mostNotes {
+				l.Notes = append(l.Notes, fmt.Sprintf("row %d: %q is no name of a station; %s is", row.Number, written, name))
+			}
+		}
+	}
 	if first, twice := l.rows[item.Name()]; twice {
 		l.Faults = append(l.Faults, Fault{name, row.Number, item.from["name"], item.Name(), fmt.Sprintf("%q is in row %d, too", item.Name(), first)})
 		return
@@ -255,6 +263,9 @@ func (l *List) row(name string, row sheet.Row, columns []Column) {
 	l.rows[item.Name()] = row.Number
 	l.Items = append(l.Items, item)
 }
+
+// mostNotes is how much is said of what was made of names; the list shows them all.
+const mostNotes = 50
 
 // value is a cell as a site file has it.
 func value(field, text string) (any, error) {

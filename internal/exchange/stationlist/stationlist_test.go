@@ -99,6 +99,18 @@ func TestOutstationsAndLinksOfTheirOwn(t *testing.T) {
 	assert.Equal(t, Fault{Row: 2, Column: "port", Value: "modbus", Message: `"modbus" is no port; write a number, such as 502`}, faults[0])
 }
 
+// A name that is not allowed is written as one that is, which is said.
+func TestNamesOfStations(t *testing.T) {
+	left, list, faults := taken(t, plant(t), "No.;Gerät;IP-Adresse;Slave ID\n1;MTR 3;192.0.2.13;7\n2;Nord/Süd;192.0.2.14;8\n", Options{})
+	require.Empty(t, faults)
+	assert.Contains(t, list.Notes, `row 2: "MTR 3" is no name of a station; MTR-3 is`)
+	for name, link := range map[string]string{"MTR-3": "MTR-3-link", "Nord-Sued": "Nord-Sued-link"} {
+		s, there := left.Station(name)
+		require.True(t, there, name)
+		assert.Equal(t, link, s.Link)
+	}
+}
+
 func TestListsThatAreNone(t *testing.T) {
 	for text, why := range map[string]string{
 		"a,b,c\n1,2,3\n":          "no headings are recognised",

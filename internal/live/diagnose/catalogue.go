@@ -93,6 +93,9 @@ var catalogue = []Meaning{
 	{NothingGood, site.KindStation, "No point of the station is good, and nothing that was seen tells why."},
 	{EndOfType, site.KindPoint, "The value stands exactly at an end of its type, as devices give it when they have none."},
 	{ValueFrozen, site.KindPoint, "The value stands though it used to move, and others still do."},
+	{HistoryStopped, OfService, "Readings cannot be recorded: the disk is full, or cannot be written."},
+	{HistoryBehind, OfService, "The disk cannot keep up with the readings that are to be recorded; some are lost."},
+	{HistoryFile, OfService, "What was recorded in a month is missing, damaged, or of another service."},
 }
 
 // Catalogue explains the codes of findings.
@@ -134,6 +137,9 @@ var sentences = map[string]string{
 	"no-checksum-fits":            "Something answers at {place}, and no checksum of framing {framing} fits.",
 	"gateway-unit-found":          "Unit {unit} does not answer the gateway. What does, and is no station's: {found}.",
 	"length-limit":                "The device leaves reads of more than {longest} {what} at once without a response. Until that is set, longer ones are divided.",
+	"history-stopped":             "Nothing is recorded: the history cannot be written. The readings themselves go on.",
+	"history-behind":              "Not everything is recorded: the disk cannot keep up.",
+	"history-file":                "Of {count} months of the history something cannot be read.",
 	"polls-late":                  "More is asked for than there is time for: the polls of the link take {load} times the time there is.",
 	"port-missing-other":          "The serial port {port} is not there, and {other} is.",
 	"two-masters-line":            "Another master asks on the line, too: there are requests that nobody here has made. Frames of both collide, and responses to one may be taken for the other's.",

@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"encoding/json"
 	"go/ast"
 	"go/parser"
 	"go/token"
@@ -97,4 +98,19 @@ func TestTheSentencesAreWhole(t *testing.T) {
 	for name := range sentences {
 		assert.True(t, said[name], "%s is never said", name)
 	}
+}
+
+// The console says every sentence in German, too, with what it names.
+func TestTheSentencesInGerman(t *testing.T) {
+	text, err := os.ReadFile("../../../web/src/language/sentences.de.json")
+	require.NoError(t, err)
+	var german map[string]string
+	require.NoError(t, json.Unmarshal(text, &german))
+	named := regexp.MustCompile(`\{\w+\}`)
+	for name, sentence := range sentences {
+		if assert.Contains(t, german, name) {
+			assert.ElementsMatch(t, named.FindAllString(sentence, -1), named.FindAllString(german[name], -1), name)
+		}
+	}
+	assert.Len(t, german, len(sentences), "none that is never said")
 }

@@ -90,6 +90,16 @@ const (
 	ValueFrozen     Code = "value-frozen"
 )
 
+// The codes of the service itself.
+const (
+	HistoryStopped Code = "history-stopped"
+	HistoryBehind  Code = "history-behind"
+	HistoryFile    Code = "history-file"
+)
+
+// OfService is the kind of what a finding about the service itself is about; its subject is then the part of it, such as history.
+const OfService site.Kind = "service"
+
 // Finding is a conclusion.
 type Finding struct {
 	Code      Code
@@ -301,6 +311,7 @@ type Evidence struct {
 	Misread  []weigh.Explanation // of the values of stations
 	Failing  []weigh.Fault       // values that fail whatever their reading is
 	Zeros    []Elsewhere         // tables that hold nothing, where others do
+	History  History             // how the recording of readings goes
 }
 
 // Elsewhere is a table of a station that holds nothing but zeros, where the other has values.
@@ -358,6 +369,7 @@ func Find(e Evidence) []Finding {
 	f.failing(e.Failing, e.Points)
 	f.points(e.Points)
 	f.nothingGood(e)
+	f.history(e.History)
 	slices.SortStableFunc(f.list, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Certainty, a.Certainty), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Code, b.Code))
 	})

@@ -11,7 +11,14 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.findings.stale = true
-	links, stations := map[string]bool{}, map[string]bool{} // to restart; to configure, true where more than its points changed
+	links := map[string]bool{}         // to restart
+	stations := map[string]*affected{} // to configure
+	of := func(station string) *affected {
+		if stations[station] == nil {
+			stations[station] = &affected{}
+		}
+		return stations[station]
+	}
 	var removed []string
 	for _, c := range changes {
 		for _, entity := range []site.Entity{c.Before, c.After} {
@@ -21,12 +28,10 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 					links[v.Name] = true
 				}
 			case site.Station:
-				stations[v.Name] = true
+				of(v.Name).itself = true
 			case site.Point:
-				if _, known := stations[v.Station]; !known {
-					stations[v.Station] = false
-				}
-				if _, still := s.Point(v.Tag); !still {
+				of(v.Station).points = append(of(v.Station).points, v.Tag)
+				if s.SharedPoint(v.Tag) == nil {
 					removed = append(removed, v.Tag)
 				}
 			}
@@ -58,12 +63,23 @@ func (e *Engine) Apply(s *site.Site, changes []site.Change) {
 			e.traffic.Drop(name)
 		}
 	}
-	for name, changed := range stations {
-		if st, exists := s.Station(name); exists && !links[st.Link] {
+	for name, what := range stations {
+		st, exists := s.Station(name)
+		switch r := e.runners[st.Link]; {
+		case !exists || links[st.Link]:
+		case what.itself:
 			e.linkOf[name] = st.Link
-			e.runners[st.Link].Configure(e.station(s, st, changed))
+			r.Configure(e.station(s, st))
+		default:
+			r.Configure(e.among(s, st, what.points))
 		}
 	}
+}
+
+// affected is what changes touch of a station.
+type affected struct {
+	itself bool     // more than its points
+	points []string // tags of those that it has or had
 }
 
 // sameLink reports whether two links differ in nothing that matters to a runner.

@@ -14,13 +14,16 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"arithmon/internal/core/crash"
+	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/core/unit"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
@@ -31,6 +34,9 @@ type Options struct {
 	Drivers []link.Driver
 	Log     *slog.Logger     // nil discards
 	Units   *unit.Dictionary // what values are in plants; nil: the one that is built in
+
+	Counts  Counts                  // of what else is counted; nil for nothing
+	History func() diagnose.History // says how the recording of readings goes; nil: there is none
 }
 
 // ageEvery is how often readings are looked at for being stale.
@@ -53,6 +59,9 @@ type Engine struct {
 	traffic   *traffic.Log
 	findings  findings // guarded by mu
 	units     *unit.Dictionary
+	history   func() diagnose.History
+	counts    Counts
+	own       []string              // tags of the service's own points; guarded by mu
 	weighed   map[string]*weighed   // by station
 	mendings  []Mending             // guarded by mu
 	elsewhere map[string]*elsewhere // by station; guarded by mu
@@ -61,7 +70,7 @@ type Engine struct {
 
 // New makes an engine without links.
 func New(o Options) *Engine {
-	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, slots: map[string][]*table.Slot{}, weighed: map[string]*weighed{}, elsewhere: map[string]*elsewhere{}, units: o.Units, traffic: traffic.NewLog()}
+	e := &Engine{drivers: map[site.Protocol]link.Driver{}, table: table.New(), runners: map[string]*link.Runner{}, linkOf: map[string]string{}, slots: map[string][]*table.Slot{}, weighed: map[string]*weighed{}, elsewhere: map[string]*elsewhere{}, units: o.Units, history: o.History, counts: o.Counts, traffic: traffic.NewLog()}
 	if e.units == nil {
 		e.units = unit.BuiltIn()
 	}
@@ -85,6 +94,7 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 	}
 	aging := e.ctx
 	e.ending.Go(func() { e.diagnose(aging) })
+	e.ending.Go(func() { e.keepOwn(aging) })
 	e.ending.Go(func() {
 		ticker := time.NewTicker(ageEvery)
 		defer ticker.Stop()
@@ -93,7 +103,11 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 			case <-aging.Done():
 				return
 			case now := <-ticker.C:
-				e.guarded("ageing readings", func() { e.table.Age(now) })
+				e.guarded("ageing readings", func() {
+					for _, slots := range e.slotsOfAll() {
+						table.Age(slots, now)
+					}
+				})
 			}
 		}
 	})
@@ -122,31 +136,40 @@ func (e *Engine) startLink(s *site.Site, l site.Link, replaces *link.Runner) {
 	var stations []link.Station
 	for _, st := range s.StationsOf(l.Name) {
 		e.linkOf[st.Name] = l.Name
-		stations = append(stations, e.station(s, st, true))
+		stations = append(stations, e.station(s, st))
 	}
 	r := link.Start(e.ctx, link.Options{Log: e.log, Link: l, Driver: e.drivers[l.Protocol], Table: e.table, Ring: e.traffic.Ring(l.Name, s.Count(site.KindLink)), Stations: stations, Replaces: replaces})
 	e.runners[l.Name] = r
 	e.ending.Go(func() { <-r.Done() })
 }
 
-// station gathers the slots of a station's points. Of a station that has not changed itself, those of the same points are as they were.
-func (e *Engine) station(s *site.Site, st site.Station, changed bool) link.Station {
+// station gathers the slots of all points of a station.
+func (e *Engine) station(s *site.Site, st site.Station) link.Station {
 	points := s.SharedPointsOf(st.Name)
-	var before []*table.Slot
-	if !changed {
-		before = e.slots[st.Name]
-	}
 	slots := make([]*table.Slot, len(points))
 	for i, p := range points {
-		for len(before) > 0 && before[0].Point.Tag < p.Tag {
+		slots[i] = e.table.Put(p, st)
+	}
+	e.slots[st.Name] = slots
+	return link.Station{Station: st, Slots: slots}
+}
+
+// among gathers them where points changed and nothing else did; tags are all those that the station has or had of them.
+func (e *Engine) among(s *site.Site, st site.Station, tags []string) link.Station {
+	slices.Sort(tags)
+	before := e.slots[st.Name]
+	slots := make([]*table.Slot, 0, len(before)+len(tags))
+	for _, tag := range slices.Compact(tags) {
+		i, had := slices.BinarySearchFunc(before, tag, func(slot *table.Slot, tag string) int { return strings.Compare(slot.Point.Tag, tag) })
+		slots = append(slots, before[:i]...)
+		if before = before[i:]; had {
 			before = before[1:]
 		}
-		if len(before) > 0 && before[0].Point == p {
-			slots[i] = before[0]
-		} else {
-			slots[i] = e.table.Put(p, st)
+		if p := s.SharedPoint(tag); p != nil && p.Station == st.Name {
+			slots = append(slots, e.table.Put(p, st))
 		}
 	}
+	slots = append(slots, before...)
 	e.slots[st.Name] = slots
 	return link.Station{Station: st, Slots: slots}
 }
@@ -160,6 +183,9 @@ func (e *Engine) runnerOf(station string) (*link.Runner, error) {
 	return nil, fmt.Errorf("%w: %q", ErrNoStation, station)
 }
 
+// Known reports whether there is a point with a tag, in the site or of the service's own.
+func (e *Engine) Known(tag string) bool { return e.table.Get(tag) != nil }
+
 // Reading returns the newest reading of a point.
 func (e *Engine) Reading(tag string) (table.Live, bool) {
 	slot := e.table.Get(tag)
@@ -167,6 +193,13 @@ func (e *Engine) Reading(tag string) (table.Live, bool) {
 		return table.Live{}, false
 	}
 	return slot.Live(), true
+}
+
+// Qualities gives f the quality of each point of the site, in no order. What f does holds up who comes from the devices; it is to be brief.
+func (e *Engine) Qualities(f func(tag string, q reading.Quality)) {
+	for _, slots := range e.slotsOfAll() {
+		table.Qualities(slots, f)
+	}
 }
 
 // Subscribe follows the points whose tags fit any of the patterns; the caller closes the subscription.

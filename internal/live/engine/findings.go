@@ -2,10 +2,13 @@ package engine
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
+	"arithmon/internal/live/table"
 	"arithmon/internal/live/traffic"
 )
 
@@ -99,9 +102,12 @@ func (e *Engine) conclude(now time.Time) {
 		all.Links = append(all.Links, l)
 		all.Stations = append(all.Stations, stations...)
 	}
-	all.Points = e.table.Evidence(now)
+	all.Points = table.Evidence(e.slotsOfAll(), now)
 	all.Misread, all.Failing = e.misread(now)
 	all.Zeros = e.foundElsewhere()
+	if e.history != nil {
+		all.History = e.history()
+	}
 	list := diagnose.Find(all)
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -114,6 +120,20 @@ func (e *Engine) conclude(now time.Time) {
 		list[i].Since = since[key]
 	}
 	e.findings = findings{list, since, diagnose.Watching(all, list), false}
+}
+
+// slotsOfAll are the slots of each station.
+func (e *Engine) slotsOfAll() [][]*table.Slot {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return slices.Collect(maps.Values(e.slots))
+}
+
+// concluded is how many findings there were when conclusions were last drawn.
+func (e *Engine) concluded() int {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return len(e.findings.list)
 }
 
 // Findings are the conclusions that stand now, the most certain first.

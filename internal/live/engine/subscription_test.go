@@ -24,7 +24,7 @@ func TestSubscriptionsConflate(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		assert.Equal(t, reading.Good, list[0].Reading.Quality)
-		assert.Empty(t, sub.Take(), "only the newest was kept")
+		assert.Empty(t, sub.Take(nil), "only the newest was kept")
 
 		ctx, cancel := context.WithTimeout(context.Background(), time.Millisecond)
 		defer cancel()
@@ -32,7 +32,7 @@ func TestSubscriptionsConflate(t *testing.T) {
 		assert.ErrorIs(t, err, context.DeadlineExceeded)
 		sub.Close()
 		time.Sleep(3 * time.Second)
-		assert.Empty(t, sub.Take())
+		assert.Empty(t, sub.Take(nil))
 	})
 }
 
@@ -43,13 +43,13 @@ func TestSubscriptionsFollowPointsThatComeAndGo(t *testing.T) {
 		sub := e.Subscribe("*")
 		defer sub.Close()
 		time.Sleep(time.Second)
-		sub.Take()
+		sub.Take(nil)
 		d := s.Edit()
 		d.Add(site.Point{Tag: "late", Station: "st1", Address: site.Address{Space: site.HoldingRegisters, Offset: 5}})
 		d.Remove(site.KindPoint, "st1/value", false)
 		s = apply(t, e, s, d)
 		got := map[string]bool{}
-		for _, l := range sub.Take() {
+		for _, l := range sub.Take(nil) {
 			got[l.Point.Tag] = l.Removed
 		}
 		assert.Equal(t, map[string]bool{"late": false, "st1/value": true}, got)

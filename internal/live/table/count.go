@@ -82,6 +82,18 @@ func (t *Table) Count(slots []*Slot) Count {
 	return Count{int(c.of[good]), int(c.of[uncertain]), int(c.of[bad])}
 }
 
+// Qualities gives f the quality of each point of a station that the table holds. The table is locked meanwhile.
+func Qualities(slots []*Slot, f func(tag string, q reading.Quality)) {
+	each(slots, func(s *Slot) {
+		if s.block != nil && s.conversion.Certain() {
+			f(s.Point.Tag, reading.Good)
+			return
+		}
+		s.settle()
+		f(s.Point.Tag, s.reading.Quality)
+	})
+}
+
 // Why is the reason that most of some points are bad for.
 func (t *Table) Why(slots []*Slot) string {
 	reasons := map[reading.Reason]int{}

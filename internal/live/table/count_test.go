@@ -2,8 +2,10 @@ package table
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"testing"
 	"time"
@@ -28,6 +30,21 @@ func counted(t *Table) (c Count) {
 			c.Bad++
 		}
 	}
+	return c
+}
+
+// qualities counts what is said of each point.
+func qualities(t *Table) (c Count) {
+	Qualities(slices.Collect(maps.Values(t.slots)), func(_ string, q reading.Quality) {
+		switch q {
+		case reading.Good:
+			c.Good++
+		case reading.Uncertain:
+			c.Uncertain++
+		default:
+			c.Bad++
+		}
+	})
 	return c
 }
 
@@ -77,7 +94,7 @@ func TestTrialOfCounts(t *testing.T) {
 				slot.Bad(reading.Timeout, at)
 			}
 		case 3:
-			table.Age(at)
+			Age(slices.Collect(maps.Values(table.slots)), at)
 		case 4:
 			if slot != nil {
 				table.Emit([]Sample{{Slot: slot, Quality: reading.Good, Value: codec.IntValue(int64(random.IntN(300))), Time: at}})
@@ -93,8 +110,9 @@ func TestTrialOfCounts(t *testing.T) {
 				blocks[random.IntN(len(blocks))].Store(registers(points, uint16([]int{5, 7, 300, 0xABCD}[random.IntN(4)])), false, places, at)
 			}
 		}
-		kept := table.Count(table.some()) // before anything is worked out
+		each, kept := qualities(table), table.Count(table.some()) // before anything is worked out
 		require.Equal(t, counted(table), kept, "step %d, seed %d", step, seed)
+		require.Equal(t, kept, each, "step %d, seed %d: point by point", step, seed)
 	}
 }
 

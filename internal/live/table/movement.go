@@ -32,40 +32,45 @@ func (s *Slot) look(now time.Time) {
 	s.movement.Look(*s.Layout, words, uint32(now.Unix()))
 }
 
-// Evidence gathers what is strange about single points.
-func (t *Table) Evidence(now time.Time) (list []diagnose.Point) {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
+// Evidence gathers what is strange about single points, given the slots of each station.
+func Evidence(stations [][]*Slot, now time.Time) (list []diagnose.Point) {
 	sec := uint32(now.Unix())
-	lively := false
-	for _, slot := range t.slots {
-		slot.mu.Lock()
-		lively = lively || slot.movement.Lively(sec)
-		slot.mu.Unlock()
-	}
-	for _, slot := range t.slots {
-		slot.mu.Lock()
-		p := slot.movement.Strange(*slot.Layout, sec, lively)
-		if slot.movement.Resting(slot.Layout.Type, sec) {
-			slot.settle()
-			if raw, err := slot.Layout.Decode(slot.reading.Raw.Words); err == nil && slot.reading.Quality != reading.Bad {
-				p.End = diagnose.EndCode(*slot.Point, raw)
+	lively := lively(stations, sec)
+	for _, slots := range stations {
+		each(slots, func(s *Slot) {
+			p := s.movement.Strange(*s.Layout, sec, lively)
+			if s.movement.Resting(s.Layout.Type, sec) {
+				s.settle()
+				if raw, err := s.Layout.Decode(s.reading.Raw.Words); err == nil && s.reading.Quality != reading.Bad {
+					p.End = diagnose.EndCode(*s.Point, raw)
+				}
 			}
-		}
-		if p.End != "" || p.Swaps > 0 || p.Frozen {
-			slot.settle()
-			p.Point, p.Shown = *slot.Point, slot.told(slot.reading.Value)
-			if f, ok := slot.reading.Value.Float(); ok && f == 0 && slot.Layout.Type != codec.TypeBool {
+			if p.End == "" && p.Swaps == 0 && !p.Frozen {
+				return
+			}
+			s.settle()
+			p.Point, p.Shown = *s.Point, s.told(s.reading.Value)
+			if f, ok := s.reading.Value.Float(); ok && f == 0 && s.Layout.Type != codec.TypeBool {
 				p.Zero = true // 4 mA, say, are no zero on the wire
 			}
-			if slot.reading.Quality != reading.Bad || slot.reading.Reason == reading.Decode {
+			if s.reading.Quality != reading.Bad || s.reading.Reason == reading.Decode {
 				list = append(list, p)
 			}
-		}
-		slot.mu.Unlock()
+		})
 	}
 	slices.SortFunc(list, func(a, b diagnose.Point) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
 	return list
+}
+
+// lively reports whether any value moves.
+func lively(stations [][]*Slot, sec uint32) (is bool) {
+	for _, slots := range stations {
+		each(slots, func(s *Slot) { is = is || s.movement.Lively(sec) })
+		if is {
+			return true
+		}
+	}
+	return false
 }
 
 // told is a value as its point shows it, unless its decimals would hide how small or large it is.

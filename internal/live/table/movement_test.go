@@ -36,18 +36,19 @@ func TestAValueAtTheEndOfItsType(t *testing.T) {
 		table, st := New(), site.NewStation()
 		st.Name = "plc"
 		c.point.Tag, c.point.Station, c.point.Address = "p", "plc", site.Address{Space: site.HoldingRegisters}
-		places := []Place{{Slot: table.Put(&c.point, st), Count: 1}}
+		slots := []*Slot{table.Put(&c.point, st)}
+		places := []Place{{Slot: slots[0], Count: 1}}
 		var block Block
 		began := time.Now()
 		for second := range 16 {
 			at := began.Add(time.Duration(second) * time.Second)
 			block.Store(registers(1, c.raw), false, places, at)
-			table.Age(at)
+			Age(slots, at)
 			if second < 8 {
-				assert.Empty(t, table.Evidence(at), name)
+				assert.Empty(t, Evidence([][]*Slot{slots}, at), name)
 			}
 		}
-		list := table.Evidence(began.Add(16 * time.Second))
+		list := Evidence([][]*Slot{slots}, began.Add(16*time.Second))
 		if c.want == "" {
 			assert.Empty(t, list, name)
 			continue

@@ -18,14 +18,15 @@ func TestThePastOfABlock(t *testing.T) {
 	st.Name = "a"
 	p := site.Point{Tag: "a/x", Station: "a", Type: codec.TypeUint16, Address: site.Address{Space: site.HoldingRegisters, Offset: 11}, Unit: "bar"}
 	slot := table.Put(&p, st)
+	slots := []*Slot{slot}
 	var b Block
 	at := time.Unix(1_000_000, 0)
 	for look := 1; look <= 300; look++ {
 		at = at.Add(time.Second)
 		b.Store([]byte{0, 1, byte(look >> 8), byte(look), 0, 3}, false, []Place{{Slot: slot, First: 1, Count: 1}}, at)
-		table.Age(at)
-		table.Age(at.Add(time.Second / 2)) // which sees nothing new
-		signals := Signals([]*Slot{slot}, unit.BuiltIn())
+		Age(slots, at)
+		Age(slots, at.Add(time.Second/2)) // which sees nothing new
+		signals := Signals(slots, unit.BuiltIn())
 		require.Len(t, signals, 1)
 		s := signals[0]
 		require.Equal(t, 10, s.Area.First)
@@ -43,14 +44,14 @@ func TestThePastOfABlock(t *testing.T) {
 		last := s.Area.Secs[len(s.Area.Secs)-1]
 		require.LessOrEqual(t, uint32(at.Unix())-last, uint32(mostApart))
 	}
-	s := Signals([]*Slot{slot}, unit.BuiltIn())[0]
+	s := Signals(slots, unit.BuiltIn())[0]
 	assert.GreaterOrEqual(t, s.Area.Secs[len(s.Area.Secs)-1]-s.Area.Secs[0], uint32(mostApart*(mostMoments-3)))
 
 	b.Store([]byte{0, 1, 0, 2, 0, 3, 0, 4}, false, []Place{{Slot: slot, First: 1, Count: 1}}, at.Add(time.Second))
-	table.Age(at.Add(2 * time.Second))
-	assert.Len(t, Signals([]*Slot{slot}, unit.BuiltIn())[0].Area.Secs, 1, "a block of another length begins anew")
+	Age(slots, at.Add(2*time.Second))
+	assert.Len(t, Signals(slots, unit.BuiltIn())[0].Area.Secs, 1, "a block of another length begins anew")
 
 	slot.Bad("timeout", at)
-	assert.Empty(t, Signals([]*Slot{slot}, unit.BuiltIn()), "of what is not read, nothing is weighed")
+	assert.Empty(t, Signals(slots, unit.BuiltIn()), "of what is not read, nothing is weighed")
 	assert.Empty(t, Signals(nil, unit.BuiltIn()))
 }

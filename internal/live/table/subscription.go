@@ -17,6 +17,9 @@ type Subscription struct {
 
 	mu    sync.Mutex
 	dirty map[*Slot]struct{}
+	order []*Slot       // of dirty, as they changed
+	taken []*Slot       // room for the next order
+	begun bool          // what there was at the beginning was taken
 	ready chan struct{} // holds one token while something is dirty
 }
 
@@ -26,7 +29,10 @@ func (s *Subscription) wants(tag string) bool {
 
 func (s *Subscription) changed(slot *Slot) {
 	s.mu.Lock()
-	s.dirty[slot] = struct{}{}
+	if _, already := s.dirty[slot]; !already {
+		s.dirty[slot] = struct{}{}
+		s.order = append(s.order, slot)
+	}
 	s.mu.Unlock()
 	select {
 	case s.ready <- struct{}{}:
@@ -34,7 +40,7 @@ func (s *Subscription) changed(slot *Slot) {
 	}
 }
 
-// Next waits until something changed and returns the newest readings of what did, by tag. The first call returns all
+// Next waits until something changed and returns the newest readings of what did, as Take does. The first call returns all
 // points at once. Its error is ctx's.
 func (s *Subscription) Next(ctx context.Context) ([]Live, error) {
 	for {
@@ -42,7 +48,7 @@ func (s *Subscription) Next(ctx context.Context) ([]Live, error) {
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		case <-s.ready:
-			if list := s.Take(); len(list) > 0 {
+			if list := s.Take(nil); len(list) > 0 {
 				return list, nil
 			}
 		}
@@ -57,17 +63,24 @@ func (s *Subscription) Ready() <-chan struct{} {
 	return s.ready
 }
 
-// Take returns the newest readings of what changed since the last call, by tag; it does not wait.
-func (s *Subscription) Take() []Live {
+// Take appends the newest readings of what changed since the last call to list, in the order in which it changed; at first, all points by
+// tag. It does not wait, and is called by one at a time.
+func (s *Subscription) Take(list []Live) []Live {
 	s.mu.Lock()
-	slots := make([]*Slot, 0, len(s.dirty))
-	for slot := range s.dirty {
-		slots = append(slots, slot)
+	slots, begun := s.order, s.begun
+	s.order, s.taken, s.begun = s.taken[:0], slots, true
+	if begun {
+		for _, slot := range slots { // few of many, mostly
+			delete(s.dirty, slot)
+		}
+	} else {
+		s.dirty = map[*Slot]struct{}{}
 	}
-	clear(s.dirty)
 	s.mu.Unlock()
-	slices.SortFunc(slots, func(a, b *Slot) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) }) // which are smaller to move than readings
-	list := make([]Live, 0, len(slots))
+	if !begun {
+		slices.SortFunc(slots, func(a, b *Slot) int { return cmp.Compare(a.Point.Tag, b.Point.Tag) })
+	}
+	list = slices.Grow(list, len(slots))
 	for _, slot := range slots {
 		l := slot.Live()
 		if l.Removed && s.table.Get(l.Point.Tag) != nil {
@@ -75,6 +88,7 @@ func (s *Subscription) Take() []Live {
 		}
 		list = append(list, l)
 	}
+	clear(slots) // so that what is gone is not kept
 	return list
 }
 
@@ -103,6 +117,30 @@ func (t *Table) follow(f follower, begin func(*Slot)) {
 		slot.followers = append(slices.Clip(slot.followers), f)
 		slot.mu.ties++
 		begin(slot)
+		slot.mu.Unlock()
+	}
+}
+
+// again lets a follower follow those of the points that it wants now, and leaves the others; begin is called with each that is new to it,
+// locked.
+func (t *Table) again(f follower, tags []string, begin func(*Slot)) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, tag := range tags {
+		slot := t.slots[tag]
+		if slot == nil {
+			continue
+		}
+		slot.mu.Lock()
+		at, wanted := slices.Index(slot.followers, f), f.wants(tag)
+		switch {
+		case wanted && at < 0:
+			slot.followers = append(slices.Clip(slot.followers), f)
+			slot.mu.ties++
+			begin(slot)
+		case !wanted && at >= 0:
+			slot.followers = slices.Delete(slices.Clone(slot.followers), at, at+1)
+		}
 		slot.mu.Unlock()
 	}
 }

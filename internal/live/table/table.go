@@ -128,12 +128,3 @@ func (t *Table) release(station string) {
 		delete(t.locks, station)
 	}
 }
-
-// Age makes readings stale that are older than three polls.
-func (t *Table) Age(now time.Time) {
-	t.mu.RLock()
-	defer t.mu.RUnlock()
-	for _, slot := range t.slots {
-		slot.age(now)
-	}
-}

@@ -19,8 +19,9 @@ type follower interface {
 
 // TapOptions say what a Tap gets.
 type TapOptions struct {
-	Patterns []string // tags or patterns of the points
-	Room     int      // how many readings may wait to be taken (default 65,536)
+	Patterns []string              // tags or patterns of the points
+	Wants    func(tag string) bool // the points, in place of Patterns; Again asks it anew. It must not call the table
+	Room     int                   // how many readings may wait to be taken (default 65,536)
 	// Every asks for readings that tell nothing new, too: the same value, quality, reason and time of the device as before.
 	Every bool
 }
@@ -70,6 +71,9 @@ func (t *Table) Tap(o TapOptions) *Tap {
 }
 
 func (p *Tap) wants(tag string) bool {
+	if p.options.Wants != nil {
+		return p.options.Wants(tag)
+	}
 	return slices.ContainsFunc(p.options.Patterns, func(pattern string) bool { return site.Match(pattern, tag) })
 }
 
@@ -137,6 +141,10 @@ func (p *Tap) Take(list []Tapped, limit int) (_ []Tapped, lost uint64) {
 	}
 	return list, lost
 }
+
+// Again asks anew which of some points are wanted. Of one that no longer is, what waits in the tap may still be taken; one that now is gives
+// its reading as it stands.
+func (p *Tap) Again(tags []string) { p.table.again(p, tags, p.changed) }
 
 // Close ends the tap. What waits in it may still be taken.
 func (p *Tap) Close() {

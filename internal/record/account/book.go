@@ -6,7 +6,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"database/sql"
+	"database/sql/driver"
 	"encoding/base32"
 	"encoding/hex"
 	"encoding/json"
@@ -67,7 +67,7 @@ type Token struct {
 	Ends    time.Time
 	Used    time.Time // roughly; zero for never
 
-	hash  string
+	hash  Digest
 	moved bool // since Used was stored
 }
 
@@ -80,7 +80,7 @@ type Session struct {
 	From    string
 	Agent   string
 
-	hash  string
+	hash  Digest
 	moved bool // since Seen was stored
 }
 
@@ -114,9 +114,9 @@ type Book struct {
 
 	mu       sync.RWMutex
 	accounts map[string]*Account
-	tokens   map[string]*Token   // by hash
-	sessions map[string]*Session // by hash
-	watchers map[string]map[*func()]struct{}
+	tokens   map[Digest]*Token   // by hash
+	sessions map[Digest]*Session // by hash
+	watchers map[Digest]map[*func()]struct{}
 
 	closing chan struct{}
 	running sync.WaitGroup
@@ -128,7 +128,7 @@ func Open(ctx context.Context, db *database.Database, o Options) (*Book, error) 
 		o.Now = time.Now
 	}
 	b := &Book{db: db, hasher: newHasher(usual), throttle: newThrottle(), now: o.Now, closing: make(chan struct{}),
-		accounts: map[string]*Account{}, tokens: map[string]*Token{}, sessions: map[string]*Session{}, watchers: map[string]map[*func()]struct{}{}}
+		accounts: map[string]*Account{}, tokens: map[Digest]*Token{}, sessions: map[Digest]*Session{}, watchers: map[Digest]map[*func()]struct{}{}}
 	if err := b.load(ctx); err != nil {
 		return nil, fmt.Errorf("accounts: %w", err)
 	}
@@ -335,8 +335,8 @@ func (b *Book) add(ctx context.Context, by access.Principal, a *Account) error {
 	if len(b.accounts) >= MaxAccounts {
 		return fmt.Errorf("there are %d accounts already; remove one first", len(b.accounts))
 	}
-	if err := b.db.Change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO accounts (name, role, only_, password, directory, created) VALUES (?, ?, ?, ?, ?, ?)", a.Name, a.Role, encoded(a.Only), a.password, a.Directory, stamp(a.Created)); err != nil {
+	if err := b.db.Change(ctx, func(tx *database.Tx) error {
+		if _, err := tx.Exec(ctx, "INSERT INTO accounts (name, role, only_, password, directory, created) VALUES (?, ?, ?, ?, ?, ?)", a.Name, a.Role, encoded(a.Only), a.password, a.Directory, stamp(a.Created)); err != nil {
 			return err
 		}
 		return audit.Append(ctx, tx, entry(by, audit.AccountChange, a.Name, "added as %s", rights(a.Role, a.Only)))
@@ -409,8 +409,8 @@ func (b *Book) Set(ctx context.Context, by access.Principal, name string, c Chan
 	if c.Password != nil || c.Factor != nil {
 		ended = b.sessionsOf(name, keep)
 	}
-	if err := b.db.Change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET role = ?, only_ = ?, password = ?, factor = ?, step = ? WHERE name = ?", now.Role, encoded(now.Only), now.password, now.factor, now.step, name); err != nil {
+	if err := b.db.Change(ctx, func(tx *database.Tx) error {
+		if _, err := tx.Exec(ctx, "UPDATE accounts SET role = ?, only_ = ?, password = ?, factor = ?, step = ? WHERE name = ?", now.Role, encoded(now.Only), now.password, now.factor, now.step, name); err != nil {
 			return err
 		}
 		if err := remove(ctx, tx, ended); err != nil {
@@ -461,14 +461,14 @@ func (b *Book) Remove(ctx context.Context, by access.Principal, name string) err
 		return &Fault{"name", name, fmt.Sprintf("%s %s", name, ErrLast)}
 	}
 	ended := b.sessionsOf(name, "")
-	var tokens []string
+	var tokens []Digest
 	for hash, t := range b.tokens {
 		if t.Account == name {
 			tokens = append(tokens, hash)
 		}
 	}
-	if err := b.db.Change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM accounts WHERE name = ?", name); err != nil { // its tokens and sessions go with it
+	if err := b.db.Change(ctx, func(tx *database.Tx) error {
+		if _, err := tx.Exec(ctx, "DELETE FROM accounts WHERE name = ?", name); err != nil { // its tokens and sessions go with it
 			return err
 		}
 		return audit.Append(ctx, tx, entry(by, audit.AccountChange, name, "removed, with %d sessions and %d tokens", len(ended), len(tokens)))
@@ -491,7 +491,22 @@ func secret() string {
 	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(raw))
 }
 
-func hashed(secret string) string {
-	sum := sha256.Sum256([]byte(secret))
-	return hex.EncodeToString(sum[:])
+// Digest is a secret's hash, of which nobody finds out the secret. It is stored in hexadecimal.
+type Digest [sha256.Size]byte
+
+// Hashed is the Digest of a secret.
+func Hashed(secret string) Digest { return sha256.Sum256([]byte(secret)) }
+
+// Value is how it is stored.
+func (d Digest) Value() (driver.Value, error) { return hex.EncodeToString(d[:]), nil }
+
+// Scan takes what was stored.
+func (d *Digest) Scan(stored any) error {
+	text, _ := stored.(string)
+	sum, err := hex.DecodeString(text)
+	if err == nil && len(sum) != len(d) {
+		err = fmt.Errorf("%d bytes are no SHA-256", len(sum))
+	}
+	copy(d[:], sum)
+	return err
 }

@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/subtle"
-	"database/sql"
 	"errors"
 	"fmt"
 	"image/png"
@@ -19,13 +18,14 @@ import (
 
 	"arithmon/internal/core/access"
 	"arithmon/internal/record/audit"
+	"arithmon/internal/record/database"
 )
 
 // SignIn opens a session for who knows the password of an account, and the code of its second factor where it has one. The secret is what
 // is shown from then on. Its errors are ErrSignIn, ErrFactor and TooSoon; all are in the audit log.
 func (b *Book) SignIn(ctx context.Context, name, password, code, from, agent string) (secret string, s Session, err error) {
 	tell := func(why string) error {
-		return b.db.Change(ctx, func(tx *sql.Tx) error {
+		return b.db.Change(ctx, func(tx *database.Tx) error {
 			return audit.Append(ctx, tx, audit.Entry{Who: name, From: from, Action: audit.Refused, Subject: "sign-in", Detail: why})
 		})
 	}
@@ -165,8 +165,8 @@ func (b *Book) redirect(ctx context.Context, by access.Principal, name string, r
 	if role == access.Admin {
 		now.Only = nil
 	}
-	if err := b.db.Change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET role = ?, only_ = ? WHERE name = ?", now.Role, encoded(now.Only), name); err != nil {
+	if err := b.db.Change(ctx, func(tx *database.Tx) error {
+		if _, err := tx.Exec(ctx, "UPDATE accounts SET role = ?, only_ = ? WHERE name = ?", now.Role, encoded(now.Only), name); err != nil {
 			return err
 		}
 		return audit.Append(ctx, tx, entry(by, audit.AccountChange, name, "made %s, was %s", rights(now.Role, now.Only), rights(a.Role, a.Only)))
@@ -181,7 +181,7 @@ func (b *Book) redirect(ctx context.Context, by access.Principal, name string, r
 func (b *Book) open(ctx context.Context, name, from, agent, how string) (string, Session, error) {
 	shown := secret()
 	now := b.now()
-	s := &Session{Account: name, Began: now, Seen: now, From: from, Agent: agent[:min(len(agent), maxAgent)], hash: hashed(shown)}
+	s := &Session{Account: name, Began: now, Seen: now, From: from, Agent: agent[:min(len(agent), maxAgent)], hash: Hashed(shown)}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	was, err := b.account(name)
@@ -191,18 +191,18 @@ func (b *Book) open(ctx context.Context, name, from, agent, how string) (string,
 	ended := b.sessionsOf(name, "")
 	slices.SortFunc(ended, func(a, b *Session) int { return b.Seen.Compare(a.Seen) })
 	ended = ended[min(len(ended), MaxSessions-1):]
-	if err := b.db.Change(ctx, func(tx *sql.Tx) error {
+	if err := b.db.Change(ctx, func(tx *database.Tx) error {
 		if err := remove(ctx, tx, ended); err != nil {
 			return err
 		}
-		result, err := tx.ExecContext(ctx, "INSERT INTO sessions (account, hash, began, seen, address, agent) VALUES (?, ?, ?, ?, ?, ?)", name, s.hash, stamp(now), stamp(now), from, s.Agent)
+		result, err := tx.Exec(ctx, "INSERT INTO sessions (account, hash, began, seen, address, agent) VALUES (?, ?, ?, ?, ?, ?)", name, s.hash, stamp(now), stamp(now), from, s.Agent)
 		if err != nil {
 			return err
 		}
 		if s.ID, err = result.LastInsertId(); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE accounts SET signed_in = ? WHERE name = ?", stamp(now), name); err != nil {
+		if _, err := tx.Exec(ctx, "UPDATE accounts SET signed_in = ? WHERE name = ?", stamp(now), name); err != nil {
 			return err
 		}
 		return audit.Append(ctx, tx, audit.Entry{Who: name, From: from, Action: audit.SignIn, Subject: fmt.Sprint("session ", s.ID), Detail: how})
@@ -219,7 +219,7 @@ func (b *Book) open(ctx context.Context, name, from, agent, how string) (string,
 
 // sessionsOf lists the sessions of an account, but for the one of a secret.
 func (b *Book) sessionsOf(name, keep string) (list []*Session) {
-	kept := hashed(keep)
+	kept := Hashed(keep)
 	for _, s := range b.sessions {
 		if s.Account == name && s.hash != kept {
 			list = append(list, s)
@@ -229,9 +229,9 @@ func (b *Book) sessionsOf(name, keep string) (list []*Session) {
 }
 
 // remove takes sessions out of the database.
-func remove(ctx context.Context, tx *sql.Tx, list []*Session) error {
+func remove(ctx context.Context, tx *database.Tx, list []*Session) error {
 	for _, s := range list {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", s.hash); err != nil {
+		if _, err := tx.Exec(ctx, "DELETE FROM sessions WHERE hash = ?", s.hash); err != nil {
 			return err
 		}
 	}
@@ -269,7 +269,7 @@ func (b *Book) Sessions(of string) []Session {
 func (b *Book) SignOut(ctx context.Context, by access.Principal, secret string) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	s := b.sessions[hashed(secret)]
+	s := b.sessions[Hashed(secret)]
 	if s == nil {
 		return ErrEnded
 	}
@@ -289,7 +289,7 @@ func (b *Book) EndSession(ctx context.Context, by access.Principal, id int64) er
 }
 
 func (b *Book) endSession(ctx context.Context, by access.Principal, s *Session, how string) error {
-	if err := b.db.Change(ctx, func(tx *sql.Tx) error {
+	if err := b.db.Change(ctx, func(tx *database.Tx) error {
 		if err := remove(ctx, tx, []*Session{s}); err != nil {
 			return err
 		}
@@ -304,7 +304,12 @@ func (b *Book) endSession(ctx context.Context, by access.Principal, s *Session, 
 // Principal is on whose behalf somebody asks who shows a secret: of a session, or a token. Attended says that a person's hand is on it, which
 // keeps a session from ending. Its errors are ErrEnded and ErrExpired.
 func (b *Book) Principal(shown, from string, attended bool) (p access.Principal, err error) {
-	hash, now := hashed(shown), b.now()
+	return b.PrincipalOf(shown, Hashed(shown), from, attended)
+}
+
+// PrincipalOf does so where the digest of the secret is known already.
+func (b *Book) PrincipalOf(shown string, hash Digest, from string, attended bool) (p access.Principal, err error) {
+	now := b.now()
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if strings.HasPrefix(shown, tokenPrefix) {
@@ -337,7 +342,7 @@ func (b *Book) Principal(shown, from string, attended bool) (p access.Principal,
 // Watch has end called when what was shown does not hold any more: the session or token is ended, or its account has other rights. The
 // function that is returned ends the watching.
 func (b *Book) Watch(shown string, end func()) (stop func()) {
-	hash := hashed(shown)
+	hash := Hashed(shown)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.watchers[hash] == nil {
@@ -354,7 +359,7 @@ func (b *Book) Watch(shown string, end func()) (stop func()) {
 }
 
 // end tells who watches. The lock is held.
-func (b *Book) end(hash string) {
+func (b *Book) end(hash Digest) {
 	for f := range b.watchers[hash] {
 		(*f)()
 	}
@@ -426,22 +431,22 @@ func (b *Book) keep() error {
 		return nil
 	}
 	ctx := context.Background()
-	err := b.db.Change(ctx, func(tx *sql.Tx) error {
+	err := b.db.Change(ctx, func(tx *database.Tx) error {
 		if err := remove(ctx, tx, over); err != nil {
 			return err
 		}
 		for _, t := range old {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM tokens WHERE name = ?", t.Name); err != nil {
+			if _, err := tx.Exec(ctx, "DELETE FROM tokens WHERE name = ?", t.Name); err != nil {
 				return err
 			}
 		}
 		for _, t := range used {
-			if _, err := tx.ExecContext(ctx, "UPDATE tokens SET used = ? WHERE name = ?", stamp(t.Used), t.Name); err != nil {
+			if _, err := tx.Exec(ctx, "UPDATE tokens SET used = ? WHERE name = ?", stamp(t.Used), t.Name); err != nil {
 				return err
 			}
 		}
 		for _, s := range moved {
-			if _, err := tx.ExecContext(ctx, "UPDATE sessions SET seen = ? WHERE hash = ?", stamp(s.Seen), s.hash); err != nil {
+			if _, err := tx.Exec(ctx, "UPDATE sessions SET seen = ? WHERE hash = ?", stamp(s.Seen), s.hash); err != nil {
 				return err
 			}
 		}
@@ -464,7 +469,7 @@ func (b *Book) keep() error {
 }
 
 // Is reports whether a session is the one of a secret.
-func (s Session) Is(secret string) bool { return s.hash == hashed(secret) }
+func (s Session) Is(secret string) bool { return s.hash == Hashed(secret) }
 
 // Knows is ErrSignIn unless a principal knows the password of their account. Attempts are slowed down as when signing in.
 func (b *Book) Knows(ctx context.Context, who access.Principal, password string) error {

@@ -2,7 +2,6 @@ package account
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,6 +9,7 @@ import (
 
 	"arithmon/internal/core/access"
 	"arithmon/internal/record/audit"
+	"arithmon/internal/record/database"
 )
 
 // Tokens lists tokens by name, of one account when it is named. Those that ended long ago are gone.
@@ -54,7 +54,7 @@ func (b *Book) AddToken(ctx context.Context, by access.Principal, t Token) (Toke
 		return t, "", &Fault{"days", "", fmt.Sprintf("1 to %d days are possible", MaxDays)}
 	}
 	shown := tokenPrefix + secret()
-	t.Account, t.Created, t.hash = by.Account, now, hashed(shown)
+	t.Account, t.Created, t.hash = by.Account, now, Hashed(shown)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if _, err := b.account(by.Account); err != nil {
@@ -68,8 +68,8 @@ func (b *Book) AddToken(ctx context.Context, by access.Principal, t Token) (Toke
 	if len(b.tokens) >= MaxTokens {
 		return t, "", fmt.Errorf("there are %d tokens already; remove one first", len(b.tokens))
 	}
-	if err := b.db.Change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO tokens (name, account, hash, role, only_, created, ends) VALUES (?, ?, ?, ?, ?, ?, ?)", t.Name, t.Account, t.hash, t.Role, encoded(t.Only), stamp(t.Created), stamp(t.Ends)); err != nil {
+	if err := b.db.Change(ctx, func(tx *database.Tx) error {
+		if _, err := tx.Exec(ctx, "INSERT INTO tokens (name, account, hash, role, only_, created, ends) VALUES (?, ?, ?, ?, ?, ?, ?)", t.Name, t.Account, t.hash, t.Role, encoded(t.Only), stamp(t.Created), stamp(t.Ends)); err != nil {
 			return err
 		}
 		return audit.Append(ctx, tx, entry(by, audit.TokenChange, t.Name, "added as %s, until %s", rights(t.Role, t.Only), t.Ends.UTC().Format(time.DateOnly)))
@@ -88,8 +88,8 @@ func (b *Book) RemoveToken(ctx context.Context, by access.Principal, name string
 		if t.Name != name || by.Role != access.Admin && t.Account != by.Account {
 			continue
 		}
-		if err := b.db.Change(ctx, func(tx *sql.Tx) error {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM tokens WHERE name = ?", name); err != nil {
+		if err := b.db.Change(ctx, func(tx *database.Tx) error {
+			if _, err := tx.Exec(ctx, "DELETE FROM tokens WHERE name = ?", name); err != nil {
 				return err
 			}
 			return audit.Append(ctx, tx, entry(by, audit.TokenChange, name, "removed, of %s", t.Account))

@@ -54,23 +54,30 @@ type Entry struct {
 // the most of a text in an entry; more is cut off, so that nobody fills the disk with one request
 const maxText = 2000
 
-// Append writes an entry in a transaction that changes what it tells of. Its time is now, unless it has one.
-func Append(ctx context.Context, tx *sql.Tx, e Entry) error {
-	if e.Time.IsZero() {
-		e.Time = time.Now()
-	}
-	e.Time = e.Time.UTC()
-	e.Who, e.Subject, e.Detail = short(e.Who), short(e.Subject), short(e.Detail)
+// Append writes entries in a transaction that changes what they tell of. The time of one is now, unless it has one.
+func Append(ctx context.Context, tx *database.Tx, entries ...Entry) error {
 	var before string
-	if err := tx.QueryRowContext(ctx, "SELECT hash FROM audit ORDER BY id DESC LIMIT 1").Scan(&before); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := tx.Row(ctx, "SELECT hash FROM audit ORDER BY id DESC LIMIT 1", nil, &before); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	if err := tx.QueryRowContext(ctx, "SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'audit'), 0) + 1").Scan(&e.ID); err != nil {
+	var last int64
+	if err := tx.Row(ctx, "SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'audit'), 0)", nil, &last); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, "INSERT INTO audit (id, time, who, address, action, subject, detail, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		e.ID, e.Time.Format(time.RFC3339Nano), e.Who, e.From, e.Action, e.Subject, e.Detail, e.chained(before))
-	return err
+	for _, e := range entries {
+		if e.Time.IsZero() {
+			e.Time = time.Now()
+		}
+		last++
+		e.ID, e.Time = last, e.Time.UTC()
+		e.Who, e.Subject, e.Detail = short(e.Who), short(e.Subject), short(e.Detail)
+		before = e.chained(before)
+		if _, err := tx.Exec(ctx, "INSERT INTO audit (id, time, who, address, action, subject, detail, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+			e.ID, e.Time.Format(time.RFC3339Nano), e.Who, e.From, e.Action, e.Subject, e.Detail, before); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // chained is the hash of an entry that follows on the one with that hash.
@@ -102,7 +109,7 @@ func Open(db *database.Database) *Log { return &Log{db} }
 
 // Add writes an entry that stands alone.
 func (l *Log) Add(ctx context.Context, e Entry) error {
-	if err := l.db.Change(ctx, func(tx *sql.Tx) error { return Append(ctx, tx, e) }); err != nil {
+	if err := l.db.Change(ctx, func(tx *database.Tx) error { return Append(ctx, tx, e) }); err != nil {
 		return fmt.Errorf("audit log: %w", err)
 	}
 	return nil

@@ -2,7 +2,6 @@ package audit
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -115,7 +114,7 @@ func TestAForgedEntryAndACutEnd(t *testing.T) {
 func TestAnEntryStandsOrFallsWithWhatItTells(t *testing.T) {
 	l, db := opened(t, t.TempDir())
 	failed := errors.New("no")
-	err := db.Change(t.Context(), func(tx *sql.Tx) error {
+	err := db.Change(t.Context(), func(tx *database.Tx) error {
 		require.NoError(t, Append(t.Context(), tx, Entry{Who: "ann", Action: SiteChange}))
 		return failed
 	})

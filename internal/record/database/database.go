@@ -52,7 +52,8 @@ type Database struct {
 	lost atomic.Bool // something went into a database that was gone
 
 	mu        sync.Mutex
-	committed chan struct{} // closed at the next commit
+	committed chan struct{}        // closed at the next commit
+	prepared  map[string]*sql.Stmt // queries of transactions, on the connection that writes
 
 	closing chan struct{}
 	once    sync.Once
@@ -72,7 +73,7 @@ func Open(ctx context.Context, dir string) (*Database, error) {
 	} else if !mine {
 		return nil, fmt.Errorf("%s: %w", path, ErrInUse)
 	}
-	d := &Database{lock: lock, dir: dir, path: path, committed: make(chan struct{}), closing: make(chan struct{})}
+	d := &Database{lock: lock, dir: dir, path: path, committed: make(chan struct{}), prepared: map[string]*sql.Stmt{}, closing: make(chan struct{})}
 	if err := d.open(ctx); err != nil {
 		d.Close()
 		if locked(err) {
@@ -257,41 +258,6 @@ func (d *Database) Exec(ctx context.Context, query string, args ...any) (sql.Res
 		err = d.Present()
 	}
 	return result, Named(err)
-}
-
-// Begin begins a transaction that changes something.
-func (d *Database) Begin(ctx context.Context) (*sql.Tx, error) {
-	if err := d.Present(); err != nil {
-		return nil, err
-	}
-	tx, err := d.Writer.BeginTx(ctx, nil)
-	return tx, Named(err)
-}
-
-// Commit puts a transaction on the disk. Its error says that this cannot be relied upon.
-func (d *Database) Commit(tx *sql.Tx) error {
-	if err := tx.Commit(); err != nil {
-		return Named(err)
-	}
-	d.tell()
-	if err := d.Present(); err != nil { // it went into a file that nobody may find, so that memory and that may differ
-		d.lost.Store(true)
-		return err
-	}
-	return nil
-}
-
-// Change runs f in a transaction, which is on the disk when Change returns without an error; with one, nothing was changed.
-func (d *Database) Change(ctx context.Context, f func(*sql.Tx) error) error {
-	tx, err := d.Begin(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() // without effect once committed
-	if err := f(tx); err != nil {
-		return Named(err)
-	}
-	return d.Commit(tx)
 }
 
 // Committed is closed when something is committed next. Who takes it and then reads misses nothing.

@@ -11,6 +11,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
+	"arithmon/internal/record/database"
 )
 
 // KeptEvents is how many events are kept; the oldest go first.
@@ -42,18 +43,17 @@ func (s *Store) AddEvents(ctx context.Context, list []EventRecord) error {
 	if len(list) == 0 {
 		return nil
 	}
-	if err := s.db.Change(ctx, func(tx *sql.Tx) error { return addEvents(ctx, tx, list) }); err != nil {
+	if err := s.db.Change(ctx, func(tx *database.Tx) error { return addEvents(ctx, tx, list) }); err != nil {
 		return fmt.Errorf("keeping events: %w", err)
 	}
 	return nil
 }
 
-func addEvents(ctx context.Context, tx *sql.Tx, list []EventRecord) error {
-	insert, err := tx.PrepareContext(ctx, "INSERT OR REPLACE INTO events (id, time, source_time, station, tag, value, text, unit, quality, reason, raw) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+func addEvents(ctx context.Context, tx *database.Tx, list []EventRecord) error {
+	insert, err := tx.Prepared(ctx, "INSERT OR REPLACE INTO events (id, time, source_time, station, tag, value, text, unit, quality, reason, raw) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
 	if err != nil {
 		return err
 	}
-	defer insert.Close()
 	for _, e := range list {
 		value, err := e.Value.MarshalJSON()
 		if err != nil {
@@ -68,7 +68,7 @@ func addEvents(ctx context.Context, tx *sql.Tx, list []EventRecord) error {
 		}
 	}
 	if last := list[len(list)-1].ID; last > KeptEvents {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM events WHERE id <= ?", last-KeptEvents); err != nil {
+		if _, err := tx.Exec(ctx, "DELETE FROM events WHERE id <= ?", last-KeptEvents); err != nil {
 			return err
 		}
 	}

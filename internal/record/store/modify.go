@@ -71,7 +71,7 @@ func (s *Store) Modify(ctx context.Context, edit Edit, fill func(*site.Draft, *s
 			return nil, s.Site(), errClosing
 		}
 	}
-	return m.changes, m.left, m.err
+	return site.Settled(m.changes), m.left, m.err
 }
 
 // errClosing says that the store takes no modification any more.
@@ -202,7 +202,7 @@ func (m *modification) prepare(now *site.Site) (err error) {
 		return panicked
 	}
 	if err == nil && m.edit.Permit != nil {
-		if err = m.edit.Permit(now, m.changes); err != nil {
+		if err = m.edit.Permit(now, site.Settled(m.changes)); err != nil {
 			m.changes = nil
 		}
 	}
@@ -217,9 +217,13 @@ func (s *Store) write(changed []*modification) error {
 		return err
 	}
 	defer tx.Rollback() // without effect once committed
-	w := writer{ctx: ctx, tx: tx, prepared: map[string]*sql.Stmt{}, now: time.Now().UTC().Format(time.RFC3339Nano)}
+	w := writer{ctx: ctx, tx: tx, now: time.Now().UTC().Format(time.RFC3339Nano)}
+	if err := tx.Row(ctx, "SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'changes'), 0)", nil, &w.last); err != nil {
+		return err
+	}
+	log := make([]audit.Entry, 0, len(changed))
 	for _, m := range changed {
-		w.who, w.message, w.batch = m.edit.Who, m.edit.Message, 0
+		w.who, w.message, w.batch = m.edit.Who, m.edit.Message, w.last+1
 		for _, c := range m.changes {
 			version := int64(0)
 			if c.After != nil {
@@ -230,7 +234,7 @@ func (s *Store) write(changed []*modification) error {
 			}
 		}
 		if m.edit.decides != 0 {
-			result, err := tx.ExecContext(ctx, "UPDATE proposals SET state = ?, decided_by = ?, decided_time = ?, change = ? WHERE id = ? AND state = 'open'", TakenProposal, w.who, w.now, w.batch, m.edit.decides)
+			result, err := tx.Exec(ctx, "UPDATE proposals SET state = ?, decided_by = ?, decided_time = ?, change = ? WHERE id = ? AND state = 'open'", TakenProposal, w.who, w.now, w.batch, m.edit.decides)
 			if err != nil {
 				return err
 			}
@@ -238,15 +242,18 @@ func (s *Store) write(changed []*modification) error {
 				return errors.Join(err, fmt.Errorf("proposal %d %w", m.edit.decides, ErrDecided))
 			}
 		}
-		if err := audit.Append(ctx, tx, audit.Entry{Who: m.edit.Who, From: m.edit.From, Action: audit.SiteChange, Subject: fmt.Sprint("change ", w.batch), Detail: told(m.edit.Message, m.changes)}); err != nil {
-			return fmt.Errorf("audit log: %w", err)
-		}
+		log = append(log, audit.Entry{Who: m.edit.Who, From: m.edit.From, Action: audit.SiteChange, Subject: fmt.Sprint("change ", w.batch), Detail: told(m.edit.Message, site.Settled(m.changes))})
+	}
+	if err := audit.Append(ctx, tx, log...); err != nil {
+		return fmt.Errorf("audit log: %w", err)
 	}
 	if err := w.forget(); err != nil {
 		return fmt.Errorf("removing the oldest changes from the history: %w", err)
 	}
 	began := time.Now()
-	err = s.db.Commit(tx)
+	if err = s.db.Commit(tx); err == nil {
+		s.last.Store(w.last)
+	}
 	s.committing = time.Since(began)
 	return err
 }
@@ -254,23 +261,15 @@ func (s *Store) write(changed []*modification) error {
 // writer writes changes in a transaction.
 type writer struct {
 	ctx      context.Context
-	tx       *sql.Tx
-	prepared map[string]*sql.Stmt
+	tx       *database.Tx
 	now, who string
 	message  string // of the change set; empty once it was written
-	batch    int64
+	batch    int64  // of the change set: the number of its first change
+	last     int64  // change
 }
 
 func (w *writer) exec(query string, args ...any) (sql.Result, error) {
-	stmt := w.prepared[query]
-	if stmt == nil {
-		var err error
-		if stmt, err = w.tx.PrepareContext(w.ctx, query); err != nil {
-			return nil, err
-		}
-		w.prepared[query] = stmt // closed with the transaction
-	}
-	return stmt.ExecContext(w.ctx, args...)
+	return w.tx.Exec(w.ctx, query, args...)
 }
 
 func (w *writer) change(c site.Change, version int64) error {
@@ -295,16 +294,10 @@ func (w *writer) change(c site.Change, version int64) error {
 			return err
 		}
 	}
-	result, err := w.exec("INSERT INTO changes (batch, time, who, kind, action, name, before, after, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		w.batch, w.now, w.who, kind, c.Action(), c.Name(), before, after, w.message)
+	w.last++
+	_, err = w.exec("INSERT INTO changes (id, batch, time, who, kind, action, name, before, after, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		w.last, w.batch, w.now, w.who, kind, c.Action(), c.Name(), before, after, w.message)
 	w.message = ""
-	if err != nil || w.batch != 0 {
-		return err
-	}
-	if w.batch, err = result.LastInsertId(); err != nil {
-		return err
-	}
-	_, err = w.exec("UPDATE changes SET batch = ? WHERE id = ?", w.batch, w.batch)
 	return err
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"arithmon/internal/core/merge"
 	"arithmon/internal/core/site"
+	"arithmon/internal/record/database"
 )
 
 // State is how far a proposal has come.
@@ -195,9 +196,9 @@ func (s *Store) Remark(ctx context.Context, id int64, c Comment) error {
 	if c.Text == "" || len(c.Text) > maxComment {
 		return fmt.Errorf("a comment has 1 to %d bytes of text; this one has %d", maxComment, len(c.Text))
 	}
-	return s.db.Change(ctx, func(tx *sql.Tx) error {
+	return s.db.Change(ctx, func(tx *database.Tx) error {
 		var is, n int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*), (SELECT count(*) FROM comments WHERE proposal = ?1) FROM proposals WHERE id = ?1", id).Scan(&is, &n); err != nil {
+		if err := tx.Row(ctx, "SELECT count(*), (SELECT count(*) FROM comments WHERE proposal = ?1) FROM proposals WHERE id = ?1", []any{id}, &is, &n); err != nil {
 			return err
 		}
 		if is == 0 {
@@ -206,7 +207,7 @@ func (s *Store) Remark(ctx context.Context, id int64, c Comment) error {
 		if n >= mostComments {
 			return fmt.Errorf("there are %d comments already", n)
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO comments (proposal, who, time, text) VALUES (?, ?, ?, ?)", id, c.Who, c.Time.UTC().Format(time.RFC3339Nano), c.Text)
+		_, err := tx.Exec(ctx, "INSERT INTO comments (proposal, who, time, text) VALUES (?, ?, ?, ?)", id, c.Who, c.Time.UTC().Format(time.RFC3339Nano), c.Text)
 		return err
 	})
 }

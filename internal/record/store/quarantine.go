@@ -2,10 +2,10 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"time"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/record/database"
 )
 
 // Quarantined is a record that did not fit the site when it was loaded. It is kept as it was, and the rest runs.
@@ -22,12 +22,12 @@ func (s *Store) quarantine(ctx context.Context, list []Quarantined) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return s.db.Change(ctx, func(tx *sql.Tx) error {
+	return s.db.Change(ctx, func(tx *database.Tx) error {
 		for _, q := range list {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO quarantine (time, kind, name, body, why) VALUES (?, ?, ?, ?, ?)", q.Time.Format(time.RFC3339Nano), q.Kind, q.Name, q.Body, q.Why); err != nil {
+			if _, err := tx.Exec(ctx, "INSERT INTO quarantine (time, kind, name, body, why) VALUES (?, ?, ?, ?, ?)", q.Time.Format(time.RFC3339Nano), q.Kind, q.Name, q.Body, q.Why); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, "DELETE FROM entities WHERE kind = ? AND name = ?", q.Kind, q.Name); err != nil {
+			if _, err := tx.Exec(ctx, "DELETE FROM entities WHERE kind = ? AND name = ?", q.Kind, q.Name); err != nil {
 				return err
 			}
 		}

@@ -38,6 +38,7 @@ type Store struct {
 	once     sync.Once
 
 	site       atomic.Pointer[site.Site] // replaced by modifier alone
+	last       atomic.Int64              // change that was stored since the start
 	edits      chan *modification
 	committing time.Duration  // how long the disk took with the last transaction; of the modifier alone
 	running    sync.WaitGroup // modifier
@@ -47,7 +48,7 @@ type Store struct {
 // Options say who is told of what a Store does.
 type Options struct {
 	// Follow is called after every transaction, with the site as it leaves it and the changes of all its modifications, in their order; nil for
-	// nobody. An entity may be changed there more than once. It must not call the store.
+	// nobody. An entity may be changed there more than once. It must not call the store, but for LastStored.
 	Follow func(*site.Site, []site.Change)
 	Log    *slog.Logger // nil discards
 }
@@ -162,6 +163,10 @@ func (s *Store) stored(ctx context.Context, kind site.Kind) ([]stored, error) {
 	}
 	return list, rows.Err()
 }
+
+// LastStored is the number of the last change that was stored since the start; 0 when there was none. Called by Follow, it is that of the
+// changes that Follow is told of.
+func (s *Store) LastStored() int64 { return s.last.Load() }
 
 // Site is the site as it is now. It never changes, so that it may be kept.
 func (s *Store) Site() *site.Site { return s.site.Load() }

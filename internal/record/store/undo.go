@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 
 	"arithmon/internal/core/site"
 )
@@ -20,19 +21,21 @@ func (s *Store) Undo(ctx context.Context, edit Edit, id int64) ([]site.Change, *
 	if len(records) == 0 {
 		return nil, nil, fmt.Errorf("%w: %d", ErrNoChange, id)
 	}
+	var made []site.Change
+	for _, r := range slices.Backward(records) { // oldest first
+		c, err := r.Change()
+		if err != nil {
+			return nil, nil, fmt.Errorf("change %d: %w", r.ID, err)
+		}
+		made = append(made, c)
+	}
+	made = site.Settled(made)
 	var inWay []*obstacle
 	edit.Back = true
 	changes, left, err := s.Modify(ctx, edit, func(d *site.Draft, _ *site.Site) {
-		inWay = nil
-		for _, r := range records { // newest first
-			o, err := r.reverse(d)
-			if o != nil {
-				o.fault = &site.FieldError{Kind: r.Kind, Name: r.Name, Message: o.why}
-				inWay = append(inWay, o)
-				d.Fail(o.fault)
-			} else if err != nil {
-				d.Fail(&site.FieldError{Kind: r.Kind, Name: r.Name, Message: err.Error()})
-			}
+		inWay = reverse(d, made)
+		for _, o := range inWay {
+			d.Fail(o.fault)
 		}
 	})
 	for _, o := range inWay {
@@ -45,10 +48,9 @@ func (s *Store) Undo(ctx context.Context, edit Edit, id int64) ([]site.Change, *
 
 // obstacle is why a change cannot be undone: what became of an entity since.
 type obstacle struct {
-	kind  site.Kind
-	name  string
+	entityKey
 	why   string
-	fault *site.FieldError
+	fault *site.FieldError // of the change that cannot be undone
 }
 
 // nameLater says in the fault of an obstacle which later change stands in the way.
@@ -63,30 +65,72 @@ func (s *Store) nameLater(ctx context.Context, o *obstacle, after int64) error {
 	return nil
 }
 
-// reverse puts the entity of a record back to what it was before, unless something stands in the way.
-func (r Record) reverse(d *site.Draft) (*obstacle, error) {
-	c, err := r.Change()
-	if err != nil {
-		return nil, err
-	}
-	before, after := c.Before, c.After
-	if after != nil {
-		if now, ok := d.Get(r.Kind, after.Key()); !ok || !reflect.DeepEqual(now, after) {
-			return &obstacle{kind: r.Kind, name: after.Key(), why: "was changed again since"}, nil
+// stands is an entity that stands in the way of undoing a change.
+func stands(c site.Change, e site.Entity, why string) *obstacle {
+	return &obstacle{entityKey{e.Kind(), e.Key()}, why, &site.FieldError{Kind: c.Kind(), Name: c.Name(), Message: why}}
+}
+
+// reverse puts what changes made into a draft as it was before, unless something stands in the way.
+func reverse(d *site.Draft, made []site.Change) (inWay []*obstacle) {
+	wanted := map[entityKey]bool{} // names that come back
+	for _, c := range made {
+		if c.Before != nil && (c.After == nil || c.Before.Key() != c.After.Key()) {
+			wanted[entityKey{c.Kind(), c.Before.Key()}] = true
+		}
+		if c.After == nil {
+			continue
+		}
+		if now, ok := d.Get(c.Kind(), c.After.Key()); !ok || !reflect.DeepEqual(now, c.After) {
+			inWay = append(inWay, stands(c, c.After, "was changed again since"))
 		}
 	}
-	switch {
-	case before == nil:
-		if below := d.Dependents(after); len(below) > 0 {
-			return &obstacle{kind: below[0].Kind(), name: below[0].Key(), why: fmt.Sprintf("has %s %s since, which was added", below[0].Kind(), below[0].Key())}, nil
-		}
-		d.Remove(r.Kind, after.Key(), false)
-	case after == nil:
-		d.Add(before)
-	default:
-		d.Replace(after.Key(), before)
+	if len(inWay) > 0 {
+		return inWay
 	}
-	return nil, nil
+	// Names first, of what others belong to before those: who belongs to it follows, whoever came to it since. What was added goes last: it may hold
+	// what belongs elsewhere until then.
+	added := map[site.Kind][]string{}
+	renamed := map[site.Kind][]site.Replacement{}
+	for _, c := range made {
+		kind := c.Kind()
+		switch {
+		case c.Before == nil:
+			name := c.After.Key()
+			if wanted[entityKey{kind, name}] {
+				name = d.SetAside(kind, name)
+			}
+			added[kind] = append(added[kind], name)
+		case c.After != nil && c.Before.Key() != c.After.Key():
+			renamed[kind] = append(renamed[kind], site.Replacement{Old: c.After.Key(), New: c.Before})
+		}
+	}
+	kinds := site.Kinds()
+	for _, kind := range kinds {
+		d.ReplaceAll(renamed[kind])
+		for _, c := range made {
+			switch {
+			case c.Kind() != kind || c.Before == nil:
+			case c.After == nil:
+				d.Add(c.Before)
+			case c.Before.Key() == c.After.Key():
+				d.Put(c.Before)
+			}
+		}
+	}
+	for _, kind := range slices.Backward(kinds) {
+		for _, name := range added[kind] {
+			e, there := d.Get(kind, name)
+			if !there {
+				continue
+			}
+			if below := d.Dependents(e); len(below) > 0 {
+				inWay = append(inWay, stands(site.Change{After: e}, below[0], fmt.Sprintf("has %s %s since, which was added", below[0].Kind(), below[0].Key())))
+				continue
+			}
+			d.Remove(kind, name, false)
+		}
+	}
+	return inWay
 }
 
 // batch returns the changes that were made together with the one of that id, newest first.

@@ -13,6 +13,7 @@ import (
 	"arithmon/internal/core/merge"
 	"arithmon/internal/core/nearest"
 	"arithmon/internal/core/site"
+	"arithmon/internal/record/database"
 )
 
 // Errors of versions.
@@ -58,9 +59,9 @@ func (s *Store) AddVersion(ctx context.Context, v Version) error {
 	if err := CheckVersion(v.Name); err != nil {
 		return err
 	}
-	return s.db.Change(ctx, func(tx *sql.Tx) error {
+	return s.db.Change(ctx, func(tx *database.Tx) error {
 		var n, same int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*), count(*) FILTER (WHERE name = ?) FROM versions", v.Name).Scan(&n, &same); err != nil {
+		if err := tx.Row(ctx, "SELECT count(*), count(*) FILTER (WHERE name = ?) FROM versions", []any{v.Name}, &n, &same); err != nil {
 			return err
 		}
 		if same > 0 {
@@ -69,7 +70,7 @@ func (s *Store) AddVersion(ctx context.Context, v Version) error {
 		if n >= MostVersions {
 			return fmt.Errorf("there are %d versions already", n)
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO versions (name, change, time, who, message) VALUES (?, ?, ?, ?, ?)", v.Name, v.Change, v.Time.UTC().Format(time.RFC3339Nano), v.Who, v.Message)
+		_, err := tx.Exec(ctx, "INSERT INTO versions (name, change, time, who, message) VALUES (?, ?, ?, ?, ?)", v.Name, v.Change, v.Time.UTC().Format(time.RFC3339Nano), v.Who, v.Message)
 		return err
 	})
 }
@@ -272,20 +273,12 @@ func (s *Store) Restore(ctx context.Context, edit Edit, to Past, only []string) 
 				}
 			}
 		}
-		for left := len(renamed) + 1; len(renamed) > 0 && len(renamed) < left; { // a name may have to be given up first
-			left = len(renamed)
-			renamed = slices.DeleteFunc(renamed, func(k entityKey) bool {
-				called, _ := to.Now(k.kind, k.name)
-				_, taken := d.Get(k.kind, k.name)
-				_, there := d.Get(k.kind, called)
-				if taken || !there {
-					return !there
-				}
-				e, _ := to.Site.Get(k.kind, k.name)
-				need(d, to.Site, e)
-				d.Replace(called, e)
-				return true
-			})
+		moves, renamed := to.moves(d, renamed)
+		for _, kind := range kinds { // what belongs to something comes after that
+			for _, m := range moves[kind] {
+				need(d, to.Site, m.New)
+			}
+			d.ReplaceAll(moves[kind])
 		}
 		for _, kind := range kinds {
 			for _, name := range to.Site.Names(kind) {
@@ -295,7 +288,7 @@ func (s *Store) Restore(ctx context.Context, edit Edit, to Past, only []string) 
 				}
 			}
 		}
-		for _, k := range renamed { // names that changed places: what had them goes, and is added again
+		for _, k := range renamed { // what has their names stays, as what it was
 			if called, there := to.Now(k.kind, k.name); there {
 				if _, was := to.Site.Get(k.kind, called); !was {
 					d.Remove(k.kind, called, true)
@@ -303,6 +296,39 @@ func (s *Store) Restore(ctx context.Context, edit Edit, to Past, only []string) 
 			}
 		}
 	})
+}
+
+// moves are the renamings that give entities their names of then, and those entities whose names something has that keeps it.
+func (p Past) moves(d *site.Draft, renamed []entityKey) (moves map[site.Kind][]site.Replacement, kept []entityKey) {
+	moves = map[site.Kind][]site.Replacement{}
+	called := func(k entityKey) string {
+		name, _ := p.Now(k.kind, k.name)
+		return name
+	}
+	renamed = slices.DeleteFunc(renamed, func(k entityKey) bool {
+		_, there := d.Get(k.kind, called(k))
+		return !there
+	})
+	for again := true; again; { // who keeps a name takes it from another, which keeps its own then
+		given := map[entityKey]bool{}
+		for _, k := range renamed {
+			given[entityKey{k.kind, called(k)}] = true
+		}
+		again = false
+		renamed = slices.DeleteFunc(renamed, func(k entityKey) bool {
+			_, taken := d.Get(k.kind, k.name)
+			if !taken || given[k] {
+				return false
+			}
+			kept, again = append(kept, k), true
+			return true
+		})
+	}
+	for _, k := range renamed {
+		e, _ := p.Site.Get(k.kind, k.name)
+		moves[k.kind] = append(moves[k.kind], site.Replacement{Old: called(k), New: e})
+	}
+	return moves, kept
 }
 
 // put puts an entity unless it is so already.

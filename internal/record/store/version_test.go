@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -64,6 +65,11 @@ func random(r *rand.Rand, d *site.Draft, now *site.Site) {
 		p.Unit = fmt.Sprint("u", r.IntN(5))
 		d.Put(p)
 	case n < 8:
+		if r.IntN(3) == 0 {
+			kind := []site.Kind{site.KindPoint, site.KindStation}[r.IntN(2)]
+			changePlaces(r, d, now, kind)
+			return
+		}
 		p, _ := now.Point(pick(tags))
 		old := p.Tag
 		p.Tag = fmt.Sprint("p/", r.IntN(20))
@@ -90,6 +96,26 @@ func random(r *rand.Rand, d *site.Draft, now *site.Site) {
 			d.Replace(name, st)
 		}
 	}
+}
+
+// changePlaces gives some entities of a kind the names of each other.
+func changePlaces(r *rand.Rand, d *site.Draft, now *site.Site, kind site.Kind) {
+	names := slices.Clone(now.Names(kind))
+	r.Shuffle(len(names), func(i, k int) { names[i], names[k] = names[k], names[i] })
+	names = names[:min(len(names), 2+r.IntN(3))]
+	var list []site.Replacement
+	for i, name := range names {
+		to := names[(i+1)%len(names)]
+		switch e, _ := now.Get(kind, name); e := e.(type) {
+		case site.Point:
+			e.Tag = to
+			list = append(list, site.Replacement{Old: name, New: e})
+		case site.Station:
+			e.Name = to
+			list = append(list, site.Replacement{Old: name, New: e})
+		}
+	}
+	d.ReplaceAll(list)
 }
 
 // Random modifications, and the site kept after each: every state of the past is given as it was, compared as it differs, and restored.

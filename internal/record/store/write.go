@@ -3,13 +3,13 @@ package store
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"fmt"
 	"strings"
 	"time"
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/record/audit"
+	"arithmon/internal/record/database"
 )
 
 // WriteRecord is one recorded write to a device.
@@ -36,8 +36,8 @@ func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err er
 	if err != nil {
 		return 0, err
 	}
-	if err := s.db.Change(ctx, func(tx *sql.Tx) error {
-		result, err := tx.ExecContext(ctx, "INSERT INTO writes (time, who, tag, station, address, tried, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
+	if err := s.db.Change(ctx, func(tx *database.Tx) error {
+		result, err := tx.Exec(ctx, "INSERT INTO writes (time, who, tag, station, address, tried, outcome, before, sent, after, message) VALUES (?, ?, ?, ?, ?, ?, 'unknown', ?, ?, 'null', 'the service ended before the outcome was known')",
 			w.Time.UTC().Format(time.RFC3339Nano), w.Who, w.Tag, w.Station, w.Address, w.Tried, before, sent)
 		if err != nil {
 			return err
@@ -46,7 +46,7 @@ func (s *Store) BeginWrite(ctx context.Context, w WriteRecord) (id int64, err er
 			return err
 		}
 		if id > KeptWrites {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites); err != nil {
+			if _, err := tx.Exec(ctx, "DELETE FROM writes WHERE id <= ?", id-KeptWrites); err != nil {
 				return err
 			}
 		}
@@ -78,8 +78,8 @@ func (s *Store) EndWrite(ctx context.Context, id int64, w WriteRecord) error {
 	if err != nil {
 		return err
 	}
-	return s.db.Change(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
+	return s.db.Change(ctx, func(tx *database.Tx) error {
+		if _, err := tx.Exec(ctx, "UPDATE writes SET outcome = ?, before = ?, sent = ?, after = ?, message = ? WHERE id = ?",
 			w.Outcome, before, sent, after, w.Message, id); err != nil {
 			return err
 		}

@@ -41,6 +41,11 @@ export type Stage = Schemas['Stage']
 export type Progress = Schemas['Progress']
 export type Held = Schemas['Held']
 export type ProfileResult = Schemas['ProfileResult']
+export type Board = Schemas['Board']
+export type Alarm = Schemas['Alarm']
+export type AlarmEntry = Schemas['AlarmEntry']
+export type Plot = Schemas['Plot']
+export type RecordingState = Schemas['RecordingState']
 export type EventRecord = Schemas['EventRecord']
 export type Protocol = Schemas['Protocol']
 export type Me = Schemas['Me']
@@ -195,7 +200,7 @@ async function all<E>(path: string, query: Query = {}): Promise<E[]> {
   return list
 }
 
-export type Kind = 'template' | 'link' | 'station' | 'point'
+export type Kind = 'template' | 'link' | 'station' | 'point' | 'board'
 const entity = (kind: Kind, name: string) =>
   `/api/v1/${kind}s/${name.split('/').map(encodeURIComponent).join('/')}`
 
@@ -224,6 +229,16 @@ export const api = {
   profile: (station: string, file: string, name: string, prefix: string, dryRun: boolean) =>
     call<ProfileResult>('POST', `${entity('station', station)}/profile`, { file: name, prefix, dry_run: dryRun }, file),
   events: (query: Query) => call<Schemas['EventPage']>('GET', '/api/v1/events', query),
+  boards: () => all<Board>('/api/v1/boards'),
+  copyBoard: (name: string, fields: object) => call<Board>('POST', `${entity('board', name)}/copy`, {}, fields),
+  makeBoard: (station: string) => call<Board>('POST', `${entity('station', station)}/board`, {}, {}),
+  alarms: (query: Query) => call<Schemas['Alarms']>('GET', '/api/v1/alarms', query),
+  alarmHistory: (query: Query) => call<Page<AlarmEntry>>('GET', '/api/v1/alarms/history', query).then((page) => page.items),
+  alarmDeed: (deed: 'acknowledge' | 'shelve' | 'unshelve', what: object) => call<Schemas['AlarmsDone']>('POST', `/api/v1/alarms/${deed}`, {}, what),
+  plot: (query: Query) => call<Plot>('GET', '/api/v1/history/plot', query),
+  recordingState: () => call<RecordingState>('GET', '/api/v1/history/recording'),
+  writesOf: (tag: string) => call<Page<WriteRecord>>('GET', '/api/v1/writes', { tag, limit: 200 }).then((page) => page.items),
+  branches: () => call<Schemas['Branches']>('GET', '/api/v1/branches'),
   findings: (subject?: string) => call<Schemas['Findings']>('GET', '/api/v1/findings', { subject }),
   take: (code: string, subject: string, step: number) => call<Schemas['Taken']>('POST', '/api/v1/findings/take', {}, { code, subject, step }),
   resetFigures: () => call<unknown>('POST', '/api/v1/figures/reset'),
@@ -249,7 +264,7 @@ export const api = {
   verifyAudit: () => call<AuditVerdict>('GET', '/api/v1/audit/verify'),
   changeSet: (id: number) => call<ChangeSet>('GET', `/api/v1/changes/${id}`),
   changesOf: (kind: Kind, name: string, limit: number) => call<Page<ChangeRecord>>('GET', '/api/v1/changes', { kind, name, limit }).then((page) => page.items),
-  diff: (from: string, to: string) => call<Comparison>('GET', '/api/v1/diff', { from, to, limit: 2000 }),
+  diff: (from: string, to: string, only?: string[]) => call<Comparison>('GET', '/api/v1/diff', { from, to, only, limit: 2000 }),
   versions: () => all<Version>('/api/v1/versions'),
   addVersion: (what: object) => call<Version>('POST', '/api/v1/versions', {}, what),
   restore: (what: object) => call<ChangeSummary>('POST', '/api/v1/restore', {}, what),

@@ -108,6 +108,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** alarms that stand, the most urgent first */
+        get: operations["getAlarms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** acknowledge alarms: tags, or patterns, and the limit if not all of them are meant */
+        post: operations["postAlarmsAcknowledge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what happened to alarms, newest first */
+        get: operations["getAlarmsHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/shelve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** have nobody told of alarms for a while: tags, or patterns, and the limit if not all of them are meant */
+        post: operations["postAlarmsShelve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/unshelve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** end that: tags, or patterns, and the limit if not all of them are meant */
+        post: operations["postAlarmsUnshelve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/apply": {
         parameters: {
             query?: never;
@@ -168,6 +253,78 @@ export interface paths {
         };
         /** a copy of the whole database as it is now: site, changes, writes, events */
         get: operations["getBackup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/boards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** boards by name */
+        get: operations["getBoards"];
+        put?: never;
+        /** add a board */
+        post: operations["postBoards"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/boards/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** one board */
+        get: operations["getBoardsName"];
+        /** replace a board, or add it */
+        put: operations["replaceBoardsName"];
+        post?: never;
+        /** remove a board */
+        delete: operations["removeBoardsName"];
+        options?: never;
+        head?: never;
+        /** change some fields of a board; null gives the default */
+        patch: operations["changeBoardsName"];
+        trace?: never;
+    };
+    "/api/v1/boards/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** make a board like another one, with the points of another branch of tags */
+        post: operations["postBoardsNameCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/branches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** how many points of each branch of tags are good, uncertain and bad */
+        get: operations["getBranches"];
         put?: never;
         post?: never;
         delete?: never;
@@ -427,6 +584,125 @@ export interface paths {
         put?: never;
         /** take a step of a finding that is a change of settings, all of its changes together; it is recorded as any change */
         post: operations["postFindingsTake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what was recorded of points, by tag and time */
+        get: operations["getHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/aggregates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** mean, least, most and last value in stretches of time, by tag and time */
+        get: operations["getHistoryAggregates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what was recorded of points, as a file */
+        get: operations["getHistoryExport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** add samples from elsewhere: separated values or a spreadsheet with the columns tag, time, value, and quality and reason if wanted, or time and a column for each tag; all or nothing */
+        post: operations["postHistoryImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/months/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** remove what was recorded in a month, or say that a month that is missing is meant to be */
+        delete: operations["removeHistoryMonthsName"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/plot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** what was recorded of points, to be drawn: least and most of each column, and where nothing is known */
+        get: operations["getHistoryPlot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** how the recording goes, and what files there are */
+        get: operations["getHistoryRecording"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1128,6 +1404,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stations/{name}/board": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** make a board of a station: a display for each of its points, fitting its type */
+        post: operations["postStationsNameBoard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stations/{name}/conform": {
         parameters: {
             query?: never;
@@ -1642,6 +1935,141 @@ export interface components {
             /** @description in words */
             meaning: string;
         };
+        Aggregate: {
+            /** @description samples that are bad */
+            bad: number;
+            /** @description samples that are not bad */
+            count: number;
+            /** @description share of the stretch in which there was a value that was not bad, 0 to 1 */
+            known: number;
+            /** @description value at the end of the stretch; null when that was bad, or is not known */
+            last: (boolean | number | string) | null;
+            /** @description most */
+            max: number | null;
+            /** @description of the value, by how long it held; null where none was known, or it has no number */
+            mean: number | null;
+            /** @description least value that it had */
+            min: number | null;
+            tag: string;
+            /**
+             * Format: date-time
+             * @description when the stretch begins
+             */
+            time: string;
+        };
+        AggregatePage: {
+            items: components["schemas"]["Aggregate"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
+        Alarm: {
+            /** Format: date-time */
+            acknowledged_at?: string | null;
+            acknowledged_by?: string;
+            /** @description that is exceeded, where it is a number */
+            bound?: number | null;
+            /** @description that, as a person reads it */
+            bound_text?: string;
+            /**
+             * Format: date-time
+             * @description when it was within again
+             */
+            gone_at?: string | null;
+            /**
+             * @description which is exceeded; quality: the point is bad
+             * @enum {string}
+             */
+            limit: "low_low" | "low" | "high" | "high_high" | "rate" | "state" | "quality";
+            /** @description what was said when it was acknowledged or shelved */
+            note?: string;
+            /** @description the value now, likewise */
+            now: string;
+            /** @description 1, the most urgent, to 4 */
+            severity: number;
+            shelved_by?: string;
+            /**
+             * Format: date-time
+             * @description until then nobody is told of it
+             */
+            shelved_until?: string | null;
+            /**
+             * Format: date-time
+             * @description when it became active
+             */
+            since: string | null;
+            /**
+             * @description active: out, and nobody has acknowledged it; acknowledged: out; gone: within again, and nobody has acknowledged it; empty: within, and shelved
+             * @enum {string}
+             */
+            state: "active" | "acknowledged" | "gone" | "";
+            tag: string;
+            /** @description that value as a person reads it, with its unit */
+            text: string;
+            /** @description true: the point is not good now, so that it cannot be told whether this still holds */
+            unknown?: boolean;
+            /** @description with which it became active */
+            value: (boolean | number | string) | null;
+        };
+        AlarmCounts: {
+            /** @description out of their limit now */
+            active: number;
+            shelved: number;
+            /** @description that nobody has acknowledged, gone or not */
+            unacknowledged: number;
+            /** @description the most urgent severity among them; 0 for none */
+            urgent: number;
+        };
+        AlarmDeed: {
+            /** @description shelving: how long, 1m to 7d: 2h */
+            for?: string;
+            /**
+             * @description which alone is meant (default all of the points)
+             * @enum {string}
+             */
+            limit?: "low_low" | "low" | "high" | "high_high" | "rate" | "state" | "quality";
+            /** @description why */
+            note?: string;
+            /** @description tags or patterns of the points */
+            tags: string[];
+        };
+        AlarmEntry: {
+            bound?: number | null;
+            id: number;
+            /** @enum {string} */
+            limit: "low_low" | "low" | "high" | "high_high" | "rate" | "state" | "quality";
+            note?: string;
+            severity: number;
+            /**
+             * @description removed: the limit, or the point, is not there any more
+             * @enum {string}
+             */
+            step: "active" | "gone" | "acknowledged" | "shelved" | "unshelved" | "removed";
+            tag: string;
+            /** Format: date-time */
+            time: string;
+            /**
+             * Format: date-time
+             * @description of one that was shelved
+             */
+            until?: string | null;
+            /** @description as a person reads it, with its unit */
+            value: string;
+            who?: string;
+        };
+        AlarmEntryPage: {
+            items: components["schemas"]["AlarmEntry"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
+        Alarms: {
+            /** @description of all that may be seen */
+            counts: components["schemas"]["AlarmCounts"];
+            items: components["schemas"]["Alarm"][];
+            next?: string;
+        };
+        AlarmsDone: {
+            done: number;
+        };
         AuditEntry: {
             /** @enum {string} */
             action: "sign-in" | "sign-out" | "refused" | "account" | "token" | "change" | "write" | "recording" | "export" | "service";
@@ -1674,6 +2102,42 @@ export interface components {
             last: number;
             whole: boolean;
         };
+        Board: {
+            /** @description what it shows, at most 500 characters */
+            description?: string;
+            /** @description what is on it */
+            displays?: components["schemas"]["Display"][];
+            /** @description true: nothing is written from it, and nothing on it moved */
+            locked?: boolean;
+            /** @description unique name: letters, digits, - _ . */
+            name: string;
+            /** @description a drawing of the plant behind the displays */
+            sketch?: components["schemas"]["Image"];
+        };
+        BoardCopy: {
+            /** @description of the copy */
+            name: string;
+            /** @description what tags begin with, and what they are to begin with instead */
+            tags?: components["schemas"]["TagChange"];
+        };
+        BoardPage: {
+            items: components["schemas"]["Board"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
+        };
+        Branch: {
+            bad: number;
+            good: number;
+            /** @description what the tags of its points begin with, before a slash; empty for all points */
+            path: string;
+            /** @description how many are below it */
+            points: number;
+            uncertain: number;
+        };
+        Branches: {
+            /** @description the first is the one that was asked for */
+            branches: components["schemas"]["Branch"][];
+        };
         Change: {
             /** @description as for PATCH of the entity */
             fields: {
@@ -1689,7 +2153,7 @@ export interface components {
             /** @description what differs, of a changed entity */
             fields?: string[];
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             name: string;
         };
         ChangeSet: {
@@ -1757,7 +2221,7 @@ export interface components {
             /** @description empty: the entity as a whole */
             field?: string;
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             /** @description what it would be */
             mine: unknown;
             name: string;
@@ -1790,6 +2254,33 @@ export interface components {
             good: number;
             uncertain: number;
         };
+        Curve: {
+            /** @description bad samples in each */
+            bad: number[];
+            /** @description value at the beginning, where it was good */
+            before: number | null;
+            /** @description samples in all columns */
+            count: number;
+            /** @description at the end of the column; null where it was bad */
+            last: (number | null)[];
+            least: (number | null)[];
+            /** @description true: it is known what its value is until now */
+            live: boolean;
+            most: (number | null)[];
+            /**
+             * Format: date-time
+             * @description it is not recorded; what is drawn is kept in memory since then, and forgotten once nobody looks
+             */
+            since?: string | null;
+            /** @description names of its values; of a text, the texts that there were */
+            states?: (string[] | {
+                [key: string]: string;
+            }) | null;
+            tag: string;
+            /** @description when each column begins, in milliseconds since 1970 */
+            times: number[];
+            unit: string;
+        };
         Difference: {
             field?: string;
             /**
@@ -1817,6 +2308,35 @@ export interface components {
             items: components["schemas"]["Difference"][];
             /** @description cursor of the next page; absent on the last */
             next?: string;
+        };
+        Display: {
+            /** @description rows */
+            h: number;
+            /** @description of a picture */
+            image?: components["schemas"]["Image"];
+            /** @description of a button: what it says to switch off and on; of a push: what it says */
+            labels?: string[];
+            /** @description of a trend: how much of it, 1m to 7d (default 10m) */
+            last?: string;
+            /**
+             * @description how it looks
+             * @enum {string}
+             */
+            show: "figure" | "bar" | "gauge" | "lamp" | "trend" | "table" | "text" | "picture" | "switch" | "button" | "push" | "slider" | "entry" | "states";
+            /** @description the point that it shows or writes */
+            tag?: string;
+            /** @description of a trend or a table: the points, in their order */
+            tags?: string[];
+            /** @description of a text */
+            text?: string;
+            /** @description instead of the tag */
+            title?: string;
+            /** @description columns */
+            w: number;
+            /** @description column at the left, from 0 */
+            x: number;
+            /** @description row at the top, from 0 */
+            y: number;
         };
         Drawing: {
             /** @description null: no value */
@@ -1856,14 +2376,14 @@ export interface components {
             action: "add" | "change" | "remove";
             fields: components["schemas"]["FieldDifference"][];
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             name: string;
             /** @description what it was called before, where that is otherwise */
             was?: string;
         };
         EntityRef: {
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             name: string;
         };
         EventPage: {
@@ -2035,14 +2555,14 @@ export interface components {
             /** @description what was seen: counts, times, frames */
             evidence: string[];
             /** @enum {string} */
-            kind: "link" | "station" | "point";
+            kind: "link" | "station" | "point" | "service";
             /** @description what to try, most promising first */
             next: components["schemas"]["Step"][];
             /** @description which sentence cause is, so that it can be said in another language */
             sentence: string;
             /** Format: date-time */
             since: string;
-            /** @description name of the link or station, or tag of the point, that it is about */
+            /** @description name of the link or station, or tag of the point, that it is about; of kind service, a part of it: history */
             subject: string;
             /** @description what the sentence names */
             with: {
@@ -2102,6 +2622,15 @@ export interface components {
             /** @description object group and variation that it is reported with: g30v5 */
             variation: string;
         };
+        Image: {
+            /** @description the picture, as base64, at most 512 KiB of it */
+            data: string;
+            /**
+             * @description image/png or image/svg+xml
+             * @enum {string}
+             */
+            media: "image/png" | "image/svg+xml";
+        };
         Import: {
             added: number;
             /** @description whether it was taken over; false with dry_run, where there is a fault, and where it became a proposal */
@@ -2154,6 +2683,13 @@ export interface components {
             /** @description of the point; the name of a station */
             tag: string;
         };
+        ImportedSamples: {
+            /** @description of them, those that were not there already */
+            added: number;
+            /** @description samples in the file */
+            rows: number;
+            tags: string[];
+        };
         KeptColumns: {
             /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.} */
             columns: {
@@ -2181,6 +2717,26 @@ export interface components {
             type: string;
             /** @description raw value; null when these words are none */
             value: (boolean | number | string) | null;
+        };
+        Limits: {
+            /** @description an alarm is gone only when the value is this far inside its limit again */
+            deadband?: number;
+            /** @description an alarm comes only when it has lasted so long, 0s to 24h */
+            delay?: string;
+            /** @description too high: an alarm above it */
+            high?: number | null;
+            /** @description far too high: an alarm above it */
+            high_high?: number | null;
+            /** @description too low: an alarm below it */
+            low?: number | null;
+            /** @description far too low: an alarm below it */
+            low_low?: number | null;
+            /** @description changes too fast: an alarm above so many units a minute, either way */
+            rate?: number | null;
+            /** @description 1, the most urgent, to 4 (default 3) */
+            severity?: number;
+            /** @description the state that counts, of a point with states: its name or its number, true or false */
+            state?: (string | number | boolean) | null;
         };
         LineSettings: {
             /** @description 300 to 4000000 (default 9600) */
@@ -2382,6 +2938,17 @@ export interface components {
             /** @description least time before a number that did not answer is dialled again, 1s to 1h (default 30s); it doubles up to eight times that */
             redial?: string;
         };
+        MonthFile: {
+            bytes: number;
+            /** @description why nothing, or not everything, is read from it */
+            fault?: string;
+            /** Format: date-time */
+            from: string | null;
+            /** @description in UTC: 2026-11 */
+            month: string;
+            /** Format: date-time */
+            to: string | null;
+        };
         NewAccount: {
             name: string;
             /** @description the part of the site that the role is limited to: tags, patterns, station:NAME; none for all of it */
@@ -2391,12 +2958,16 @@ export interface components {
             /** @enum {string} */
             role: "viewer" | "operator" | "engineer" | "admin";
         };
+        NewBoard: {
+            /** @description of the board (default that of the station) */
+            name?: string;
+        };
         NewComment: {
             text: string;
         };
         NewNote: {
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             name: string;
             text: string;
         };
@@ -2428,7 +2999,7 @@ export interface components {
             done_by?: string;
             id: number;
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             /** @description of what it stands at */
             name: string;
             text: string;
@@ -2479,6 +3050,32 @@ export interface components {
             /** Format: date-time */
             since: string;
         };
+        Plot: {
+            /** @description months of which something cannot be read */
+            faults: components["schemas"]["MonthFile"][];
+            /** Format: date-time */
+            from: string;
+            /** @description stretches in which not everything was recorded */
+            gaps: components["schemas"]["PlotGap"][];
+            series: components["schemas"]["Curve"][];
+            /** @description milliseconds of a column */
+            step: number;
+            /** Format: date-time */
+            to: string;
+        };
+        PlotGap: {
+            /** Format: date-time */
+            from: string;
+            /** @description samples that are missing, where that is known */
+            lost?: number;
+            /** Format: date-time */
+            to: string;
+            /**
+             * @description stopped: the service did not run; behind: the disk could not keep up, or was full
+             * @enum {string}
+             */
+            why: "stopped" | "behind";
+        };
         Point: {
             /** @description where it lives: hr:9, hr:9.3, co:0x200, or as the station's notation has it: 40010 */
             address: string;
@@ -2504,6 +3101,8 @@ export interface components {
             invert?: boolean;
             /** @description string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64 */
             length?: number;
+            /** @description bounds beyond which there is an alarm: {low: 0.3, high: 2.6, deadband: 0.05, delay: 5s}, or {state: tripped} */
+            limits?: components["schemas"]["Limits"];
             /** @description the address in words */
             meaning: string;
             /**
@@ -2525,6 +3124,12 @@ export interface components {
             range?: number[] | null;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
+            /** @description what is kept in the history: true, false, {deadband: 0.5, at_least: 10m} or {every: 1m} (default as the station says) */
+            record?: (boolean | {
+                at_least?: string;
+                deadband?: number;
+                every?: string;
+            }) | null;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none) */
             scaling?: components["schemas"]["Scaling"];
             /** @description DNP3 bo, ao: false: operated directly (default selected first, then operated) */
@@ -2575,6 +3180,8 @@ export interface components {
             invert?: boolean;
             /** @description string: characters, or bytes of utf8, 1 to 250, at most 246 when it is writable; bits: 16, 32 or 64 */
             length?: number;
+            /** @description bounds beyond which there is an alarm: {low: 0.3, high: 2.6, deadband: 0.05, delay: 5s}, or {state: tripped} */
+            limits?: components["schemas"]["Limits"];
             /**
              * @description byte order (default the station's)
              * @enum {string}
@@ -2594,6 +3201,12 @@ export interface components {
             range?: number[] | null;
             /** @description where a written value is read back from, when that is not its address: ir:9 */
             read_back?: string;
+            /** @description what is kept in the history: true, false, {deadband: 0.5, at_least: 10m} or {every: 1m} (default as the station says) */
+            record?: (boolean | {
+                at_least?: string;
+                deadband?: number;
+                every?: string;
+            }) | null;
             /** @description raw to engineering: {raw: [0, 27648], eng: [0, 100]}, {factor: 0.1, offset: 0}, {table: [[0, 0], [100, 5]]} (default none) */
             scaling?: components["schemas"]["Scaling"];
             /** @description DNP3 bo, ao: false: operated directly (default selected first, then operated) */
@@ -2767,7 +3380,7 @@ export interface components {
             /** @description as it was stored */
             body: string;
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             name: string;
             /** Format: date-time */
             time: string;
@@ -2893,7 +3506,7 @@ export interface components {
             };
             id: number;
             /** @enum {string} */
-            kind: "template" | "link" | "station" | "point";
+            kind: "template" | "link" | "station" | "point" | "board";
             /** @description what was said of the change set; with the first of its changes */
             message?: string;
             name: string;
@@ -2928,6 +3541,28 @@ export interface components {
             /** Format: date-time */
             since?: string;
         };
+        RecordingState: {
+            /** @description of all files */
+            bytes: number;
+            /** @description why nothing can be written now */
+            fault?: string;
+            files: components["schemas"]["MonthFile"][];
+            /** @description of them, those that the disk could not keep up with */
+            lost: number;
+            /** @description points that are recorded now */
+            points: number;
+            /** @description taken since the service started */
+            samples: number;
+            /** @description points of which something was recorded, those that are gone included */
+            series: number;
+            /**
+             * Format: date-time
+             * @description of the fault
+             */
+            since?: string | null;
+            /** @description bytes that are not on the disk yet */
+            waiting: number;
+        };
         Restoring: {
             /** @description true: say what would change */
             dry_run?: boolean;
@@ -2946,6 +3581,35 @@ export interface components {
             /** @description 95 of 100 were quicker */
             p95: number;
             p99: number;
+        };
+        Sample: {
+            /** @description true: it came from elsewhere, and was not read here */
+            imported?: boolean;
+            /** @enum {string} */
+            quality: "good" | "uncertain" | "bad";
+            /** @description why the quality is not good; not-recorded: nothing was recorded from then on */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description the device's own time, where it has one
+             */
+            source_time?: string | null;
+            tag: string;
+            /** @description the value as a person would read it, without the unit */
+            text: string;
+            /**
+             * Format: date-time
+             * @description the moment that it stands for: the device's own where that can be, otherwise when it came
+             */
+            time: string;
+            unit: string;
+            /** @description null when it was bad */
+            value: (boolean | number | string) | null;
+        };
+        SamplePage: {
+            items: components["schemas"]["Sample"][];
+            /** @description cursor of the next page; absent on the last */
+            next?: string;
         };
         Scaling: {
             /** @description hold the value at the end of the engineering range; the reading still says raw-range */
@@ -3134,6 +3798,12 @@ export interface components {
             };
             /** @description true: registers may be written and read back in one request (function 23) */
             read_write?: boolean;
+            /** @description what is kept in the history of its points unless they say otherwise: true, {deadband: 0.5, at_least: 10m} or {every: 1m} (default false) */
+            record?: (boolean | {
+                at_least?: string;
+                deadband?: number;
+                every?: string;
+            }) | null;
             /** @description true: a string is read in a request of its own */
             strings_alone?: boolean;
             /** @description name of the template that it is made from, whose settings and points it has but for its own */
@@ -3362,6 +4032,8 @@ export interface components {
             };
         };
         TogetherMessage: {
+            /** @description true: something happened to alarms since the last message */
+            alarms?: boolean;
             /** @description change sets that were finished since the last message */
             changed?: components["schemas"]["ChangedTogether"][];
             /** @description everybody who is here now */
@@ -3938,6 +4610,259 @@ export interface operations {
             };
         };
     };
+    getAlarms: {
+        parameters: {
+            query?: {
+                /** @description tag or pattern; may be repeated */
+                tag?: string[];
+                /** @description active, acknowledged, gone or shelved (default all that are not shelved) */
+                state?: "active" | "acknowledged" | "gone" | "shelved" | "all";
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description alarms that stand, the most urgent first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarms"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postAlarmsAcknowledge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmDeed"];
+            };
+        };
+        responses: {
+            /** @description acknowledge alarms: tags, or patterns, and the limit if not all of them are meant */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmsDone"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getAlarmsHistory: {
+        parameters: {
+            query?: {
+                /** @description tag or pattern; may be repeated */
+                tag?: string[];
+                /** @description the beginning: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC */
+                from?: string;
+                /** @description the end: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC */
+                to?: string;
+                /** @description only entries of a higher id, from the oldest on */
+                after?: number;
+                /** @description most entries of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+                /** @description true: a line of JSON for each that comes, until the client goes */
+                follow?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what happened to alarms, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmEntryPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postAlarmsShelve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmDeed"];
+            };
+        };
+        responses: {
+            /** @description have nobody told of alarms for a while: tags, or patterns, and the limit if not all of them are meant */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmsDone"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postAlarmsUnshelve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmDeed"];
+            };
+        };
+        responses: {
+            /** @description end that: tags, or patterns, and the limit if not all of them are meant */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmsDone"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postApply: {
         parameters: {
             query?: {
@@ -4113,6 +5038,500 @@ export interface operations {
             };
         };
     };
+    getBoards: {
+        parameters: {
+            query?: {
+                /** @description name or pattern, * for any characters; may be repeated */
+                name?: string[];
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description boards by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardPage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postBoards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Board"];
+            };
+        };
+        responses: {
+            /** @description add a board */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getBoardsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description one board */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replaceBoardsName: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the version that is to be changed; * or nothing for any */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Board"];
+            };
+        };
+        responses: {
+            /** @description replace a board, or add it */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it has another version than If-Match */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeBoardsName: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the version that is to be changed; * or nothing for any */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description remove a board */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it has another version than If-Match */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeBoardsName: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the version that is to be changed; * or nothing for any */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Board"];
+            };
+        };
+        responses: {
+            /** @description change some fields of a board; null gives the default */
+            200: {
+                headers: {
+                    /** @description the version of the entity */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it has another version than If-Match */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postBoardsNameCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BoardCopy"];
+            };
+        };
+        responses: {
+            /** @description make a board like another one, with the points of another branch of tags */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getBranches: {
+        parameters: {
+            query?: {
+                /** @description path of a branch: it and what is below it (default all) */
+                under?: string;
+                /** @description levels below it (default all) */
+                depth?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how many points of each branch of tags are good, uncertain and bad */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Branches"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     postChangePoints: {
         parameters: {
             query?: never;
@@ -4219,7 +5638,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description of what was changed */
-                kind?: "template" | "link" | "station" | "point";
+                kind?: "template" | "link" | "station" | "point" | "board";
                 /** @description name or tag */
                 name?: string;
                 /** @description most items of a page (default 1000) */
@@ -4891,6 +6310,336 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHistory: {
+        parameters: {
+            query?: {
+                /** @description tag or pattern; may be repeated */
+                tag?: string[];
+                /** @description the beginning: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default 1h) */
+                from?: string;
+                /** @description the end, which is not in it: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default now) */
+                to?: string;
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was recorded of points, by tag and time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SamplePage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHistoryAggregates: {
+        parameters: {
+            query?: {
+                /** @description tag or pattern; may be repeated */
+                tag?: string[];
+                /** @description the beginning: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default 1h) */
+                from?: string;
+                /** @description the end, which is not in it: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default now) */
+                to?: string;
+                /** @description length of a stretch: 1s, 1m, 1h, 1d */
+                every?: string;
+                /** @description where hours and days begin: UTC (default), or one such as Europe/Berlin */
+                zone?: string;
+                /** @description most items of a page (default 1000) */
+                limit?: number;
+                /** @description next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description mean, least, most and last value in stretches of time, by tag and time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AggregatePage"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHistoryExport: {
+        parameters: {
+            query?: {
+                /** @description tag or pattern; may be repeated */
+                tag?: string[];
+                /** @description the beginning: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default 1h) */
+                from?: string;
+                /** @description the end, which is not in it: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default now) */
+                to?: string;
+                /** @description csv (default), xlsx or parquet */
+                form?: "csv" | "xlsx" | "parquet";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was recorded of points, as a file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postHistoryImport: {
+        parameters: {
+            query?: {
+                /** @description of all samples, where the file has no column for it */
+                tag?: string;
+                /** @description of times that do not say theirs: UTC (default), or one such as Europe/Berlin */
+                zone?: string;
+                /** @description true: say what is wrong with the file */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description add samples from elsewhere: separated values or a spreadsheet with the columns tag, time, value, and quality and reason if wanted, or time and a column for each tag; all or nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportedSamples"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeHistoryMonthsName: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description remove what was recorded in a month, or say that a month that is missing is meant to be */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHistoryPlot: {
+        parameters: {
+            query?: {
+                /** @description tag or pattern; may be repeated */
+                tag?: string[];
+                /** @description the beginning: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default 1h) */
+                from?: string;
+                /** @description the end, which is not in it: now, a span before now such as 2h or 7d, 2026-11-28, or RFC 3339; without a zone in UTC (default now) */
+                to?: string;
+                /** @description columns (default 1000) */
+                pixels?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was recorded of points, to be drawn: least and most of each column, and where nothing is known */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plot"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHistoryRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how the recording goes, and what files there are */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingState"];
                 };
             };
             /** @description a problem */
@@ -5818,7 +7567,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description of what they stand at */
-                kind?: "template" | "link" | "station" | "point";
+                kind?: "template" | "link" | "station" | "point" | "board";
                 /** @description of what they stand at */
                 name?: string;
                 /** @description true: only those that are open */
@@ -7864,6 +9613,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ActionResult"];
+                };
+            };
+            /** @description a parameter or header is wrong */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description there is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description it is in use, or not possible now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description fields are wrong, one entry each */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description a problem */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    postStationsNameBoard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBoard"];
+            };
+        };
+        responses: {
+            /** @description make a board of a station: a display for each of its points, fitting its type */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
                 };
             };
             /** @description a parameter or header is wrong */

@@ -8,7 +8,7 @@ import { words } from '../composables/conflict'
 import { useMe } from '../composables/useMe'
 import { useNotes } from '../composables/useNotes'
 import { useTogether } from '../composables/useTogether'
-import { time } from '../format'
+import { time } from '../time'
 
 // What stands below the form of an entity: notes at it, and what was changed of it.
 const props = defineProps<{ kind: Kind; name: string }>()

@@ -1,11 +1,15 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, shallowRef } from 'vue'
 import { useI18n } from 'vue-i18n'
 
-// The tags by their parts: a branch for each, with how many of its points are good, uncertain and bad where that is known. One is chosen; all
-// that is shown beside is on it.
+import { api } from '../api/client'
+import { useEvery } from '../composables/useEvery'
+
+// The tags by their parts: a branch for each, with how many of its points are good, uncertain and bad where that is known, by each
+// reading, or as the service counts them. One is chosen; all that is shown beside is on it.
 type Quality = 'good' | 'uncertain' | 'bad'
-const props = defineProps<{ tags: { tag: string; quality?: Quality }[] }>()
+type Counts = Record<Quality, number>
+const props = defineProps<{ tags: { tag: string; quality?: Quality }[]; counted?: boolean }>()
 const chosen = defineModel<string>({ required: true })
 const { t } = useI18n()
 
@@ -47,6 +51,18 @@ const tree = computed(() => {
   return top
 })
 
+const counts = shallowRef<Map<string, Counts>>()
+if (props.counted)
+  useEvery(2000, async () => {
+    try {
+      counts.value = new Map((await api.branches()).branches.map((b) => [b.path, b]))
+    } catch {
+      counts.value = undefined // what may be old by now is not shown
+    }
+  })
+const countsOf = (b: Branch): Counts => counts.value?.get(b.id) ?? b
+const inWords = (c: Counts) => (['good', 'uncertain', 'bad'] as const).map((q) => `${c[q]} ${t(`quality.${q}`)}`).join(', ')
+
 /** The branches above the one that is chosen, which is open then. */
 const opened = computed(() => chosen.value.split('/').map((_, i, parts) => parts.slice(0, i + 1).join('/')))
 </script>
@@ -59,11 +75,11 @@ const opened = computed(() => chosen.value.split('/').map((_, i, parts) => parts
         <template #default="{ height }">
           <el-tree-v2 :data="tree" :height="height" :item-size="30" :props="{ value: 'id', label: 'label', children: 'children' }" :current-node-key="chosen" :default-expanded-keys="opened" highlight-current @node-click="(b: Branch) => (chosen = b.id)">
             <template #default="{ data }">
-              <span class="branch" :data-branch="data.id">
-                <span class="label" :title="data.id">{{ data.label }}</span>
+              <span class="branch" :data-branch="data.id" :title="inWords(countsOf(data))">
+                <span class="label">{{ data.label }}</span>
                 <span class="number quiet">{{ data.all }}</span>
-                <span v-if="data.uncertain" class="number uncertain" :title="t('quality.uncertain')">{{ data.uncertain }}</span>
-                <span v-if="data.bad" class="number bad" :title="t('quality.bad')">{{ data.bad }}</span>
+                <span v-if="countsOf(data).uncertain" class="number uncertain">◐ {{ countsOf(data).uncertain }}</span>
+                <span v-if="countsOf(data).bad" class="number bad">✕ {{ countsOf(data).bad }}</span>
               </span>
             </template>
           </el-tree-v2>

@@ -1,3 +1,5 @@
+import { say } from '../language'
+
 /** The fields of an entity, as the API has them. */
 export type Fields = Record<string, unknown>
 
@@ -33,6 +35,6 @@ export function conflicts(changed: Fields, before: Fields, now: Fields): Conflic
 /** A value of a field in few words. */
 export function words(value: unknown): string {
   const v = normal(value)
-  if (v === null) return 'default'
+  if (v === null) return say('common.default')
   return typeof v === 'string' ? v : JSON.stringify(v)
 }

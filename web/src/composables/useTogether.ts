@@ -15,6 +15,7 @@ export const useTogether = defineStore('together', () => {
   const mine = computed(() => people.value.find((p) => p.here)?.name)
   const others = computed(() => people.value.filter((p) => p.name !== mine.value)) // not what oneself has open elsewhere
   const followers = new Set<(sets: ChangedTogether[]) => void>()
+  const alarmed = new Set<() => void>()
   let socket: WebSocket | undefined
   let where: { page: string; editing?: { kind: Kind; name: string } } = { page: '/' }
   let ended = true
@@ -36,6 +37,11 @@ export const useTogether = defineStore('together', () => {
   function follow(f: (sets: ChangedTogether[]) => void): () => void {
     followers.add(f)
     return () => followers.delete(f)
+  }
+  /** Calls f when something happens to alarms, until the function that is returned is called. */
+  function followAlarms(f: () => void): () => void {
+    alarmed.add(f)
+    return () => alarmed.delete(f)
   }
   const key = (kind: string, name: string) => `${kind} ${name}`
   /** Who changed an entity a moment ago. */
@@ -61,6 +67,7 @@ export const useTogether = defineStore('together', () => {
     socket.onmessage = (event: MessageEvent<string>) => {
       const message = JSON.parse(event.data) as TogetherMessage
       if (message.people) people.value = message.people
+      if (message.alarms) for (const f of alarmed) f()
       const sets = message.changed ?? []
       if (sets.length === 0) return
       for (const f of followers) f(sets)
@@ -88,5 +95,5 @@ export const useTogether = defineStore('together', () => {
     if (left) start()
     left = false
   })
-  return { people, others, marked, at, edits, follow, freshOf, editing, start, stop }
+  return { people, others, marked, at, edits, follow, followAlarms, freshOf, editing, start, stop }
 })

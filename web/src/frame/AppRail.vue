@@ -3,6 +3,7 @@ import { DArrowLeft, DArrowRight, Moon, Search, Sunny } from '@element-plus/icon
 import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 
+import { useAlarms } from '../composables/useAlarms'
 import { useLook } from '../composables/useLook'
 import { useService } from '../composables/useService'
 import { i18n, languages, speak, type Language } from '../language'
@@ -15,6 +16,7 @@ const emit = defineEmits<{ search: [] }>()
 
 const { t } = useI18n()
 const service = useService()
+const alarms = useAlarms()
 const { dark, change } = useLook()
 
 const stored = ref(localStorage.getItem('rail') === 'narrow')
@@ -28,6 +30,7 @@ const shown = computed(() => groups.map((g) => ({ ...g, pages: g.pages.filter((p
 const counts = computed<Record<string, { n: number; bad: boolean }>>(() => ({
   live: { n: service.bad, bad: true },
   findings: { n: service.findings, bad: false },
+  alarms: { n: alarms.counts.unacknowledged || alarms.counts.active, bad: alarms.counts.unacknowledged > 0 },
 }))
 const spoken = computed({
   get: () => i18n.global.locale.value as Language,
@@ -77,7 +80,7 @@ const spoken = computed({
   width: 212px;
   flex: none;
   height: 100%;
-  overflow-y: auto;
+  overflow: hidden;
   box-sizing: border-box;
   padding: 10px 8px;
   background: var(--bar);
@@ -136,12 +139,14 @@ kbd {
 }
 nav {
   flex: 1;
+  min-height: 0;
+  overflow-y: auto;
   display: flex;
   flex-direction: column;
   gap: 1px;
 }
 .group {
-  margin: 14px 9px 4px;
+  margin: 10px 9px 3px;
   font-size: 12px;
   color: #cfdcd8;
 }
@@ -154,7 +159,8 @@ nav a {
   display: flex;
   align-items: center;
   gap: 10px;
-  min-height: 34px;
+  flex: none;
+  min-height: 31px;
   padding: 0 9px;
   border-radius: 6px;
   border-left: 3px solid transparent;

@@ -5,7 +5,7 @@ import { useI18n } from 'vue-i18n'
 
 import { api, ApiProblem, message, type Account } from '../../api/client'
 import { roles, useMe } from '../../composables/useMe'
-import { time } from '../../format'
+import { time } from '../../time'
 
 const { t } = useI18n()
 const who = useMe()

@@ -4,7 +4,7 @@ import { useI18n } from 'vue-i18n'
 
 import { api, message, type AuditEntry, type AuditVerdict } from '../../api/client'
 import { useQuery } from '../../composables/useQuery'
-import { time } from '../../format'
+import { time } from '../../time'
 
 const { t } = useI18n()
 const action = useQuery('action')

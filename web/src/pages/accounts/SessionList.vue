@@ -4,7 +4,7 @@ import { useI18n } from 'vue-i18n'
 
 import { api, message, type Session } from '../../api/client'
 import { useMe } from '../../composables/useMe'
-import { time } from '../../format'
+import { time } from '../../time'
 
 const { t } = useI18n()
 const who = useMe()

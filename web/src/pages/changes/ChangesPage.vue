@@ -7,7 +7,7 @@ import { api, message, type ChangeRecord, type Quarantined, type WriteRecord } f
 import { useMe } from '../../composables/useMe'
 import { useQuery } from '../../composables/useQuery'
 import { useTogether } from '../../composables/useTogether'
-import { time } from '../../format'
+import { time } from '../../time'
 import ProposalList from './ProposalList.vue'
 import VersionList from './VersionList.vue'
 
@@ -50,6 +50,17 @@ onScopeDispose(useTogether().follow(() => void (view.value === '' && load())))
 type Fields = Record<string, unknown>
 const words = (v: unknown) => (v === undefined ? '–' : typeof v === 'string' ? v : JSON.stringify(v))
 
+/** As much of a text as is read at a glance. */
+const glance = (text: string) => (text.length > 160 ? `${text.slice(0, 160)}…` : text)
+
+/** The entries of a list that another one does not have; other values as they are. */
+function without(v: unknown, other: unknown): unknown {
+  if (!Array.isArray(v) || !Array.isArray(other) || v.length + other.length <= 4) return v
+  const there = new Set(other.map((e) => JSON.stringify(e)))
+  const own = v.filter((e) => !there.has(JSON.stringify(e)))
+  return own.length === 1 ? own[0] : own
+}
+
 /** Where a link goes: to a port of this machine, to a host, or to who calls in. */
 function farEnd(e: Fields): string {
   if (e.serial) return `at ${words((e.serial as Fields).device)}`
@@ -61,7 +72,8 @@ function farEnd(e: Fields): string {
 function gist(kind: string, e: Fields): string {
   if (kind === 'link') return `${words(e.protocol)} over ${words(e.transport)} ${farEnd(e)}`
   if (kind === 'station') return `${e.outstation === undefined ? `unit ${words(e.unit)}` : `outstation ${words(e.outstation)}`} on ${words(e.link)}`
-  return `${words(e.address)} ${words(e.type)} of ${words(e.station)}`
+  if (kind === 'point') return `${words(e.address)} ${words(e.type)} of ${words(e.station)}`
+  return typeof e.description === 'string' ? glance(e.description) : ''
 }
 
 /** What a change did, field by field. */
@@ -71,7 +83,7 @@ function differences(c: ChangeRecord): string {
   if (c.action !== 'change') return gist(c.kind, c.action === 'add' ? after : before)
   return Object.keys({ ...before, ...after })
     .filter((k) => JSON.stringify(before[k]) !== JSON.stringify(after[k]))
-    .map((k) => `${k}: ${words(before[k])} → ${words(after[k])}`)
+    .map((k) => `${k}: ${glance(words(without(before[k], after[k])))} → ${glance(words(without(after[k], before[k])))}`)
     .join('; ')
 }
 async function undo(c: ChangeRecord) {

@@ -9,7 +9,7 @@ import { words } from '../../composables/conflict'
 import { useMe } from '../../composables/useMe'
 import { useQuery } from '../../composables/useQuery'
 import { useTogether } from '../../composables/useTogether'
-import { time } from '../../format'
+import { time } from '../../time'
 
 // What is proposed at the left; the one that is chosen beside it: what it changes, what others changed since, and what is said of it.
 const { t } = useI18n()

@@ -1,19 +1,25 @@
 <script setup lang="ts">
 import { ElMessage, ElMessageBox } from 'element-plus'
-import { reactive, ref, watch } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import { api, message, type Comparison, type Version } from '../../api/client'
 import DifferenceTable from '../../components/DifferenceTable.vue'
 import { useMe } from '../../composables/useMe'
 import { useQuery } from '../../composables/useQuery'
-import { time } from '../../format'
+import { time } from '../../time'
 
 // The named states of the site, and two states side by side.
 const { t } = useI18n()
 const who = useMe()
 const from = useQuery('from')
 const to = useQuery('to')
+const only = useQuery('only')
+/** The points that comparing and restoring are about; undefined for all. */
+const branch = computed(() => {
+  const patterns = only.value.split(',').map((p) => p.trim()).filter(Boolean)
+  return patterns.length > 0 ? patterns : undefined
+})
 const list = ref<Version[]>()
 const problem = ref('')
 const compared = ref<Comparison>()
@@ -32,13 +38,13 @@ async function compare() {
   compared.value = undefined
   if (!from.value) return
   try {
-    compared.value = await api.diff(from.value, to.value || 'now')
+    compared.value = await api.diff(from.value, to.value || 'now', branch.value)
     problem.value = ''
   } catch (error) {
     problem.value = message(error)
   }
 }
-watch([from, to], compare, { immediate: true })
+watch([from, to, only], compare, { immediate: true })
 async function add() {
   try {
     await api.addVersion({ name: form.name.trim(), message: form.message })
@@ -50,20 +56,20 @@ async function add() {
 }
 async function restore(state: string) {
   try {
-    const would = await api.restore({ to: state, dry_run: true })
+    const would = await api.restore({ to: state, only: branch.value, dry_run: true })
     if (would.changes.length === 0) {
       ElMessage.info(t('versions.is-so'))
       return
     }
     const lines = would.changes.slice(0, 12).map((c) => `${t(`changes.act.${c.action}`)} ${t(`kinds.${c.kind}`)} ${c.name}`)
     if (would.changes.length > lines.length) lines.push('…')
-    await ElMessageBox.confirm([t('versions.would', { added: would.added, changed: would.changed, removed: would.removed }), ...lines].join('\n'), t('versions.restore-what', { state }), { confirmButtonText: t('versions.restore'), cancelButtonText: t('common.leave-it'), type: 'warning' })
+    await ElMessageBox.confirm([t('versions.would', { added: would.added, changed: would.changed, removed: would.removed }), ...lines].join('\n'), branch.value ? t('versions.restore-only', { state, only: only.value }) : t('versions.restore-what', { state }), { confirmButtonText: t('versions.restore'), cancelButtonText: t('common.leave-it'), type: 'warning' })
   } catch (error) {
     if (error instanceof Error) problem.value = message(error)
     return
   }
   try {
-    await api.restore({ to: state })
+    await api.restore({ to: state, only: branch.value })
     ElMessage.success(t('versions.restored', { state }))
     await compare()
   } catch (error) {
@@ -98,6 +104,7 @@ async function restore(state: string) {
         <el-input v-model.lazy="from" :placeholder="t('versions.from')" style="flex: 1" :aria-label="t('versions.from')" data-test="compare-from" />
         <span aria-hidden="true">→</span>
         <el-input v-model.lazy="to" :placeholder="t('versions.to')" style="flex: 1" :aria-label="t('versions.to')" data-test="compare-to" />
+        <el-input v-model.lazy="only" :placeholder="t('versions.only')" clearable style="flex: 1" :aria-label="t('versions.only')" :title="t('versions.only-means')" data-test="compare-only" />
       </div>
       <div class="panel fill"><DifferenceTable v-if="compared" :items="compared.items" :from="compared.from.named" :to="compared.to.named" data-test="compared" /></div>
     </div>

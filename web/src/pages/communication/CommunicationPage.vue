@@ -5,11 +5,13 @@ import { useI18n } from 'vue-i18n'
 import { api, type Figures, type Windows } from '../../api/client'
 import StateMark from '../../components/StateMark.vue'
 import { useEvery } from '../../composables/useEvery'
+import { useMe } from '../../composables/useMe'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
 import TrendLine from './TrendLine.vue'
 
 const { t } = useI18n()
+const who = useMe()
 
 const site = useSite()
 useEvery(1500, () => site.loadStatus())
@@ -47,32 +49,44 @@ const wrong = (f: Figures) => f.late_answers + f.foreign_answers + f.stray_answe
       <h1>{{ t('communication.communication') }}</h1>
       <el-radio-group v-model="span" :aria-label="t('communication.time')"><el-radio-button v-for="s in spans" :key="s.value" :value="s.value">{{ s.label }}</el-radio-button></el-radio-group>
       <span class="grow" />
-      <el-button @click="api.resetFigures()">{{ t('communication.reset') }}</el-button>
+      <el-button v-if="who.may('engineer')" @click="api.resetFigures()">{{ t('communication.reset') }}</el-button>
     </div>
-    <el-table :data="rows" class="panel" size="small" :empty-text="t('communication.no-link-yet')" row-key="name">
-      <el-table-column :label="t('communication.name')" min-width="112" fixed>
+    <el-table :data="rows" class="panel close" size="small" :empty-text="t('communication.no-link-yet')" row-key="name">
+      <el-table-column :label="t('communication.name')" min-width="104" fixed>
         <template #default="{ row }">
           <router-link :class="row.kind" :to="{ path: row.kind === 'link' ? '/links' : '/stations', query: { [row.kind]: row.name } }">{{ row.name }}</router-link>
         </template>
       </el-table-column>
-      <el-table-column :label="t('communication.state')" width="122"><template #default="{ row }"><StateMark :state="row.state" :reason="row.reason" :doing="row.doing" /></template></el-table-column>
-      <el-table-column :label="t('communication.last-minute')" width="110"><template #default="{ row }"><router-link :to="{ path: '/traffic', query: { [row.kind]: row.name } }" :title="t('communication.its-frames')"><TrendLine :trend="row.windows.trend" /></router-link></template></el-table-column>
-      <el-table-column :label="t('communication.good')" width="72" align="right"><template #default="{ row }"><span class="number" :class="{ low: figures(row).good < 0.98 }">{{ (100 * figures(row).good).toFixed(1) }} %</span></template></el-table-column>
-      <el-table-column :label="t('communication.asked')" width="62" align="right"><template #default="{ row }">{{ figures(row).requests }}</template></el-table-column>
-      <el-table-column :label="t('communication.timeout')" width="80" align="right"><template #default="{ row }">{{ figures(row).timeouts }}</template></el-table-column>
-      <el-table-column :label="t('communication.checksum')" width="88" align="right"><template #default="{ row }">{{ figures(row).checksum_errors }}</template></el-table-column>
-      <el-table-column :label="t('communication.refused')" width="78" align="right"><template #default="{ row }">{{ refused(figures(row)) || 0 }}</template></el-table-column>
-      <el-table-column :label="t('communication.retries')" width="72" align="right"><template #default="{ row }">{{ figures(row).retries }}</template></el-table-column>
-      <el-table-column :label="t('communication.odd')" width="50" align="right"><template #default="{ row }"><span :title="t('communication.late-foreign-and-stray-responses')">{{ wrong(figures(row)) }}</span></template></el-table-column>
-      <el-table-column :label="t('communication.round-trip-ms')" width="122" align="right"><template #default="{ row }"><span class="number" :title="`median, 95 %, most; least ${ms(figures(row).round_trip_ms.least)} ms, 99 % ${ms(figures(row).round_trip_ms.p99)} ms`">{{ ms(figures(row).round_trip_ms.median) }} / {{ ms(figures(row).round_trip_ms.p95) }} / {{ ms(figures(row).round_trip_ms.most) }}</span></template></el-table-column>
-      <el-table-column :label="t('communication.busy')" width="56" align="right"><template #default="{ row }">{{ (100 * figures(row).occupancy).toFixed(0) }} %</template></el-table-column>
-      <el-table-column :label="t('communication.bytes')" width="108" align="right"><template #default="{ row }"><span v-if="row.kind === 'link'" class="number">↑{{ figures(row).bytes_sent }} ↓{{ figures(row).bytes_received }}</span></template></el-table-column>
-      <el-table-column :label="t('communication.late-polls')" width="88" align="right"><template #default="{ row }"><span v-if="row.kind === 'station'" class="number">{{ figures(row).late_polls }}, {{ ms(figures(row).most_late_ms) }} ms</span></template></el-table-column>
+      <el-table-column :label="t('communication.state')" width="120"><template #default="{ row }"><StateMark :state="row.state" :reason="row.reason" :doing="row.doing" /></template></el-table-column>
+      <el-table-column :label="t('communication.last-minute')" width="88"><template #default="{ row }"><router-link :to="{ path: '/traffic', query: { [row.kind]: row.name } }" :title="t('communication.its-frames')"><TrendLine :trend="row.windows.trend" /></router-link></template></el-table-column>
+      <el-table-column :label="t('communication.good')" width="62" align="right"><template #default="{ row }"><span class="number" :class="{ low: figures(row).good < 0.98 }">{{ (100 * figures(row).good).toFixed(1) }} %</span></template></el-table-column>
+      <el-table-column :label="t('communication.asked')" width="50" align="right"><template #default="{ row }">{{ figures(row).requests }}</template></el-table-column>
+      <el-table-column :label="t('communication.timeout')" width="60" align="right"><template #default="{ row }">{{ figures(row).timeouts }}</template></el-table-column>
+      <el-table-column :label="t('communication.checksum')" width="70" align="right"><template #default="{ row }">{{ figures(row).checksum_errors }}</template></el-table-column>
+      <el-table-column :label="t('communication.refused')" width="58" align="right"><template #default="{ row }">{{ refused(figures(row)) || 0 }}</template></el-table-column>
+      <el-table-column :label="t('communication.retries')" width="54" align="right"><template #default="{ row }">{{ figures(row).retries }}</template></el-table-column>
+      <el-table-column :label="t('communication.odd')" width="38" align="right"><template #default="{ row }"><span :title="t('communication.late-foreign-and-stray-responses')">{{ wrong(figures(row)) }}</span></template></el-table-column>
+      <el-table-column :label="t('communication.round-trip-ms')" width="104" align="right"><template #default="{ row }"><span class="number" :title="`median, 95 %, most; least ${ms(figures(row).round_trip_ms.least)} ms, 99 % ${ms(figures(row).round_trip_ms.p99)} ms`">{{ ms(figures(row).round_trip_ms.median) }} / {{ ms(figures(row).round_trip_ms.p95) }} / {{ ms(figures(row).round_trip_ms.most) }}</span></template></el-table-column>
+      <el-table-column :label="t('communication.busy')" width="46" align="right"><template #default="{ row }">{{ (100 * figures(row).occupancy).toFixed(0) }} %</template></el-table-column>
+      <el-table-column :label="t('communication.bytes')" width="92" align="right"><template #default="{ row }"><span v-if="row.kind === 'link'" class="number">↑{{ figures(row).bytes_sent }} ↓{{ figures(row).bytes_received }}</span></template></el-table-column>
+      <el-table-column :label="t('communication.late-polls')" width="78" align="right"><template #default="{ row }"><span v-if="row.kind === 'station'" class="number">{{ figures(row).late_polls }}, {{ ms(figures(row).most_late_ms) }} ms</span></template></el-table-column>
     </el-table>
   </div>
 </template>
 
 <style scoped>
+.close :deep(.cell) {
+  padding: 0 5px;
+}
+.close :deep(th .cell) {
+  font-size: 11px;
+  letter-spacing: -0.2px;
+  text-overflow: clip;
+  white-space: nowrap;
+}
+.close :deep(th.is-right .cell) {
+  padding-left: 0;
+}
 .link {
   font-weight: 600;
 }

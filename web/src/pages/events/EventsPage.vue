@@ -7,6 +7,7 @@ import QualityMark from '../../components/QualityMark.vue'
 import { useEvery } from '../../composables/useEvery'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
+import { length, stamp } from '../../time'
 
 const { t } = useI18n()
 
@@ -66,17 +67,11 @@ async function earlier() {
   }
 }
 
-const two = (n: number) => String(n).padStart(2, '0')
-function stamp(at: string | null | undefined) {
-  if (!at) return '–'
-  const d = new Date(at)
-  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}.${String(d.getMilliseconds()).padStart(3, '0')}`
-}
 /** How much later than the device's own time it came. */
 function later(e: EventRecord) {
   if (!e.source_time) return ''
   const ms = Date.parse(e.time) - Date.parse(e.source_time)
-  return Math.abs(ms) < 10000 ? `${ms} ms` : `${(ms / 1000).toFixed(0)} s`
+  return length(ms)
 }
 /** Time since the event below it, by the devices' clocks. */
 function gap(i: number) {

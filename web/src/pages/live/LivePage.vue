@@ -10,7 +10,8 @@ import { useLive } from '../../composables/useLive'
 import { useQuery } from '../../composables/useQuery'
 import { useSearchKey } from '../../composables/useSearchKey'
 import { column, narrow } from '../../composables/useTable'
-import { age, raw } from '../../format'
+import { raw } from '../../format'
+import { age } from '../../time'
 import PointPanel from './PointPanel.vue'
 
 const { t } = useI18n()

@@ -1,14 +1,18 @@
 <script setup lang="ts">
 import { Close } from '@element-plus/icons-vue'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import { api, message, type Point, type Reading } from '../../api/client'
+import AlarmMark from '../../components/AlarmMark.vue'
 import FindingList from '../../components/FindingList.vue'
 import NoteMark from '../../components/NoteMark.vue'
 import QualityMark from '../../components/QualityMark.vue'
+import SmallTrend from '../../components/SmallTrend.vue'
+import { useAlarms } from '../../composables/useAlarms'
 import { useMe } from '../../composables/useMe'
-import { age, raw, scalingText, time } from '../../format'
+import { raw, scalingText } from '../../format'
+import { age, time } from '../../time'
 import LensTable from './LensTable.vue'
 import WriteValue from './WriteValue.vue'
 
@@ -18,6 +22,8 @@ const who = useMe()
 const props = defineProps<{ tag: string; reading?: Reading; now: number }>()
 const emit = defineEmits<{ close: [] }>()
 
+const alarms = useAlarms()
+const standing = computed(() => alarms.items.filter((a) => a.tag === props.tag))
 const point = ref<Point>()
 const problem = ref('')
 
@@ -46,6 +52,8 @@ void load()
       <div v-if="reading.quality === 'bad' && reading.good_time" class="quiet">last good value, {{ age(reading.good_time, now) }} old</div>
       <QualityMark :quality="reading.quality" :reason="reading.reason" data-test="quality" />
       <span v-if="reading.explanation" class="quiet">: {{ reading.explanation }}</span>
+      <div v-for="a in standing" :key="a.limit" class="standing"><AlarmMark :state="a.state" :severity="a.severity" :unknown="a.unknown" /> <router-link :to="{ path: '/alarms', query: { search: tag } }">{{ t(`alarms.limits.${a.limit}`) }} {{ a.bound_text }}</router-link></div>
+      <SmallTrend :key="tag" :tags="[tag]" class="went" />
       <dl>
         <dt>{{ t('live.raw') }}</dt>
         <dd class="mono">{{ raw(reading) || '–' }}</dd>
@@ -86,6 +94,12 @@ h2 {
   margin: 8px 0 2px;
   white-space: normal;
   overflow-wrap: anywhere;
+}
+.standing a {
+  color: inherit;
+}
+.went {
+  margin-top: 10px;
 }
 .value small {
   font-size: 16px;

@@ -6,7 +6,7 @@ import { api, message, type Note } from '../../api/client'
 import { useEvery } from '../../composables/useEvery'
 import { useMe } from '../../composables/useMe'
 import { useQuery } from '../../composables/useQuery'
-import { time } from '../../format'
+import { time } from '../../time'
 
 const { t } = useI18n()
 const who = useMe()

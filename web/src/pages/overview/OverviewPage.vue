@@ -8,7 +8,8 @@ import StateMark from '../../components/StateMark.vue'
 import { useEvery, useNow } from '../../composables/useEvery'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
-import { age } from '../../format'
+import { cause } from '../../language'
+import { age } from '../../time'
 import ApplyFile from './ApplyFile.vue'
 import { rows } from './rows'
 
@@ -73,7 +74,7 @@ const others = 4
       <div v-for="w in watching.slice(0, others)" :key="w.station" class="line quiet" data-test="watching">{{ w.text }}</div>
       <router-link v-for="g in groups" :key="g[0]!.code" :to="{ path: '/findings', query: g.length === 1 ? { subject: g[0]!.subject } : {} }" class="line" :data-test="`finding-${g[0]!.code}`">
         <svg viewBox="0 0 14 14" width="14" height="14" aria-hidden="true"><path d="M7 1l6 12H1z" fill="none" stroke="currentColor" stroke-width="1.6" /><path d="M7 5v4M7 10.6v1" stroke="currentColor" stroke-width="1.6" /></svg>
-        <b>{{ g[0]!.subject }}</b><span class="cause">{{ g[0]!.cause }}</span>
+        <b>{{ g[0]!.subject }}</b><span class="cause">{{ cause(g[0]!) }}</span>
         <span v-if="g.length > 1" class="quiet">{{ t('overview.more', { names: g.slice(1, others).map((f) => f.subject).join(', '), n: g.length - 1 }) }}</span>
       </router-link>
     </div>

@@ -27,7 +27,7 @@ const read = ref<Import>()
 const problem = ref('')
 const busy = ref(false)
 
-const meanings = ['tag', 'station', 'description', 'address', 'table', 'bit', 'type', 'words', 'order', 'unit', 'factor', 'divisor', 'offset', 'raw_min', 'raw_max', 'eng_min', 'eng_max', 'range', 'access', 'poll', 'poll_group', 'decimals', 'states', 'invalid']
+const meanings = ['tag', 'station', 'description', 'address', 'table', 'bit', 'type', 'words', 'order', 'unit', 'factor', 'divisor', 'offset', 'raw_min', 'raw_max', 'eng_min', 'eng_max', 'range', 'access', 'poll', 'poll_group', 'decimals', 'states', 'invalid', 'limit_low_low', 'limit_low', 'limit_high', 'limit_high_high', 'limit_state', 'limit_deadband', 'limit_delay', 'severity']
 
 const query = computed(() => ({
   station: station.value,

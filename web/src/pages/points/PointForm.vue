@@ -6,6 +6,8 @@ import { api, message, type Point } from '../../api/client'
 import ConflictDialog from '../../components/ConflictDialog.vue'
 import { useForm, whenKnown } from '../../composables/useForm'
 import { useSite } from '../../composables/useSite'
+import LimitsField from './LimitsField.vue'
+import RecordField from '../../components/RecordField.vue'
 import ScalingFields from './ScalingFields.vue'
 import { readCodes, readRange, readStates, writeStates } from './states'
 
@@ -42,6 +44,8 @@ const form = reactive({
   pulse_count: p?.pulse_count,
   control: (p?.control ?? '') as string,
   direct: p?.select === false,
+  record: p?.record ?? null,
+  limits: p?.limits ?? null,
 })
 // The page may have been opened by its address, before the stations came.
 watchEffect(() => {
@@ -61,6 +65,11 @@ const kind = computed(() => form.address.trim().split(':')[0] ?? '')
 const output = computed(() => has('control') && form.writable && kind.value === 'bo' && !form.address.includes('.'))
 const selectable = computed(() => output.value || (has('select') && form.writable && kind.value === 'ao'))
 const pulsed = computed(() => output.value && (form.control === 'pulse' || form.control === 'trip-close'))
+/** The names of its values, as they are typed. */
+const stateNames = computed(() => {
+  const states = readStates(form.states)
+  return states ? Object.values(states as Record<string, string>).filter(Boolean) : []
+})
 const plain = computed(() => /^\s*[0-9]/.test(form.address))
 
 // What the address means is said by the service, while it is typed.
@@ -89,7 +98,7 @@ watch(
   { immediate: true },
 )
 
-const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'range', 'description', 'states', 'invalid', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select']
+const fields = ['tag', 'station', 'address', 'type', 'length', 'charset', 'order', 'scaling', 'unit', 'decimals', 'range', 'description', 'states', 'invalid', 'poll', 'writable', 'invert', 'poll_group', 'read_back', 'pulse', 'pulse_off', 'pulse_count', 'control', 'select', 'record', 'limits']
 /** What is saved. */
 function payload() {
   const states = readStates(form.states)
@@ -189,6 +198,8 @@ const submit = () => save(payload(), form.tag, fields)
       <el-form-item :label="t('points.off-for')" :error="faults.pulse_off" data-field="pulse_off"><el-input v-model="form.pulse_off" placeholder="0s" /></el-form-item>
       <el-form-item :label="t('points.times')" :error="faults.pulse_count" data-field="pulse_count"><el-input-number v-model="form.pulse_count" :min="1" :max="255" :controls="false" placeholder="1" /></el-form-item>
     </div>
+    <RecordField v-model="form.record" :fault="faults.record" />
+    <LimitsField v-if="form.type !== 'string' && form.type !== 'bits' && kind !== 'os'" v-model="form.limits" :fault="faults.limits" :bool="form.type === 'bool' || ['co', 'di', 'bi', 'bo'].includes(kind)" :names="stateNames" :unit="form.unit" />
     <div class="form-actions">
       <el-button type="primary" native-type="submit" :loading="busy" data-test="save">{{ t('points.save') }}</el-button>
       <span v-if="point">

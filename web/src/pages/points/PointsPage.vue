@@ -35,7 +35,7 @@ const all = ref(0)
 const finding = ref(false)
 
 // The columns of the sheet, as this person chose them.
-const every = ['tag', 'value', 'station', 'address', 'type', 'order', 'scaling', 'unit', 'decimals', 'writable', 'description', 'length', 'charset', 'range', 'states', 'invalid', 'invert', 'read_back', 'pulse', 'poll', 'poll_group', 'control', 'select', 'pulse_off', 'pulse_count']
+const every = ['tag', 'value', 'station', 'address', 'type', 'order', 'scaling', 'unit', 'decimals', 'writable', 'description', 'length', 'charset', 'range', 'states', 'invalid', 'invert', 'read_back', 'pulse', 'poll', 'poll_group', 'record', 'limits', 'control', 'select', 'pulse_off', 'pulse_count']
 const usual = every.slice(0, 11)
 function storedColumns(): string[] {
   try {
@@ -139,7 +139,7 @@ async function saved(close: () => void) {
     </EntityDrawer>
     <ImportPoints v-if="importing" @closed="importing = ''" @taken="sheet?.load()" />
     <div class="columns fill">
-      <TagTree v-if="tree" v-model="branch" class="panel" :tags="tags" />
+      <TagTree v-if="tree" v-model="branch" class="panel" :tags="tags" counted />
       <div class="panel fill">
         <PointSheet
           ref="sheet"

@@ -4,11 +4,13 @@ import { useI18n } from 'vue-i18n'
 
 import { api, message, type Faults, type LineState } from '../../api/client'
 import { useEvery } from '../../composables/useEvery'
+import { useMe } from '../../composables/useMe'
 import FaultEditor from './FaultEditor.vue'
 import { useSite } from '../../composables/useSite'
 import { spoken } from './faults'
 
 const { t } = useI18n()
+const who = useMe()
 
 const site = useSite()
 
@@ -56,16 +58,16 @@ const none = (faults: Faults) => spoken(faults).length === 0
         <span class="quiet">{{ line.framing || line.protocol }} over {{ line.transport }}</span>
         <span class="mono quiet">{{ line.listen }}</span>
         <span class="grow" />
-        <el-button size="small" :type="line.cut ? 'warning' : ''" :data-test="`cut-${line.name}`" @click="cut(line)">{{ t(line.cut ? 'rig.restore' : 'rig.cut') }}</el-button>
+        <el-button v-if="who.may('engineer')" size="small" :type="line.cut ? 'warning' : ''" :data-test="`cut-${line.name}`" @click="cut(line)">{{ t(line.cut ? 'rig.restore' : 'rig.cut') }}</el-button>
       </div>
       <div v-for="s in line.stations" :key="s.unit" class="station" :data-test="`rig-${line.name}-${s.unit}`">
         <span class="unit">{{ site.protocol(line.protocol)?.address }} {{ s.unit }}</span>
         <span class="name">{{ s.name || '' }}<span v-if="s.number" class="quiet"> at {{ s.number }}</span></span>
         <span class="faults">
           <span v-if="none(s.faults)" class="quiet">{{ t('rig.works-as-it-should') }}</span>
-          <el-tag v-for="f in spoken(s.faults)" :key="f.name" closable type="warning" effect="plain" @close="change(line.name, s.unit, { [f.name]: null })">{{ f.text }}</el-tag>
+          <el-tag v-for="f in spoken(s.faults)" :key="f.name" :closable="who.may('engineer')" type="warning" effect="plain" @close="change(line.name, s.unit, { [f.name]: null })">{{ f.text }}</el-tag>
         </span>
-        <FaultEditor :line="line" @set="(faults) => change(line.name, s.unit, faults)" />
+        <FaultEditor v-if="who.may('engineer')" :line="line" @set="(faults) => change(line.name, s.unit, faults)" />
       </div>
     </section>
   </div>

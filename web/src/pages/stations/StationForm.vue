@@ -8,6 +8,7 @@ import FindingList from '../../components/FindingList.vue'
 import AskStation from './AskStation.vue'
 import ImportProfile from './ImportProfile.vue'
 import OwnList from '../../components/OwnList.vue'
+import RecordField from '../../components/RecordField.vue'
 import ProbeStation from './ProbeStation.vue'
 import TemplateFields from './TemplateFields.vue'
 import { forms } from './protocols'
@@ -32,6 +33,7 @@ watchEffect(() => {
 })
 const original = computed(() => props.station?.name ?? '')
 const { faults, general, busy, begin, save, remove, conflicting, resolve } = useForm('station', original, (name) => emit('saved', name), props.station)
+const record = computed({ get: () => form.record ?? null, set: (r) => (form.record = r) })
 const groups = ref(writeGroups(props.station?.poll_groups))
 // What every station has a value of; the rest of its protocol's fields is left to its default where it is empty.
 const given = ['name', 'link', 'unit', 'notation', 'order', 'poll', 'enabled']
@@ -62,6 +64,7 @@ function payload() {
   }
   if (fields.value.includes('poll_groups')) sent.poll_groups = readGroups(groups.value)
   sent.description = form.description
+  sent.record = form.record ?? null
   sent.template = form.template ?? null
   sent.values = form.template ? (form.values ?? null) : null
   if (!form.template) sent.left_out = null
@@ -91,6 +94,7 @@ async function refresh() {
     <TemplateFields :form="form" :faults="faults" :protocol="protocol?.protocol" :fresh="!station" />
     <OwnList v-if="station?.template && station.template === form.template" :station="station.name" :template="station.template" />
     <component :is="forms[protocol.protocol]" v-if="protocol" v-model:groups="groups" :form="form" :faults="faults" :link="link" />
+    <RecordField v-model="record" station :fault="faults.record" />
     <el-form-item class="switch"><el-switch v-model="form.enabled" :aria-label="t('stations.enabled')" :active-text="t('stations.enabled')" :inactive-text="t('stations.disabled')" /></el-form-item>
     <FindingList v-if="station" :subject="station.name" />
     <ProbeStation v-if="station" :station="station.name" />

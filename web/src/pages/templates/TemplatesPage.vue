@@ -85,8 +85,11 @@ async function remove() {
   }
 }
 /** Takes a file of templates, to be looked at before it is taken over. */
-async function chose(file: { raw?: File; name: string }) {
-  if (file.raw) text.value = { file: await file.raw.text(), name: file.name }
+const input = ref<HTMLInputElement>()
+async function chose() {
+  const file = input.value?.files?.[0]
+  if (file) text.value = { file: await file.text(), name: file.name }
+  if (input.value) input.value.value = '' // so that the same file can be chosen again
 }
 async function edit() {
   try {
@@ -116,7 +119,8 @@ const saved = () => {
       <h1>{{ t('pages.templates') }}</h1>
       <span class="quiet one">{{ t('templates.kinds-of-devices') }}</span>
       <span class="grow" />
-      <el-upload :auto-upload="false" :show-file-list="false" accept=".yaml,.yml,.json" :on-change="chose"><el-button data-test="import">{{ t('templates.import') }}</el-button></el-upload>
+      <el-button data-test="import" @click="input?.click()">{{ t('templates.import') }}</el-button>
+      <input ref="input" type="file" accept=".yaml,.yml,.json" hidden @change="chose" />
       <a v-if="all.length > 0" :href="api.templateURL('*')" download="templates.yaml"><el-button>{{ t('points.export') }}</el-button></a>
       <el-button type="primary" data-test="make" :disabled="site.stations.length === 0" @click="making = 'template'">{{ t('templates.make') }}</el-button>
     </div>

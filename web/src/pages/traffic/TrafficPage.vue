@@ -4,10 +4,13 @@ import { useI18n } from 'vue-i18n'
 
 import { api, captureURL, message, type Recording, type TrafficFrame } from '../../api/client'
 import { useEvery } from '../../composables/useEvery'
+import { useMe } from '../../composables/useMe'
 import { useQuery } from '../../composables/useQuery'
 import { useSite } from '../../composables/useSite'
+import { clock } from '../../time'
 
 const { t } = useI18n()
+const who = useMe()
 
 const site = useSite()
 void site.loadLinks()
@@ -54,10 +57,6 @@ async function record() {
     problem.value = message(error)
   }
 }
-const clock = (at: string) => {
-  const d = new Date(at)
-  return `${d.toLocaleTimeString('en-GB')}.${String(d.getMilliseconds()).padStart(3, '0')}`
-}
 const arrow = (f: TrafficFrame) => (f.kind === 'request' ? '→' : f.kind === 'answer' || f.kind === 'report' ? '←' : `✕ ${f.kind}`)
 const odd = (f: TrafficFrame) => (f.kind !== 'request' && f.kind !== 'answer' && f.kind !== 'report') || Boolean(f.problem)
 /** The bytes of a field. */
@@ -75,7 +74,7 @@ const part = (f: TrafficFrame, at: number, bytes: number) => f.bytes.split(' ').
       <span class="grow" />
       <el-button @click="held = !held">{{ t(held ? 'common.go-on' : 'common.hold') }}</el-button>
       <a :href="captureURL(query)" download><el-button>{{ t('traffic.save-capture') }}</el-button></a>
-      <el-button :type="recording?.running ? 'warning' : ''" data-test="record" @click="record">{{ t(recording?.running ? 'traffic.stop-recording' : 'traffic.record') }}</el-button>
+      <el-button v-if="who.may('engineer')" :type="recording?.running ? 'warning' : ''" data-test="record" @click="record">{{ t(recording?.running ? 'traffic.stop-recording' : 'traffic.record') }}</el-button>
     </div>
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <div v-if="recording?.file" class="quiet">{{ t(recording.running ? 'traffic.recording' : 'traffic.recorded') }} <span class="mono">{{ recording.file }}</span>: {{ t('traffic.so-much', { frames: recording.frames, bytes: recording.bytes }) }} {{ recording.ended ? `(${recording.ended})` : '' }} <a href="/api/v1/traffic/recording/file" download>{{ t('traffic.download') }}</a></div>

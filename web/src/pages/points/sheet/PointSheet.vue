@@ -14,6 +14,7 @@ import { Draft, pasted, type Row } from './draft'
 import FindReplace from './FindReplace.vue'
 import { defineGrid, type Area, type Grid } from './grid'
 import { series } from './series'
+import { usePresence } from './usePresence'
 
 // The points as a sheet that is edited in place. What is typed is a draft, looked at by the service while one types and saved all or nothing; it
 // stays when the page is loaded anew.
@@ -44,6 +45,11 @@ const counts = computed(() => {
   return n
 })
 
+const beside = usePresence(
+  computed(() => (changes.value, draft.edits().at(-1)?.edit.tag)),
+  () => repaint(),
+)
+
 // Live values of the rows that are on screen.
 const visible = ref<string[]>([])
 const { readings, connected } = useLive(computed(() => (visible.value.length > 0 ? visible.value : ['\u0000'])))
@@ -57,9 +63,10 @@ type Cell = { model: Row; prop: string }
 function properties({ model, prop }: Cell) {
   const own = faults.value.get(model._key)
   const wrong = own?.get(prop) ?? (prop === 'tag' ? own?.get('') : undefined)
+  const theirs = beside.at(model._tag)
   return {
-    class: { wrong: Boolean(wrong), typed: draft.isTyped(model, prop), gone: model._gone, fresh: !model._tag },
-    title: wrong ?? undefined,
+    class: { wrong: Boolean(wrong), typed: draft.isTyped(model, prop), gone: model._gone, fresh: !model._tag, theirs: prop === 'tag' && theirs.length > 0 },
+    title: wrong ?? (prop === 'tag' && theirs.length > 0 ? t('people.edits-too', { who: theirs.join(', ') }) : undefined),
     role: 'gridcell',
     'aria-invalid': wrong ? 'true' : undefined,
     'data-cell': `${model.tag ?? ''} ${prop}`,
@@ -145,12 +152,23 @@ function look() {
   window.setTimeout(seen, 50)
 }
 
-/** Gives the grid its rows, where they are others than it has; the focus stays where it was. */
+/** Gives the grid its rows, where they are others than it has; the focus stays where it was, and nothing moves under a cell that is typed into. */
 let given: Row[] = []
+let giving = 0
 async function showRows() {
   if (!grid.value) return
   if (given.length === view.length && given.every((r, i) => r === view[i])) {
     repaint()
+    return
+  }
+  if (giving) return
+  if (editing()) {
+    doing(1)
+    giving = window.setTimeout(() => {
+      giving = 0
+      doing(-1)
+      void showRows()
+    }, 100)
     return
   }
   given = view
@@ -323,6 +341,7 @@ const painted = new Promise<void>((resolve) => (paintedNow = resolve))
 
 /** How many rows are asked for at first: those that are on screen, and some more. */
 const atFirst = 200
+let loads = 0
 async function load() {
   try {
     if (loaded.value === 'no') {
@@ -339,7 +358,14 @@ async function load() {
       look()
       if (draft.size > 0) changed(true)
     } else {
-      draft.load(await api.sheet(0))
+      const mine = ++loads
+      let rows: string[][]
+      do {
+        while (editing()) await new Promise((resolve) => window.setTimeout(resolve, 100)) // what is typed over is what is seen
+        rows = await api.sheet(0)
+      } while (editing())
+      if (mine !== loads) return // a newer one comes
+      draft.load(rows)
       look()
     }
     problem.value = ''
@@ -551,6 +577,7 @@ onBeforeUnmount(() => {
   window.clearTimeout(asking)
   window.clearTimeout(seeing)
   window.clearTimeout(painting)
+  window.clearTimeout(giving)
   grid.value?.remove()
 })
 watch(() => [props.search, props.branch], look)
@@ -573,6 +600,7 @@ defineExpose({ load, shownTags: () => view.flatMap((r) => (r._tag ? [r._tag] : [
       <span v-if="news" class="news" role="status" data-test="sheet-news">{{ news }}</span>
       <span v-else-if="size === 0" class="quiet hint">{{ t('sheet.hint') }}</span>
       <span class="grow" />
+      <span v-if="beside.others.value.length > 0" class="quiet others" data-test="sheet-others" :title="beside.others.value.map((o) => `${o.who}: ${o.tag}`).join('\n')">{{ t('people.edits-point', { who: beside.others.value[0]!.who, tag: beside.others.value[0]!.tag }) }}{{ beside.others.value.length > 1 ? ` +${beside.others.value.length - 1}` : '' }}</span>
       <template v-if="size > 0">
         <span data-test="sheet-counts">{{ t('sheet.counts', counts) }}</span>
         <el-button size="small" data-test="sheet-discard" @click="discard">{{ t('sheet.discard') }}</el-button>
@@ -723,6 +751,14 @@ defineExpose({ load, shownTags: () => view.flatMap((r) => (r._tag ? [r._tag] : [
 }
 .grid :deep(.typed) {
   background: var(--el-color-warning-light-9);
+}
+.grid :deep(.theirs) {
+  box-shadow: inset 3px 0 0 var(--uncertain);
+}
+.others {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 .grid :deep(.fresh) {
   background: var(--el-color-success-light-9);

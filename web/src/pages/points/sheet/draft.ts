@@ -26,27 +26,66 @@ interface Stored {
   edits: Edit[]
 }
 
+/** What a cell that was typed into is without that. */
+interface Under {
+  was: string // as it was seen when it was typed over
+  now: string // as the site has it
+}
+
 export class Draft {
   constructor(readonly fields: string[]) {}
   rows: Row[] = []
   private byKey = new Map<number, Row>()
-  private typed = new Map<number, Map<string, string>>() // by row and field: the text as the site has it
+  private typed = new Map<number, Map<string, Under>>() // by row and field
   private done: Step[] = []
   private undone: Step[] = []
   private next = 0
 
-  /** Takes the rows of the service, headings first; what was typed before stays on them. */
+  /**
+   * Takes the rows of the service, headings first. A row stays the same one, whatever stands before it now, and what was typed stays on it; steps
+   * can be undone as long as the site has what they began with.
+   */
   load(list: string[][]) {
-    const pending = this.edits()
     const [headings = [], ...all] = list
+    const fields = [...new Set([...this.fields, ...headings])].filter((f) => f !== '_tag')
+    const before = this.rows
+    const byTag = new Map(before.filter((r) => r._tag).map((r) => [r._tag, r]))
+    const stepped = new Set([...this.done, ...this.undone].flatMap((s) => [...s.added, ...s.gone]))
+    const cells = new Set([...this.done, ...this.undone].flatMap((s) => s.cells.map((c) => `${c.key} ${c.field}`)))
+    let valid = true
     this.rows = []
     this.byKey = new Map()
-    this.typed = new Map()
+    for (const texts of all) {
+      const fresh = this.row(headings, texts)
+      const row = byTag.get(fresh._tag)
+      byTag.delete(fresh._tag)
+      if (!row) {
+        this.put(fresh)
+        continue
+      }
+      this.put(row)
+      const of = this.typed.get(row._key)
+      for (const field of fields) {
+        const text = String(fresh[field] ?? '') // what it does not say is empty
+        const under = of?.get(field)
+        if (text !== (under?.now ?? String(row[field] ?? '')) && cells.has(`${row._key} ${field}`)) valid = false
+        if (under) under.now = text
+        else row[field] = text
+      }
+    }
+    // What is gone at the service and was typed into is told by it; new rows stay the last.
+    for (const row of before) {
+      if (this.byKey.has(row._key)) continue
+      if (row._tag ? row._gone || this.typed.has(row._key) : !row._gone || stepped.has(row._key)) this.put(row)
+      else this.typed.delete(row._key)
+    }
+    const gone = (s: Step) => s.cells.some((c) => !this.byKey.has(c.key)) || [...s.added, ...s.gone].some((key) => !this.byKey.has(key))
+    if (!valid || this.done.some(gone) || this.undone.some(gone)) this.forget()
+  }
+
+  private forget() {
     this.done = []
     this.undone = []
-    this.next = 0
-    for (const cells of all) this.put(this.row(headings, cells))
-    this.restore(pending.map((p) => p.edit))
   }
 
   /** Takes more rows of the service, behind those that are there; new ones stay the last. */
@@ -92,9 +131,9 @@ export class Draft {
       }
       row._gone = edit.remove ?? false
       for (const [field, text] of Object.entries(edit.cells ?? {})) {
-        const before = edit.was?.[field] ?? String(row[field] ?? '')
+        const now = String(row[field] ?? '')
         row[field] = text
-        this.note(row, field, before, text)
+        this.note(row, field, { was: edit.was?.[field] ?? now, now }, text)
       }
     }
   }
@@ -104,11 +143,11 @@ export class Draft {
     return Boolean(edit.tag) && this.rows.some((r) => r._tag === edit.tag && this.typed.has(r._key))
   }
 
-  private note(row: Row, field: string, before: string, after: string) {
+  private note(row: Row, field: string, under: Under, after: string) {
     let of = this.typed.get(row._key)
     if (!of) this.typed.set(row._key, (of = new Map()))
-    if (!of.has(field)) of.set(field, before)
-    if (of.get(field) === after && row._tag) of.delete(field)
+    if (!of.has(field)) of.set(field, under)
+    if (of.get(field)!.now === after && row._tag) of.delete(field)
     if (of.size === 0 && row._tag) this.typed.delete(row._key)
   }
 
@@ -117,15 +156,16 @@ export class Draft {
     if (!row) return
     const before = String(row[field] ?? '')
     row[field] = text
-    this.note(row, field, before, text)
+    this.note(row, field, { was: before, now: before }, text)
   }
 
-  /** Changes cells, in one step. */
+  /** Changes cells, in one step. A row that went meanwhile is there again, and the service says that it is gone. */
   set(cells: { row: Row; field: string; text: string }[]) {
     const step: Step = { cells: [], added: [], gone: [] }
     for (const { row, field, text } of cells) {
       const before = String(row[field] ?? '')
       if (before === text || !this.fields.includes(field)) continue
+      if (!this.byKey.has(row._key)) this.put(row)
       step.cells.push({ key: row._key, field, before, after: text })
       this.cell(row._key, field, text)
     }
@@ -215,9 +255,9 @@ export class Draft {
       if (!of) continue
       const cells: Record<string, string> = {}
       const was: Record<string, string> = {}
-      for (const [field, before] of of) {
+      for (const [field, under] of of) {
         cells[field] = String(row[field] ?? '')
-        if (row._tag) was[field] = before
+        if (row._tag) was[field] = under.was
       }
       if (row._tag) list.push({ row, edit: { tag: row._tag, cells, was } })
       else if (Object.values(cells).some((text) => text !== '')) list.push({ row, edit: { cells } })
@@ -233,13 +273,12 @@ export class Draft {
   clear() {
     for (const [key, of] of this.typed) {
       const row = this.byKey.get(key)
-      if (row?._tag) for (const [field, before] of of) row[field] = before
+      if (row?._tag) for (const [field, under] of of) row[field] = under.now
     }
     this.typed = new Map()
     this.rows = this.rows.filter((r) => r._tag)
     for (const row of this.rows) row._gone = false
-    this.done = []
-    this.undone = []
+    this.forget()
   }
 
   /** Notes that edits were saved. What was typed while they were on their way is typed still, over what the site has now. */
@@ -251,17 +290,16 @@ export class Draft {
         this.typed.delete(row._key)
         continue
       }
-      const of = this.typed.get(row._key) ?? new Map<string, string>()
+      const of = this.typed.get(row._key) ?? new Map<string, Under>()
       for (const [field, text] of Object.entries(edit.cells ?? {})) {
         if (String(row[field] ?? '') === text) of.delete(field)
-        else of.set(field, text)
+        else of.set(field, { was: text, now: text })
       }
       row._tag = edit.cells?.tag?.trim() ?? row._tag
       if (of.size > 0) this.typed.set(row._key, of)
       else this.typed.delete(row._key)
     }
-    this.done = []
-    this.undone = []
+    this.forget()
   }
 
   /** Gives up what was typed into some cells, as where somebody else changed them. */
@@ -269,12 +307,11 @@ export class Draft {
     for (const { row, field } of cells) {
       const of = this.typed.get(row._key)
       if (!of?.has(field)) continue
-      row[field] = of.get(field)!
+      row[field] = of.get(field)!.now
       of.delete(field)
       if (of.size === 0) this.typed.delete(row._key)
     }
-    this.done = []
-    this.undone = []
+    this.forget()
   }
 
   store(): string {

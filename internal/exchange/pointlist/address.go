@@ -1,0 +1,168 @@
+package pointlist
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
+)
+
+// The address of a point: of its cell, of a table beside it or above it, and of a bit.
+
+// address makes the address of its cell, of a table beside it and of a bit.
+func (m *making) address(plain func(string) (string, bool)) {
+	text, ok := plain("address")
+	if !ok {
+		if m.cells["address"] == "" {
+			m.fault("address", "the row has no address")
+		}
+		return
+	}
+	if station, _ := m.item.Fields["station"].(string); m.options.protocol(station) == site.DNP3 {
+		m.index(text, plain)
+		return
+	}
+	text = joined(text, m.single())
+	if named := spelled.FindStringSubmatch(text); named != nil {
+		if m.notation == "" || m.notation == site.Ref5 || m.notation == site.Ref6 {
+			m.fault("address", "%q does not say whether the first one has the number 0 or 1: write hr:0, or say --notation offset or --notation number", text)
+			return
+		}
+		m.counted(named[2], m.notation, spelledTables[strings.ToLower(named[1])])
+		return
+	}
+	if n, is := number(text); is && n >= 0 && n == float64(int(n)) && !strings.ContainsAny(text, ".") && strings.ContainsAny(text, ",'") {
+		text = strconv.Itoa(int(n)) // 30,009
+	} else if strings.HasSuffix(text, ".0") && reference(text) && m.cells[colBit] == "" && !m.single() {
+		text = strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
+	}
+	if bit, ok := plain(colBit); ok && bit != "-" {
+		n, err := strconv.Atoi(strings.TrimPrefix(strings.ToLower(bit), "bit "))
+		if err != nil {
+			m.fault(colBit, "%q is no number of a bit", bit)
+		} else if !strings.Contains(text, ".") {
+			text = fmt.Sprintf("%s.%d", text, n)
+			m.item.Fields["type"] = string(codec.TypeBool)
+		}
+	}
+	if c := coilCrossed.FindStringSubmatch(text); c != nil && m.crosses {
+		n, _ := strconv.Atoi(c[1]) // beyond all bounds: refused with its field
+		m.item.Fields["address"] = fmt.Sprintf("%s:%d", site.Coils, n-1)
+		return
+	}
+	table, named := m.table(site.Modbus, plain)
+	if m.notation != "" {
+		m.counted(text, m.notation, table)
+		return
+	}
+	if digits, _, _ := strings.Cut(strings.SplitN(text, ".", 2)[0], "-"); named && reference(digits) && digitOf[table] == digits[0] { // both say the same
+		m.counted(text, map[int]site.Notation{5: site.Ref5, 6: site.Ref6}[len(digits)], table)
+		return
+	}
+	m.item.Fields["address"] = text
+	if named {
+		if _, numbered := number(strings.SplitN(text, ".", 2)[0]); !reference(text) && (numbered || strings.HasPrefix(strings.ToLower(text), "0x") || strings.HasSuffix(strings.ToLower(text), "h")) {
+			m.item.Fields["table"] = string(table)
+		}
+	}
+}
+
+// index makes the address of a DNP3 point: of the number of its index, the kind stands beside it or in a title.
+func (m *making) index(text string, plain func(string) (string, bool)) {
+	digits := strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
+	if strings.Trim(digits, "0123456789") != "" {
+		m.item.Fields["address"] = text
+		return
+	}
+	faults := len(m.list.Faults)
+	kind, named := m.table(site.DNP3, plain)
+	delete(m.item.Fields, "table")
+	switch {
+	case named:
+		m.item.Fields["address"] = fmt.Sprintf("%s:%s", kind, digits)
+	case len(m.list.Faults) == faults: // else it is told what is wrong beside it
+		m.fault("address", "%q names no kind of point: write ai:%s for an analog input, bi:, dbi:, bo:, ctr:, fctr:, ao: or os: for the others, or name the column that has the kind: --columns table=A", text, digits)
+	}
+}
+
+// single reports whether the row says that its value is a single bit.
+func (m *making) single() bool {
+	t, _, _, err := m.known.kind(m.cells["type"], 0)
+	return err == nil && t == codec.TypeBool
+}
+
+// table is that of the column beside, of the title above, or of the defaults.
+func (m *making) table(of site.Protocol, plain func(string) (string, bool)) (site.Space, bool) {
+	if text, ok := plain(colTable); ok {
+		read := tableOf
+		if of == site.DNP3 {
+			read = kindOf
+		}
+		space, err := read(text)
+		if err != nil {
+			m.fault(colTable, "%s", err)
+		}
+		return space, err == nil
+	}
+	if s := m.sections[of]; s != "" {
+		return s, true
+	}
+	text, _ := m.options.Defaults["table"].(string)
+	return site.Space(text), text != ""
+}
+
+// digitOf is with what references to a table begin.
+var digitOf = map[site.Space]byte{site.Coils: '0', site.DiscreteInputs: '1', site.InputRegisters: '3', site.HoldingRegisters: '4'}
+
+// counted makes the address of a number in a notation, that of the list mostly.
+func (m *making) counted(text string, notation site.Notation, table site.Space) {
+	delete(m.item.Fields, "table")
+	first, last, ranged := strings.Cut(text, "-")
+	digits, part, parted := strings.Cut(strings.TrimSpace(first), ".")
+	if table == "" && (notation == site.Offset || notation == site.Number || notation == site.Hex) && !strings.Contains(digits, ":") && !crossed.MatchString(digits) {
+		table = site.HoldingRegisters
+		if !m.untold {
+			m.untold = true
+			m.list.Notes = append(m.list.Notes, "no table is named, so that holding registers are meant; a column with the table or function says otherwise, or the default {table: ir}")
+		}
+	}
+	marked := func(digits string) string {
+		if m.hexed && bareHex.MatchString(digits) {
+			return "0x" + digits
+		}
+		return digits
+	}
+	a, err := site.ParseAddress(marked(digits), notation, table)
+	if err != nil {
+		m.fault("address", "%s", err)
+		return
+	}
+	offset := func(n uint16) string {
+		if n >= 10_000 { // which may be taken for a reference
+			return fmt.Sprintf("0x%X", n)
+		}
+		return strconv.Itoa(int(n))
+	}
+	address := fmt.Sprintf("%s:%s", a.Space, offset(a.Offset))
+	if parted {
+		address += "." + part
+	} else if ranged {
+		end, err := site.ParseAddress(marked(strings.TrimSpace(last)), notation, table)
+		if err != nil || end.Space != a.Space || end.Offset < a.Offset {
+			m.fault("address", "%q does not go from one address to a later one of the same table", text)
+			return
+		}
+		if end.Offset > a.Offset {
+			address += ".." + offset(end.Offset)
+		}
+	}
+	m.item.Fields["address"] = address
+}
+
+// reference reports whether a number is a reference, which names its table by its first digit.
+func reference(text string) bool {
+	digits := strings.SplitN(text, ".", 2)[0]
+	return (len(digits) == 5 || len(digits) == 6) && strings.ContainsRune("0134", rune(digits[0])) && strings.Trim(digits, "0123456789") == ""
+}
