@@ -203,6 +203,18 @@ func TestWhatARouteDoesNotTake(t *testing.T) {
 	}
 }
 
+// A list is a file of one of several kinds, which a browser names by the end of its name.
+func TestListsMaySayWhatTheyAre(t *testing.T) {
+	s := server(t)
+	for kind, status := range map[string]int{"text/csv": 200, "application/vnd.ms-excel": 200, spreadsheet: 200, "text/tab-separated-values": 200, "": 200, "multipart/form-data; boundary=x": 415} {
+		r := httptest.NewRequest("POST", "http://127.0.0.1/api/v1/import/points?dry_run=true", strings.NewReader("tag,address\na,40001\n"))
+		r.Header.Set("Content-Type", kind)
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, r)
+		assert.Equal(t, status, w.Code, "%s: %s", kind, w.Body)
+	}
+}
+
 // A document that replaces an entity need not repeat what the path calls it.
 func TestReplacingByItsPath(t *testing.T) {
 	s := server(t)

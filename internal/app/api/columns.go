@@ -10,6 +10,7 @@ import (
 
 	"arithmon/internal/core/nearest"
 	"arithmon/internal/exchange/pointlist"
+	"arithmon/internal/exchange/sheet"
 	"arithmon/internal/record/store"
 )
 
@@ -18,12 +19,12 @@ type ColumnSet struct {
 	Name    string            `json:"name"`
 	Time    time.Time         `json:"time" doc:"when it was kept"`
 	Who     string            `json:"who"`
-	Columns map[string]string `json:"columns" doc:"the headings of columns, by what they hold: {tag: Signal, address: Reg.}"`
+	Columns map[string]string `json:"columns" doc:"the headings of columns, by what they hold: {tag: Signal, address: Reg.}; of one sheet alone {Pumps!tag: Signal}; by its heading, empty for a column of which nothing is to be made"`
 }
 
 // KeptColumns is what is to be kept.
 type KeptColumns struct {
-	Columns map[string]string `json:"columns" doc:"the headings of columns, by what they hold: {tag: Signal, address: Reg.}"`
+	Columns map[string]string `json:"columns" doc:"the headings of columns, by what they hold: {tag: Signal, address: Reg.}; of one sheet alone {Pumps!tag: Signal}; by its heading, empty for a column of which nothing is to be made"`
 }
 
 func (s *Server) columnSets(c *gin.Context) error {
@@ -47,8 +48,8 @@ func (s *Server) keepColumns(c *gin.Context) error {
 	if len(k.Columns) == 0 || len(name(c)) > 100 || strings.ContainsAny(name(c), "=,") {
 		return fail(http.StatusBadRequest, "columns are kept under a name of at most 100 characters without = and comma, and there must be some")
 	}
-	if err := knownFields(k.Columns, pointlist.Meanings()); err != nil {
-		return err
+	if err := sheet.Named(k.Columns).Check(pointlist.Meanings()); err != nil {
+		return fail(http.StatusBadRequest, "columns: %s", err)
 	}
 	if err := s.store.KeepColumns(c.Request.Context(), principal(c).Name(), name(c), k.Columns); err != nil {
 		return err
@@ -69,9 +70,9 @@ func (s *Server) dropColumns(c *gin.Context) error {
 }
 
 // columnsOf are the columns that a request names: by hand, tag=Signal,address=C, or the name under which they are kept.
-func (s *Server) columnsOf(c *gin.Context, text string) (map[string]string, error) {
+func (s *Server) columnsOf(c *gin.Context, text string) (sheet.Named, error) {
 	if text == "" || strings.Contains(text, "=") {
-		return byHand(text, pointlist.Meanings())
+		return namedColumns(text, pointlist.Meanings())
 	}
 	list, err := s.store.ColumnSets(c.Request.Context())
 	if err != nil {

@@ -117,6 +117,12 @@ func (r route) checkContent(c *gin.Context) error {
 		return nil
 	}
 	is, _, err := mime.ParseMediaType(said)
+	if r.body == file {
+		if strings.HasPrefix(is, "multipart/") {
+			return fail(http.StatusUnsupportedMediaType, "Content-Type %s is a form; send the file itself as the body", is)
+		}
+		return nil
+	}
 	if err != nil || !slices.Contains(contents, is) && !strings.HasSuffix(is, "+json") && !strings.HasSuffix(is, "/xml") {
 		return fail(http.StatusUnsupportedMediaType, "Content-Type %s is not read here; send JSON or YAML as application/json or application/yaml", said)
 	}

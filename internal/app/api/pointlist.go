@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"go.yaml.in/yaml/v3"
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/pointlist"
@@ -18,51 +17,9 @@ import (
 	"arithmon/internal/record/store"
 )
 
-// What is given back of a long list.
-const (
-	mostRows   = 1000
-	mostFaults = 1000
-)
-
-// Import is what came of a list of points or stations.
-type Import struct {
-	Applied   bool              `json:"applied" doc:"whether it was taken over; false with dry_run, where there is a fault, and where it became a proposal"`
-	Proposal  int64             `json:"proposal,omitempty" doc:"the number of the proposal that it became instead"`
-	Rows      int               `json:"rows" doc:"that are points, or stations"`
-	Added     int               `json:"added"`
-	Changed   int               `json:"changed"`
-	Unchanged int               `json:"unchanged"`
-	Faults    []ImportFault     `json:"faults" doc:"the first 1000"`
-	FaultsAll int               `json:"faults_all" doc:"how many there are"`
-	Columns   map[string]string `json:"columns" doc:"what each column was taken for, by its heading; empty: for nothing"`
-	Headings  []string          `json:"headings" doc:"of the columns, in their order"`
-	Notes     []string          `json:"notes" doc:"what the file was taken for, and what was left out"`
-	Items     []ImportRow       `json:"items" doc:"what was understood, of the first 1000 rows"`
-}
-
-// ImportFault is a cell that is not understood, or not allowed.
-type ImportFault struct {
-	Sheet   string `json:"sheet,omitempty"`
-	Row     int    `json:"row"`
-	Column  string `json:"column,omitempty" doc:"its heading"`
-	Value   string `json:"value,omitempty" doc:"as written"`
-	Message string `json:"message"`
-}
-
-// ImportRow is a row, and what was understood.
-type ImportRow struct {
-	Sheet  string            `json:"sheet,omitempty"`
-	Row    int               `json:"row"`
-	Tag    string            `json:"tag" doc:"of the point; the name of a station"`
-	Action string            `json:"action" enum:"add,change,none,fault"`
-	Cells  map[string]string `json:"cells" doc:"as written, by heading"`
-	Fields anything          `json:"fields" doc:"of the point or station, as a site file has them"`
-	Note   string            `json:"note,omitempty" doc:"how its tag came about, where it was not as it is"`
-}
-
 var importQuery = []parameter{
 	{name: "station", doc: "of rows that name none"}, {name: "prefix", doc: "put before each tag"},
-	{name: "columns", doc: "what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept"},
+	{name: "columns", doc: "what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number; Pumps!tag=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes), or the name under which that is kept"},
 	{name: "notation", doc: "how plain numbers of addresses count, where the list does not show it and the station has another", is: choice(site.Notations[:]...)},
 	{name: "defaults", doc: "fields of rows that say nothing of them: {type: uint16, poll_group: slow}"},
 	{name: "force", doc: "true: take back what was changed since the list was exported", is: truth},
@@ -73,7 +30,7 @@ var importQuery = []parameter{
 type importing struct {
 	book    sheet.Book
 	list    pointlist.List
-	faults  []pointlist.Fault
+	faults  []sheet.Fault
 	changes []site.Change
 	left    *site.Site
 }
@@ -88,14 +45,19 @@ func (s *Server) importPoints(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := newImport(i.list, i.faults, i.changes)
+	out := newImport(site.KindPoint, i.faults, i.changes)
+	out.list(i.list.Columns, pointlist.Meanings(), i.list.Notes)
+	out.rows(len(i.list.Items), func(k int) string { return i.list.Items[k].Sheet }, func(k int) ImportRow {
+		item := i.list.Items[k]
+		return ImportRow{Sheet: item.Sheet, Row: item.Row, Tag: item.Tag(), Cells: item.Cells(), Fields: item.Fields, Note: item.Made}
+	})
 	out.Proposal = proposedAs(c)
 	if out.Applied = !dry && len(i.faults) == 0 && out.Proposal == 0; out.Applied {
 		for _, w := range i.left.Warnings(i.changes) {
 			c.Writer.Header().Add(warningField, w.Error())
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	c.JSON(http.StatusOK, out.Import)
 	return nil
 }
 
@@ -166,91 +128,6 @@ func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 		i.faults, err = append(slices.Clone(i.faults), i.list.Place(found)...), nil
 	}
 	return i, err
-}
-
-func newImport(list pointlist.List, faults []pointlist.Fault, changes []site.Change) Import {
-	out := Import{Rows: len(list.Items), Faults: []ImportFault{}, FaultsAll: len(faults), Columns: map[string]string{}, Headings: []string{}, Notes: append([]string{}, list.Notes...), Items: []ImportRow{}}
-	actions := map[string]string{}
-	for _, c := range changes {
-		if c.Kind() != site.KindPoint {
-			continue
-		}
-		if actions[c.Name()] = "change"; c.Action() == site.Add {
-			actions[c.Name()] = "add"
-			out.Added++
-		} else {
-			out.Changed++
-		}
-	}
-	if len(faults) == 0 {
-		out.Unchanged = out.Rows - out.Added - out.Changed
-	}
-	type place struct {
-		sheet string
-		row   int
-	}
-	wrong := map[place]bool{}
-	for _, f := range faults {
-		wrong[place{f.Sheet, f.Row}] = true
-	}
-	for _, f := range faults[:min(len(faults), mostFaults)] {
-		out.Faults = append(out.Faults, ImportFault(f))
-	}
-	for _, col := range list.Columns {
-		if _, twice := out.Columns[col.Heading]; col.Heading != "" && !twice {
-			out.Columns[col.Heading], out.Headings = col.Field, append(out.Headings, col.Heading)
-		}
-	}
-	for _, i := range list.Items[:min(len(list.Items), mostRows)] {
-		row := ImportRow{Sheet: i.Sheet, Row: i.Row, Tag: i.Tag(), Action: "none", Cells: i.Cells(), Fields: i.Fields, Note: i.Made}
-		if actions[row.Tag] != "" {
-			row.Action = actions[row.Tag]
-		}
-		if wrong[place{i.Sheet, i.Row}] {
-			row.Action = "fault"
-		}
-		out.Items = append(out.Items, row)
-	}
-	return out
-}
-
-// knownFields checks that columns can hold what they are to.
-func knownFields(columns map[string]string, meanings []string) error {
-	for field := range columns {
-		if !slices.Contains(meanings, field) {
-			return fail(http.StatusBadRequest, "columns: %q is nothing that a column holds; there are %s", field, strings.Join(meanings, ", "))
-		}
-	}
-	return nil
-}
-
-// byHand reads what columns hold, of what they can hold: tag=Signal,address=C.
-func byHand(text string, meanings []string) (map[string]string, error) {
-	columns := map[string]string{}
-	for part := range strings.SplitSeq(text, ",") {
-		if strings.TrimSpace(part) == "" {
-			continue
-		}
-		field, where, ok := strings.Cut(part, "=")
-		field, where = strings.TrimSpace(field), strings.TrimSpace(where)
-		if !ok || field == "" || where == "" {
-			return nil, fail(http.StatusBadRequest, "columns: %q is not FIELD=COLUMN, such as tag=Signal or address=C", part)
-		}
-		columns[field] = where
-	}
-	return columns, knownFields(columns, meanings)
-}
-
-// defaultsOf reads the fields of rows that say nothing of them.
-func defaultsOf(text string) (map[string]any, error) {
-	if text == "" {
-		return nil, nil
-	}
-	defaults := map[string]any{}
-	if err := yaml.Unmarshal([]byte(text), &defaults); err != nil {
-		return nil, fail(http.StatusBadRequest, "defaults: %s; write {type: uint16}", err)
-	}
-	return defaults, nil
 }
 
 // exportPoints writes points as a list, which is read back as they were.

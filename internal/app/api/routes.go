@@ -33,6 +33,9 @@ type route struct {
 // media is what is no JSON, by its media type.
 type media string
 
+// file is one of several kinds; which it is shows in its octets, whatever the request says of it.
+const file = media("application/octet-stream")
+
 // lines are JSON, a line each.
 type lines struct{ of any }
 
@@ -110,9 +113,9 @@ func (s *Server) routes() []route {
 		{"GET", "/api/v1/columns", viewerOfPart, "what the columns of lists hold, kept under names", nil, nil, Page[ColumnSet]{}, 200, s.columnSets},
 		{"PUT", "/api/v1/columns/:name", engineerOfPart, "keep columns under a name", nil, KeptColumns{}, KeptColumns{}, 200, s.keepColumns},
 		{"DELETE", "/api/v1/columns/:name", engineerOfPart, "forget the columns under a name", nil, nil, nil, 204, s.dropColumns},
-		{"POST", "/api/v1/import/points", changerOfPart, "take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing", importQuery, media("application/octet-stream"), Import{}, 200, s.importPoints},
-		{"POST", "/api/v1/import/stations", changer, "take over a list of stations, a row each: separated values or a spreadsheet; all or nothing", stationsQuery, media("application/octet-stream"), Import{}, 200, s.importStations},
-		{"POST", "/api/v1/import/points/marked", engineerOfPart, "a copy of a list, as a spreadsheet, in which its faults are marked; nothing is taken over", importQuery, media("application/octet-stream"), media(spreadsheet), 200, s.markedPoints},
+		{"POST", "/api/v1/import/points", changerOfPart, "take over a list of points: separated values, a spreadsheet, or text that was copied from a page; all or nothing", importQuery, file, Import{}, 200, s.importPoints},
+		{"POST", "/api/v1/import/stations", changer, "take over a list of stations, a row each: separated values or a spreadsheet; all or nothing", stationsQuery, file, Import{}, 200, s.importStations},
+		{"POST", "/api/v1/import/points/marked", engineerOfPart, "a copy of a list, as a spreadsheet, in which its faults are marked; nothing is taken over", importQuery, file, media(spreadsheet), 200, s.markedPoints},
 		{"GET", "/api/v1/export/points", viewerOfPart, "points as a list with every field, which is read back as they were", []parameter{{name: "tag", doc: "tag or pattern; may be repeated", many: true}, {name: "form", doc: "csv (default), xlsx, or json: a list of rows of texts, headings first", is: choice("csv", "xlsx", "json")}, {name: "skip", doc: "how many are left out at the beginning", is: natural}, {name: "limit", doc: "most points (default all)", is: natural}}, nil, media("text/csv"), 200, s.exportPoints},
 		{"GET", "/api/v1/backup", admin, "a copy of the whole database as it is now: site, changes, writes, events", nil, nil, media("application/vnd.sqlite3"), 200, s.backup},
 		{"GET", "/api/v1/changes", viewerOfPart, "recorded changes, newest first", append([]parameter{{name: "kind", doc: "of what was changed", is: choice(site.Kinds()...)}, {name: "name", doc: "name or tag"}}, paging...), nil, changePage{}, 200, s.changes},

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -17,7 +16,7 @@ import (
 
 var stationsQuery = []parameter{
 	{name: "link", doc: "of rows that name none"}, {name: "template", doc: "of rows that name none"},
-	{name: "columns", doc: "what columns hold, by hand: name=Device,unit=C (a heading, letter or number)"},
+	{name: "columns", doc: "what columns hold, by hand: name=Device,unit=C (a heading, letter or number; values.base=D for a parameter of the template; Pumps!unit=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes)"},
 	{name: "defaults", doc: "fields of rows that say nothing of them: {poll: 5s}"},
 	{name: "values", doc: "values of the template's parameters, of rows that say nothing of them: {base: 100}"},
 	{name: "dry_run", doc: "true: say what would change", is: truth},
@@ -30,7 +29,7 @@ func (s *Server) importStations(c *gin.Context) error {
 		return err
 	}
 	o := stationlist.Options{Link: c.Query("link"), Template: c.Query("template")}
-	if o.Columns, err = byHand(c.Query("columns"), stationlist.Meanings()); err != nil {
+	if o.Columns, err = namedColumns(c.Query("columns"), stationlist.Meanings()); err != nil {
 		return err
 	}
 	if o.Defaults, err = defaultsOf(c.Query("defaults")); err != nil {
@@ -74,63 +73,33 @@ func (s *Server) importStations(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	out := newStationImport(&list, faults, changes)
+	out := newImport(site.KindStation, faults, changes)
+	out.list(list.Taken(), list.Meanings(), list.Notes)
+	out.rows(len(list.Items), func(k int) string { return list.Items[k].Sheet }, func(k int) ImportRow {
+		item := list.Items[k]
+		return ImportRow{Sheet: item.Sheet, Row: item.Row, Tag: item.Name(), Cells: item.Cells, Fields: item.Fields}
+	})
+	for _, kind := range []site.Kind{site.KindLink, site.KindPoint} {
+		if n := added(changes, kind); n > 0 {
+			out.Notes = append(out.Notes, fmt.Sprintf("with them come %d %s", n, site.Plural(kind)))
+		}
+	}
 	out.Proposal = proposedAs(c)
 	if out.Applied = !dry && len(faults) == 0 && out.Proposal == 0; out.Applied {
 		for _, w := range left.Warnings(changes) {
 			c.Writer.Header().Add(warningField, w.Error())
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	c.JSON(http.StatusOK, out.Import)
 	return nil
 }
 
-func newStationImport(list *stationlist.List, faults []stationlist.Fault, changes []site.Change) Import {
-	out := Import{Rows: len(list.Items), Faults: []ImportFault{}, FaultsAll: len(faults), Columns: map[string]string{}, Headings: []string{}, Notes: append([]string{}, list.Notes...), Items: []ImportRow{}}
-	actions := map[string]string{}
-	more := map[site.Kind]int{}
+// added counts the entities of a kind that changes add.
+func added(changes []site.Change, kind site.Kind) (n int) {
 	for _, c := range changes {
-		switch {
-		case c.Kind() != site.KindStation:
-			if c.Action() == site.Add {
-				more[c.Kind()]++
-			}
-		case c.Action() == site.Add:
-			actions[c.Name()] = "add"
-			out.Added++
-		default:
-			actions[c.Name()] = "change"
-			out.Changed++
+		if c.Kind() == kind && c.Action() == site.Add {
+			n++
 		}
 	}
-	if len(faults) == 0 {
-		out.Unchanged = out.Rows - out.Added - out.Changed
-	}
-	for _, kind := range []site.Kind{site.KindLink, site.KindPoint} {
-		if n := more[kind]; n > 0 {
-			out.Notes = append(out.Notes, fmt.Sprintf("with them come %d %s", n, site.Plural(kind)))
-		}
-	}
-	if unused := list.Unused(); len(unused) > 0 {
-		out.Notes = append(out.Notes, "columns that nothing is made of: "+strings.Join(unused, ", "))
-	}
-	for _, f := range faults[:min(len(faults), mostFaults)] {
-		out.Faults = append(out.Faults, ImportFault(f))
-	}
-	for _, col := range list.Columns {
-		if _, twice := out.Columns[col.Heading]; col.Heading != "" && !twice {
-			out.Columns[col.Heading], out.Headings = list.Taken(col), append(out.Headings, col.Heading)
-		}
-	}
-	for _, i := range list.Items[:min(len(list.Items), mostRows)] {
-		row := ImportRow{Sheet: i.Sheet, Row: i.Row, Tag: i.Name(), Action: "none", Cells: i.Cells, Fields: i.Fields}
-		if actions[row.Tag] != "" {
-			row.Action = actions[row.Tag]
-		}
-		if slices.ContainsFunc(faults, func(f stationlist.Fault) bool { return f.Sheet == i.Sheet && f.Row == i.Row }) {
-			row.Action = "fault"
-		}
-		out.Items = append(out.Items, row)
-	}
-	return out
+	return n
 }

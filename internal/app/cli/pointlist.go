@@ -47,13 +47,7 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 				return err
 			}
 			if keep != "" && out.FaultsAll == 0 {
-				taken := map[string]string{}
-				for heading, field := range out.Columns {
-					if field != "" {
-						taken[field] = heading
-					}
-				}
-				if err := a.client().KeepColumns(c.Context(), keep, taken); err != nil {
+				if err := a.client().KeepColumns(c.Context(), keep, out.Named); err != nil {
 					return fmt.Errorf("the columns were not kept: %w", err)
 				}
 			}
@@ -64,7 +58,7 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 		}}
 	c.Flags().StringVar(&station, "station", "", "station of rows that name none")
 	c.Flags().StringVar(&prefix, "prefix", "", "put before each tag")
-	c.Flags().StringVar(&columns, "columns", "", "what columns hold: by hand, 'tag=Signal,address=C,unit=5' (a heading, letter or number), or the name under which that is kept")
+	c.Flags().StringVar(&columns, "columns", "", "what columns hold: by hand, 'tag=Signal,address=C,unit=5' (a heading, letter or number; 'Pumps!tag=B' for one sheet, 'Remarks=' for a column of which nothing is to be made), or the name under which that is kept")
 	c.Flags().StringVar(&keep, "keep", "", "keep what the columns hold under this name, for --columns of the next list of the kind")
 	c.Flags().StringVar(&notation, "notation", "", "how plain numbers of addresses count, where the list does not show it: offset, number, ref5, ref6 or hex (default the station's)")
 	choose(c, "notation", "offset", "number", "ref5", "ref6", "hex")
@@ -89,14 +83,21 @@ func (a *app) tellImport(t *table, out api.Import, dry bool) {
 	for _, note := range out.Notes {
 		a.tell(t, "", note)
 	}
-	var taken []string
-	for _, heading := range slices.Sorted(maps.Keys(out.Columns)) {
-		if f := out.Columns[heading]; f != "" && f != heading {
-			taken = append(taken, heading+" → "+f)
+	told := ""
+	for _, s := range out.Sheets {
+		var taken []string
+		for _, heading := range s.Headings {
+			if f := s.Columns[heading]; f != "" && f != heading {
+				taken = append(taken, heading+" → "+f)
+			}
 		}
-	}
-	if len(taken) > 0 {
-		a.tell(t, "", "columns: "+strings.Join(taken, ", "))
+		if list := strings.Join(taken, ", "); list != "" && list != told {
+			told = list
+			if s.Name != "" && len(out.Sheets) > 1 {
+				list = "of sheet " + s.Name + ": " + list
+			}
+			a.tell(t, "", "columns: "+list)
+		}
 	}
 	t.header("ROW", "ACTION", "TAG", "ADDRESS", "TYPE", "ORDER", "SCALING", "UNIT")
 	for _, i := range out.Items[:min(len(out.Items), shownRows)] {

@@ -48,7 +48,7 @@ names of states. Tags are made of --prefix and the names; points that are there 
 		}}
 	c.Flags().StringVar(&link, "link", "", "link of rows that name none")
 	c.Flags().StringVar(&template, "template", "", "template of rows that name none")
-	c.Flags().StringVar(&columns, "columns", "", "what columns hold, by hand: 'name=Device,unit=C' (a heading, letter or number)")
+	c.Flags().StringVar(&columns, "columns", "", "what columns hold, by hand: 'name=Device,unit=C' (a heading, letter or number; 'values.base=D' for a parameter, 'Pumps!unit=B' for one sheet, 'Remarks=' for a column of which nothing is to be made)")
 	c.Flags().StringVar(&defaults, "defaults", "", "fields of rows that say nothing of them: '{poll: 5s}'")
 	c.Flags().StringVar(&values, "values", "", "values of the template's parameters, of rows that say nothing of them: '{base: 100}'")
 	c.Flags().StringVar(&prefix, "prefix", "", "of a profile: what tags begin with (default the station's name and /)")

@@ -175,6 +175,11 @@ func (p *Page) Fill(selector, text string) error {
 		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).select()", selector)), chromedp.KeyEvent(kb.Backspace), chromedp.SendKeys(sel, text))
 }
 
+// Give chooses a file for an input of files.
+func (p *Page) Give(selector, path string) error {
+	return p.do("giving a file to "+selector, chromedp.SetUploadFiles(chromedp.CSS(selector), []string{path}))
+}
+
 // Key presses a key, such as those of the package kb.
 func (p *Page) Key(key string) error { return p.do("key", chromedp.KeyEvent(key)) }
 

@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -160,6 +161,69 @@ func TestAListInTheConsole(t *testing.T) {
 	shows(t, page, "[data-test=count]", "7")
 	p.await("gate/neu", func(r api.Reading) bool { return r.Text == "100" && said(r) == "good" })
 	p.awaitQuality("gate/coil", "good")
+}
+
+// A workbook whose sheets call their columns by other names, and have one that misleads: said by hand, sheet by sheet, on the command line and in
+// the console.
+func TestAWorkbookOfSeveralSheets(t *testing.T) {
+	p := furnished(t)
+	f := excelize.NewFile()
+	require.NoError(t, f.SetSheetName("Sheet1", "North"))
+	_, err := f.NewSheet("South")
+	require.NoError(t, err)
+	for sheet, rows := range map[string][][]any{
+		"North": {{"Messung", "Register", "Format", "Max"}, {"north/a", 40021, "INT16", 1}},
+		"South": {{"Stelle", "Register", "Format"}, {"south/a", 40022, "INT61"}},
+	} {
+		for i, row := range rows {
+			require.NoError(t, f.SetSheetRow(sheet, fmt.Sprintf("A%d", i+1), &row))
+		}
+	}
+	wrong := filepath.Join(t.TempDir(), "halls.xlsx")
+	require.NoError(t, f.SaveAs(wrong))
+	require.NoError(t, f.SetCellValue("South", "C2", "INT16"))
+	right := filepath.Join(t.TempDir(), "right.xlsx")
+	require.NoError(t, f.SaveAs(right))
+
+	columns := []string{"--station", "plc", "--columns", "North!tag=Messung,South!tag=A,Max="}
+	said := p.run(append([]string{"point", "import", wrong}, columns...)...)
+	assert.Contains(t, said.out+said.err, `row South 2, Format: "INT61" is no data type`)
+	dry := p.run(append([]string{"point", "import", right, "--dry-run"}, columns...)...)
+	require.Zero(t, dry.code, dry.err)
+	for _, told := range []string{"of sheet North: Messung → tag", "of sheet South: Stelle → tag", "north/a", "south/a"} {
+		assert.Contains(t, dry.out, told)
+	}
+	assert.Contains(t, p.run("point", "import", right, "--columns", "West!tag=A").err, `there is no sheet "West"; there are North, South`)
+
+	page := p.console("/points")
+	does := func(steps ...error) {
+		t.Helper()
+		for i, err := range steps {
+			require.NoError(t, err, "step %d", i)
+		}
+	}
+	dialog := "[data-test=import-dialog] "
+	pick := func(heading, field string) { does(choose(page, dialog+`[data-heading="`+heading+`"]`, field)) }
+	does(page.Click("[data-test=import]"), choose(page, "[data-test=import-station]", "plc"), page.Wait("[data-test=import-file]"), page.Give("[data-test=import-file] input[type=file]", wrong))
+	pick("Messung", "tag")
+	does(page.Until(`document.querySelector('[data-test=import-dialog] tbody').textContent.includes('north/a')`))
+	does(page.Run(`document.querySelector('[data-heading="Max"] .el-select__wrapper').dispatchEvent(new MouseEvent('mouseenter', {bubbles: true}))`), page.Click(dialog+`[data-heading="Max"] .el-select__clear`))
+	does(page.Until(`![...document.querySelectorAll('[data-test=import-dialog] th')].some(h => h.textContent.trim() === 'range')`))
+	does(page.Run(`[...document.querySelectorAll('[data-test=import-sheets] label')].find(l => l.textContent.includes('South')).click()`))
+	shows(t, page, "[data-test=import-sheets]", "South · 1 fault")
+	pick("Stelle", "tag")
+	does(page.Until(`document.querySelector('[data-test=import-dialog] tbody').textContent.includes('south/a')`))
+	shows(t, page, dialog+".wrong", "INT61")
+	does(page.Give("[data-test=import-file] input[type=file]", right))
+	pick("Messung", "tag")
+	does(page.Until(`document.querySelector('[data-test=import-dialog] tbody').textContent.includes('north/a')`))
+	does(page.Run(`[...document.querySelectorAll('[data-test=import-sheets] label')].find(l => l.textContent.includes('South')).click()`))
+	pick("Stelle", "tag")
+	shows(t, page, "[data-test=import-sum]", "2 rows: 2 to add")
+	does(page.Click("[data-test=import-take]"))
+	shows(t, page, ".el-message--success", "2 added, 0 changed")
+	p.awaitQuality("north/a", "good")
+	p.awaitQuality("south/a", "good")
 }
 
 // A site file does not take back unsaid what somebody changed since it was exported.

@@ -91,13 +91,13 @@ func Meanings() (list []string) {
 }
 
 // limitsBeside takes low and high for limits where a column beside them has one of the outer limits, and not for the ends of a range.
-func limitsBeside(columns []Column, taken map[string]bool) {
+func limitsBeside(columns []sheet.Column, taken map[string]bool) {
 	if !taken[colLowLow] && !taken[colHighHigh] {
 		return
 	}
 	for i := range columns {
 		field := map[string]string{"l": colLow, "lo": colLow, "low": colLow, "h": colHigh, "hi": colHigh, "high": colHigh}[sheet.Bare(columns[i].Heading)]
-		if field != "" && !taken[field] && !columns[i].Exact {
+		if field != "" && !taken[field] && !columns[i].Exact && columns[i].Field != sheet.Nothing {
 			columns[i].Field, taken[field] = field, true
 		}
 	}
@@ -129,24 +129,16 @@ func known(heading string, exported bool) (field string, exact bool) {
 	return "", false
 }
 
-// Column is a column of a list, and what it holds.
-type Column struct {
-	Heading string
-	Field   string // "" for none that is known
-	Exact   bool   // its cells are as in a site file
-	at      int
-}
-
 // headings are the row or two of a grid that name its columns.
 type headings struct {
-	columns []Column
+	columns []sheet.Column
 	first   int // index of the first row behind them
 	rows    [][]string
 	exact   map[string]bool   // fields whose cells are as in a site file
 	from    map[string]string // the headings of fields
 }
 
-func newHeadings(columns []Column, first int, rows ...[]string) headings {
+func newHeadings(columns []sheet.Column, first int, rows ...[]string) headings {
 	h := headings{columns: columns, first: first, rows: rows, exact: map[string]bool{}, from: map[string]string{}}
 	for _, c := range columns {
 		if c.Exact {
@@ -162,21 +154,22 @@ func newHeadings(columns []Column, first int, rows ...[]string) headings {
 // searched is how many rows are looked at for headings.
 const searched = 40
 
-// findHeadings finds the headings of a grid. by are those that were given by hand: a field and the heading, the letter, or the number of its
-// column.
-func findHeadings(g sheet.Grid, by map[string]string) (headings, error) {
+// findHeadings finds the headings of a grid. named are columns that a person named.
+func findHeadings(g sheet.Grid, named sheet.Named) (headings, error) {
 	var best headings
-	bestScore := 0
+	bestScore, byHeading := 0, 0
 	try := func(texts []string, first int, rows ...[]string) {
-		columns := recognise(texts, by)
+		columns, n := recognise(texts, named)
 		score := 0
 		for _, c := range columns {
-			if c.Field != "" {
+			if c.Field != "" && c.Heading != "" {
 				score += 2
+			} else if c.Field != "" {
+				score++
 			}
 		}
 		if score > bestScore {
-			best, bestScore = newHeadings(columns, first, rows...), score
+			best, bestScore, byHeading = newHeadings(columns, first, rows...), score, n
 		}
 	}
 	for i, row := range g.Rows[:min(len(g.Rows), searched)] {
@@ -190,44 +183,53 @@ func findHeadings(g sheet.Grid, by map[string]string) (headings, error) {
 			try(both, i+2, row.Cells, below)
 		}
 	}
-	has := func(field string) bool {
-		return slices.ContainsFunc(best.columns, func(c Column) bool { return c.Field == field })
-	}
-	if bestScore < 4 || !has("address") && !has("tag") {
-		if columns := guess(g); columns != nil && len(by) == 0 {
+	if byLetters := len(named) > 0 && byHeading == 0; bestScore < 4 || !best.has("address") && !best.has("tag") || byLetters && numbers(best.rows[0]) {
+		if columns := headless(g, named); columns != nil {
 			return newHeadings(columns, 0), nil
 		}
 		return best, fmt.Errorf("no headings are recognised: one row must name the columns, such as tag, address, type, unit; or say which they are: --columns 'tag=A,address=C'")
 	}
-	for field, where := range by {
-		if !has(field) {
-			return best, fmt.Errorf("column %q for %s is not there; there are %s", where, field, strings.Join(names(best.columns), ", "))
-		}
-	}
 	return best, nil
 }
 
-func names(columns []Column) (list []string) {
-	for _, c := range columns {
-		if c.Heading != "" {
-			list = append(list, c.Heading)
+// has reports whether a column holds a field.
+func (h headings) has(field string) bool { return taken(h.columns, field) >= 0 }
+
+// headless says what the columns of a grid hold that has no headings: what was named, and beside that, what their cells show; nil where neither
+// gives enough of a point.
+func headless(g sheet.Grid, named sheet.Named) []sheet.Column {
+	guessed := guess(g)
+	if guessed == nil && len(named) == 0 {
+		return nil
+	}
+	texts := make([]string, width(g.Rows))
+	for i := range texts {
+		texts[i] = "column " + sheet.Letter(i)
+	}
+	columns, _ := named.Recognise(texts)
+	for i, c := range guessed {
+		if columns[i].Field == "" && taken(columns, c.Field) < 0 {
+			columns[i].Field = c.Field
 		}
 	}
-	return list
+	if guessed == nil && taken(columns, "address") < 0 && taken(columns, "tag") < 0 {
+		return nil
+	}
+	return columns
 }
 
 // offsetsOfAddresses gives up a column of offsets that go on as the addresses beside them do: they are addresses once more, and nothing is added to
 // values.
 func (h *headings) offsetsOfAddresses(rows []sheet.Row) {
 	at := func(field string) int {
-		return slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == field && !c.Exact })
+		return slices.IndexFunc(h.columns, func(c sheet.Column) bool { return c.Field == field && !c.Exact })
 	}
 	addresses, offsets := at("address"), at(colOffset)
 	if addresses < 0 || offsets < 0 {
 		return
 	}
 	whole := func(row sheet.Row, i int) (int64, bool) {
-		text := strings.TrimSuffix(cell(row.Cells, h.columns[i].at), ".0")
+		text := strings.TrimSuffix(cell(row.Cells, h.columns[i].At), ".0")
 		if end := strings.IndexByte(text, '-'); end > 0 { // of a range, the first
 			text = text[:end]
 		}
@@ -258,11 +260,11 @@ func (h *headings) offsetsOfAddresses(rows []sheet.Row) {
 
 // indexBeside takes the index of DNP3 points for their address, where other addresses stand beside it.
 func (h *headings) indexBeside() {
-	at := slices.IndexFunc(h.columns, func(c Column) bool {
+	at := slices.IndexFunc(h.columns, func(c sheet.Column) bool {
 		bare := sheet.Bare(c.Heading)
 		return c.Field == "" && faints[bare] && bare != "no" && bare != "nr"
 	})
-	was := slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == "address" && !c.Exact && !faints[sheet.Bare(c.Heading)] })
+	was := slices.IndexFunc(h.columns, func(c sheet.Column) bool { return c.Field == "address" && !c.Exact && !faints[sheet.Bare(c.Heading)] })
 	if at >= 0 && was >= 0 {
 		h.columns[was].Field, h.columns[at].Field, h.from["address"] = "", "address", h.columns[at].Heading
 	}
@@ -270,13 +272,13 @@ func (h *headings) indexBeside() {
 
 // kindBeside takes a column for the kinds of DNP3 points whose cells are all short names of them, where no heading says so.
 func (h *headings) kindBeside(rows []sheet.Row) {
-	if slices.ContainsFunc(h.columns, func(c Column) bool { return c.Field == colTable }) {
+	if slices.ContainsFunc(h.columns, func(c sheet.Column) bool { return c.Field == colTable }) {
 		return
 	}
 	for i := range h.columns {
 		n, are := 0, 0
 		for _, row := range rows[:min(len(rows), looked)] {
-			if text := cell(row.Cells, h.columns[i].at); text != "" {
+			if text := cell(row.Cells, h.columns[i].At); text != "" {
 				n++
 				if kinds[strings.ToLower(text)] != "" {
 					are++
@@ -292,17 +294,7 @@ func (h *headings) kindBeside(rows []sheet.Row) {
 
 // numbers reports whether most cells of a row are numbers, as those of headings are not.
 func numbers(cells []string) bool {
-	n, filled := 0, 0
-	for _, c := range cells {
-		if c == "" {
-			continue
-		}
-		filled++
-		if _, ok := number(c); ok {
-			n++
-		}
-	}
-	return filled > 0 && 3*n >= filled
+	return sheet.Numbers(cells, func(text string) bool { _, ok := number(text); return ok })
 }
 
 func cell(cells []string, i int) string {
@@ -315,20 +307,14 @@ func cell(cells []string, i int) string {
 // faints are headings that count where no other column has what they may mean: No. numbers the rows as often as it names registers.
 var faints = map[string]bool{"no": true, "nr": true, "index": true, "point index": true, "reference": true, "dnp3 index": true, "dnp index": true, "dnp3 point": true, "dnp point": true, "dnp3 address": true}
 
-// recognise says what the columns of some headings hold. Of two columns for one field, the first counts; what was given by hand goes before.
-func recognise(texts []string, by map[string]string) []Column {
-	columns, exported := make([]Column, len(texts)), slices.Contains(texts, Version)
+// recognise says what the columns of some headings hold, and how many a person named by their heading. Of two columns for one field, the first
+// counts; what was named goes before.
+func recognise(texts []string, by sheet.Named) ([]sheet.Column, int) {
+	columns, byHeading := by.Recognise(texts)
+	exported := slices.Contains(texts, Version)
 	taken := map[string]bool{}
-	for i, text := range texts {
-		columns[i] = Column{Heading: text, at: i}
-	}
-	for field, where := range by {
-		for i := range columns {
-			if strings.EqualFold(columns[i].Heading, where) || sheet.Letter(i) == strings.ToUpper(where) || strconv.Itoa(i+1) == where || sheet.Bare(columns[i].Heading) == sheet.Bare(where) && sheet.Bare(where) != "" {
-				columns[i].Field, taken[field] = field, true
-				break
-			}
-		}
+	for _, c := range columns {
+		taken[c.Field] = c.Field != ""
 	}
 	for _, faint := range []bool{false, true} {
 		for i := range columns {
@@ -371,12 +357,12 @@ func recognise(texts []string, by map[string]string) []Column {
 		}
 	}
 	// An offset is an address where no other column is one.
-	if !taken["address"] && taken[colOffset] {
+	if !taken["address"] && taken[colOffset] && by[colOffset] == "" {
 		for i := range columns {
 			if columns[i].Field == colOffset {
 				columns[i].Field = "address"
 			}
 		}
 	}
-	return columns
+	return columns, byHeading
 }

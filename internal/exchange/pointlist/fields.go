@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/exchange/sheet"
 )
 
 // The fields of a point, made of the cells of a row.
@@ -23,7 +24,7 @@ type making struct {
 }
 
 func (m *making) fault(field, format string, args ...any) {
-	m.list.Faults = append(m.list.Faults, Fault{m.sheet, m.item.Row, m.item.From[field], m.cells[field], fmt.Sprintf(format, args...)})
+	m.list.Faults = append(m.list.Faults, sheet.Fault{Sheet: m.sheet, Row: m.item.Row, Column: m.item.From[field], Value: m.cells[field], Message: fmt.Sprintf(format, args...)})
 }
 
 // from notes that a field came from the column of another.

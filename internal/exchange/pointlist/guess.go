@@ -24,12 +24,8 @@ var (
 )
 
 // guess says what the columns of a grid hold that has no headings; nil where that does not show.
-func guess(g sheet.Grid) []Column {
+func guess(g sheet.Grid) []sheet.Column {
 	rows := g.Rows[:min(len(g.Rows), looked)]
-	width := 0
-	for _, row := range rows {
-		width = max(width, len(row.Cells))
-	}
 	share := func(i int, is func(string) bool) float64 {
 		n, yes := 0, 0
 		for _, row := range rows {
@@ -45,9 +41,9 @@ func guess(g sheet.Grid) []Column {
 		}
 		return float64(yes) / float64(n)
 	}
-	columns := make([]Column, width)
+	columns := make([]sheet.Column, width(g.Rows))
 	for i := range columns {
-		columns[i] = Column{Heading: "column " + sheet.Letter(i), at: i}
+		columns[i] = sheet.Column{Heading: "column " + sheet.Letter(i), At: i}
 	}
 	first := func(field string, is func(string) bool) {
 		for i := range columns {
@@ -98,11 +94,19 @@ func guess(g sheet.Grid) []Column {
 }
 
 // taken is the column that holds a field, -1 for none.
-func taken(columns []Column, field string) int {
+func taken(columns []sheet.Column, field string) int {
 	for i, c := range columns {
 		if c.Field == field {
 			return i
 		}
 	}
 	return -1
+}
+
+// width is how many columns rows have.
+func width(rows []sheet.Row) (n int) {
+	for _, row := range rows {
+		n = max(n, len(row.Cells))
+	}
+	return n
 }

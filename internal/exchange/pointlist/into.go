@@ -11,6 +11,7 @@ import (
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/form"
 	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sheet"
 )
 
 // Into puts the points of a list into a draft: those that are there already are changed in the fields that the list has. The faults of the draft
@@ -87,12 +88,12 @@ func written(v any) string {
 }
 
 // Place gives the faults of a draft with their rows and columns.
-func (l List) Place(found site.Errors) (faults []Fault) {
-	told := map[Fault]bool{} // rows of which something is said already, from which more may follow
+func (l List) Place(found site.Errors) (faults []sheet.Fault) {
+	told := map[sheet.Fault]bool{} // rows of which something is said already, from which more may follow
 	for _, f := range l.Faults {
-		told[Fault{Sheet: f.Sheet, Row: f.Row}] = true
+		told[sheet.Fault{Sheet: f.Sheet, Row: f.Row}] = true
 	}
-	unplaced := slices.ContainsFunc(l.Faults, func(f Fault) bool { return strings.HasPrefix(f.Message, "the row names no station") })
+	unplaced := slices.ContainsFunc(l.Faults, func(f sheet.Fault) bool { return strings.HasPrefix(f.Message, "the row names no station") })
 	byTag := make(map[string]int, len(l.Items))
 	for i, item := range l.Items {
 		byTag[item.Tag()] = i
@@ -100,15 +101,15 @@ func (l List) Place(found site.Errors) (faults []Fault) {
 	for _, e := range found {
 		i, known := byTag[e.Name]
 		if !known || e.Kind != site.KindPoint {
-			faults = append(faults, Fault{Value: e.Value, Message: e.Error()})
+			faults = append(faults, sheet.Fault{Value: e.Value, Message: e.Error()})
 			continue
 		}
 		item := l.Items[i]
-		if told[Fault{Sheet: item.Sheet, Row: item.Row}] || unplaced {
+		if told[sheet.Fault{Sheet: item.Sheet, Row: item.Row}] || unplaced {
 			continue
 		}
 		field, _, _ := strings.Cut(e.Field, ".")
-		fault := Fault{Sheet: item.Sheet, Row: item.Row, Column: cmp.Or(item.From[e.Field], item.From[field]), Value: e.Value, Message: e.Message}
+		fault := sheet.Fault{Sheet: item.Sheet, Row: item.Row, Column: cmp.Or(item.From[e.Field], item.From[field]), Value: e.Value, Message: e.Message}
 		if fault.Column != "" {
 			fault.Value = cmp.Or(item.Cells()[fault.Column], e.Value)
 		} else if e.Field != "" {
@@ -116,6 +117,6 @@ func (l List) Place(found site.Errors) (faults []Fault) {
 		}
 		faults = append(faults, fault)
 	}
-	slices.SortStableFunc(faults, func(a, b Fault) int { return cmp.Or(cmp.Compare(a.Sheet, b.Sheet), cmp.Compare(a.Row, b.Row)) })
+	slices.SortStableFunc(faults, func(a, b sheet.Fault) int { return cmp.Or(cmp.Compare(a.Sheet, b.Sheet), cmp.Compare(a.Row, b.Row)) })
 	return faults
 }

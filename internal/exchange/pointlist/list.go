@@ -14,11 +14,11 @@ import (
 
 // Options say how a list is read.
 type Options struct {
-	Columns  map[string]string // by field: the heading, letter or number of its column; others are recognised
-	Station  string            // of rows that name none
-	Prefix   string            // put before each tag
-	Notation site.Notation     // how plain numbers of addresses count; "" as the list shows it, or as the station does
-	Defaults map[string]any    // fields of rows that say nothing of them
+	Columns  sheet.Named    // others are recognised
+	Station  string         // of rows that name none
+	Prefix   string         // put before each tag
+	Notation site.Notation  // how plain numbers of addresses count; "" as the list shows it, or as the station does
+	Defaults map[string]any // fields of rows that say nothing of them
 
 	Speaks func(station string) site.Protocol // what a station speaks; nil: all of them Modbus
 }
@@ -38,7 +38,7 @@ type Item struct {
 	From   map[string]string // the headings of the columns that a field came from, by field
 	Made   string            // how its tag came about, where it was not as it is; "" where it was
 
-	columns []Column
+	columns []sheet.Column
 	cells   []string
 	was     string // the tag that the point had when the row was made of it; "" for none
 	version int64  // of the point that the row was made of; 0 for none
@@ -48,7 +48,7 @@ type Item struct {
 func (i Item) Cells() map[string]string {
 	out := map[string]string{}
 	for _, c := range i.columns {
-		if text := cell(i.cells, c.at); text != "" {
+		if text := cell(i.cells, c.At); text != "" {
 			out[c.Heading] = text
 		}
 	}
@@ -58,20 +58,11 @@ func (i Item) Cells() map[string]string {
 // Tag is that of the point.
 func (i Item) Tag() string { tag, _ := i.Fields["tag"].(string); return tag }
 
-// Fault is a cell that is not understood, or not allowed.
-type Fault struct {
-	Sheet   string
-	Row     int
-	Column  string // heading; "" where the row as a whole is meant
-	Value   string
-	Message string
-}
-
 // List is what was read.
 type List struct {
 	Items   []Item
-	Columns []Column // of the first sheet that has any
-	Faults  []Fault
+	Columns []sheet.Columns // of each sheet that has any
+	Faults  []sheet.Fault
 	Notes   []string
 	Left    int // rows that are none of points: titles, repeated headings, footnotes
 }
@@ -82,7 +73,8 @@ func Read(b sheet.Book, o Options) (List, error) {
 	var first error
 	tags := map[string]int{}
 	for _, g := range b.Grids {
-		h, err := findHeadings(g, o.Columns)
+		named := o.Columns.Of(g.Name)
+		h, err := findHeadings(g, named)
 		if err != nil {
 			if len(b.Grids) > 1 {
 				list.Notes = append(list.Notes, fmt.Sprintf("sheet %s has no headings, and is left out", g.Name))
@@ -93,17 +85,15 @@ func Read(b sheet.Book, o Options) (List, error) {
 			continue
 		}
 		if o.protocol(o.Station) == site.DNP3 {
-			if o.Columns["address"] == "" {
+			if named["address"] == "" {
 				h.indexBeside()
 			}
 			h.kindBeside(g.Rows[h.first:])
 		}
-		if o.Columns[colOffset] == "" {
+		if named[colOffset] == "" {
 			h.offsetsOfAddresses(g.Rows[h.first:])
 		}
-		if list.Columns == nil {
-			list.Columns = h.columns
-		}
+		list.Columns = append(list.Columns, sheet.Columns{Sheet: g.Name, Columns: h.columns})
 		if len(h.rows) == 0 {
 			list.Notes = append(list.Notes, "no headings are recognised; what the columns hold is guessed by their cells: look at it")
 		}
@@ -134,20 +124,17 @@ func Read(b sheet.Book, o Options) (List, error) {
 	if list.Columns == nil {
 		return list, cmp.Or(first, fmt.Errorf("the file holds nothing"))
 	}
+	if err := o.Columns.Missing(list.Columns, b.Grids); err != nil {
+		return list, err
+	}
 	if list.Left > 0 {
 		list.Notes = append(list.Notes, fmt.Sprintf("left out, since they are no points, such as titles, repeated headings and reserved registers: %d", list.Left))
 	}
-	if unused := unknown(list.Columns); len(unused) > 0 {
-		list.Notes = append(list.Notes, "columns that nothing is made of: "+strings.Join(unused, ", "))
-	}
-	return list, nil
-}
-
-func unknown(columns []Column) (out []string) {
-	for _, c := range columns {
-		if c.Field == "" && c.Heading != "" && c.Heading != Version && c.Heading != Was {
-			out = append(out, c.Heading)
+	for _, c := range list.Columns {
+		unused := slices.DeleteFunc(c.Unknown(), func(heading string) bool { return heading == Version || heading == Was })
+		if len(unused) > 0 {
+			list.Notes = append(list.Notes, c.About("columns that nothing is made of: "+strings.Join(unused, ", "), len(list.Columns)))
 		}
 	}
-	return out
+	return list, nil
 }

@@ -46,7 +46,7 @@ func read(t require.TestingT, text string, o Options) List {
 }
 
 // into takes a list over and gives what changed, or its faults with their rows.
-func into(t require.TestingT, s *site.Site, l List) (*site.Site, []site.Change, []Fault) {
+func into(t require.TestingT, s *site.Site, l List) (*site.Site, []site.Change, []sheet.Fault) {
 	require.Empty(t, l.Faults)
 	d := s.Edit()
 	require.NoError(t, l.Into(d, s, false))
@@ -119,11 +119,11 @@ func TestAPageOfAManual(t *testing.T) {
 
 func TestWhatIsNotUnderstood(t *testing.T) {
 	l := read(t, "tag,address,type,factor,access\na,40001,FLOAT33,0.1,R\nb,40002,int16,ten,R\nc,40003,int16,1,sometimes\nd,,int16,1,R\n", Options{Station: "plc"})
-	want := []Fault{
-		{"", 2, "type", "FLOAT33", `"FLOAT33" is no data type`},
-		{"", 3, "factor", "ten", `"ten" is no factor`},
-		{"", 4, "access", "sometimes", `"sometimes" says neither`},
-		{"", 5, "address", "", "the row has no address"},
+	want := []sheet.Fault{
+		{Row: 2, Column: "type", Value: "FLOAT33", Message: `"FLOAT33" is no data type`},
+		{Row: 3, Column: "factor", Value: "ten", Message: `"ten" is no factor`},
+		{Row: 4, Column: "access", Value: "sometimes", Message: `"sometimes" says neither`},
+		{Row: 5, Column: "address", Value: "", Message: "the row has no address"},
 	}
 	require.Len(t, l.Faults, len(want))
 	for i, f := range l.Faults {
@@ -135,8 +135,8 @@ func TestWhatIsNotUnderstood(t *testing.T) {
 	l = read(t, "tag,address,unit,decimals\na,40001,bar,40\nb,999999,m,1\n", Options{Station: "plc"})
 	_, _, faults := into(t, load(t, empty), l)
 	require.Len(t, faults, 2)
-	assert.Equal(t, Fault{"", 2, "decimals", "40", faults[0].Message}, faults[0])
-	assert.Equal(t, Fault{"", 3, "address", "999999", faults[1].Message}, faults[1])
+	assert.Equal(t, sheet.Fault{Row: 2, Column: "decimals", Value: "40", Message: faults[0].Message}, faults[0])
+	assert.Equal(t, sheet.Fault{Row: 3, Column: "address", Value: "999999", Message: faults[1].Message}, faults[1])
 }
 
 // Limits stand in columns of their own, as lists of alarms have them.
@@ -165,7 +165,7 @@ func TestLimitsInColumns(t *testing.T) {
 }
 
 func TestHeadingsByHandAndNone(t *testing.T) {
-	l := read(t, "A,B,C\nx,1,40001\n", Options{Station: "plc", Columns: map[string]string{"tag": "A", "address": "C"}})
+	l := read(t, "A,B,C\nx,1,40001\n", Options{Station: "plc", Columns: sheet.Named{"tag": "A", "address": "C"}})
 	require.Len(t, l.Items, 1)
 	assert.Equal(t, "x", l.Items[0].Tag())
 	assert.Equal(t, "40001", l.Items[0].Fields["address"])
@@ -175,7 +175,7 @@ func TestHeadingsByHandAndNone(t *testing.T) {
 	assert.ErrorContains(t, err, "no headings are recognised")
 	b, err = sheet.Read([]byte("tag,address\na,1\n"))
 	require.NoError(t, err)
-	_, err = Read(b, Options{Columns: map[string]string{"unit": "Einheit"}})
+	_, err = Read(b, Options{Columns: sheet.Named{"unit": "Einheit"}})
 	assert.ErrorContains(t, err, `column "Einheit" for unit is not there; there are tag, address`)
 }
 
@@ -499,7 +499,7 @@ func TestListsOfManyHabits(t *testing.T) {
 
 	l = read(t, "Register;Name;Type;Scale\n40001;A;INT;10\n40002;B;INT;1\n40003;C;INT;x10\n", Options{Station: "plc"})
 	assert.Contains(t, l.Notes, "raw values are multiplied by column Scale; where that is what the device has multiplied them by, say --columns 'divisor=Scale'")
-	l = read(t, "Register;Name;Type;Scale\n40001;A;INT;10\n40002;B;INT;1\n40003;C;INT;1\n", Options{Station: "plc", Columns: map[string]string{"divisor": "Scale"}})
+	l = read(t, "Register;Name;Type;Scale\n40001;A;INT;10\n40002;B;INT;1\n40003;C;INT;1\n", Options{Station: "plc", Columns: sheet.Named{"divisor": "Scale"}})
 	assert.Equal(t, map[string]any{"factor": 0.1}, of(l, "A")["scaling"])
 	assert.NotContains(t, fmt.Sprint(l.Notes), "multiplied")
 
@@ -566,7 +566,7 @@ func TestAListThatIsOlderThanThePoint(t *testing.T) {
 	l := read(t, out.String(), Options{})
 	_, _, faults := into(t, s, l)
 	require.Len(t, faults, 2)
-	assert.Equal(t, Fault{"", 2, "unit", "bar", faults[0].Message}, faults[0])
+	assert.Equal(t, sheet.Fault{Row: 2, Column: "unit", Value: "bar", Message: faults[0].Message}, faults[0])
 	assert.Contains(t, faults[0].Message, `this is "mbar" now`)
 	assert.Contains(t, faults[1].Message, "was removed or renamed since")
 	d = s.Edit()

@@ -15,7 +15,7 @@ const mostMarked = 5000
 
 // WriteMarked writes a copy of a list as a spreadsheet, each row where it was, with the cells of its faults in colour and what is wrong in a
 // comment, and beside the row.
-func WriteMarked(to io.Writer, b sheet.Book, columns []Column, faults []Fault) error {
+func WriteMarked(to io.Writer, b sheet.Book, columns []sheet.Columns, faults []sheet.Fault) error {
 	f := excelize.NewFile()
 	defer f.Close()
 	wrong, err := f.NewStyle(&excelize.Style{Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"F8D0C8"}}})
@@ -41,13 +41,15 @@ func WriteMarked(to io.Writer, b sheet.Book, columns []Column, faults []Fault) e
 			return fmt.Errorf("sheet %s: %w", name, err)
 		}
 	}
-	at := map[string]int{}
-	last := 0
-	for _, c := range columns {
-		if _, twice := at[c.Heading]; !twice {
-			at[c.Heading] = c.at + 1
+	type place struct{ sheet, heading string }
+	at, last := map[place]int{}, map[string]int{}
+	for _, s := range columns {
+		for _, c := range s.Columns {
+			if p := (place{s.Sheet, c.Heading}); at[p] == 0 {
+				at[p] = c.At + 1
+			}
+			last[s.Sheet] = max(last[s.Sheet], c.At+1)
 		}
-		last = max(last, c.at+1)
 	}
 	beside := map[string][]string{} // what is wrong, by the cell beside the row
 	where := map[string]string{}
@@ -56,7 +58,7 @@ func WriteMarked(to io.Writer, b sheet.Book, columns []Column, faults []Fault) e
 		if !known || fault.Row < 1 {
 			continue
 		}
-		end, err := excelize.CoordinatesToCellName(last+2, fault.Row)
+		end, err := excelize.CoordinatesToCellName(last[fault.Sheet]+2, fault.Row)
 		if err != nil {
 			return err
 		}
@@ -65,8 +67,8 @@ func WriteMarked(to io.Writer, b sheet.Book, columns []Column, faults []Fault) e
 			text = fault.Column + ": " + text
 		}
 		beside[name+" "+end], where[name+" "+end] = append(beside[name+" "+end], text), end
-		column, has := at[fault.Column]
-		if !has {
+		column := at[place{fault.Sheet, fault.Column}]
+		if column == 0 {
 			continue
 		}
 		cell, err := excelize.CoordinatesToCellName(column, fault.Row)

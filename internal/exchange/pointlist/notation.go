@@ -18,14 +18,14 @@ const fewReferences = 3
 // notationOf is how the addresses of a list count, where the list shows it whatever the notation of their station is: by their heading, or since all
 // are references of five digits.
 func notationOf(h headings, rows []sheet.Row) site.Notation {
-	at := slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == "address" && !c.Exact })
+	at := slices.IndexFunc(h.columns, func(c sheet.Column) bool { return c.Field == "address" && !c.Exact })
 	if at < 0 {
 		return ""
 	}
 	heading := strings.ToLower(h.columns[at].Heading)
 	n, hex, bare, references, zero, crosses := 0, 0, 0, 0, false, h.crosses(rows)
 	for _, row := range rows {
-		text := joined(cell(row.Cells, h.columns[at].at), true)
+		text := joined(cell(row.Cells, h.columns[at].At), true)
 		if !strings.ContainsAny(text, "0123456789") || footnote(text) || strings.Contains(text, ":") || crossed.MatchString(text) || crosses && coilCrossed.MatchString(text) {
 			continue
 		}
@@ -113,6 +113,6 @@ var (
 
 // crosses reports whether a list names tables by a digit and a cross, so that 0x0010 is the tenth coil and no hexadecimal number.
 func (h headings) crosses(rows []sheet.Row) bool {
-	at := slices.IndexFunc(h.columns, func(c Column) bool { return c.Field == "address" && !c.Exact })
-	return at >= 0 && slices.ContainsFunc(rows, func(row sheet.Row) bool { return crossed.MatchString(cell(row.Cells, h.columns[at].at)) })
+	at := slices.IndexFunc(h.columns, func(c sheet.Column) bool { return c.Field == "address" && !c.Exact })
+	return at >= 0 && slices.ContainsFunc(rows, func(row sheet.Row) bool { return crossed.MatchString(cell(row.Cells, h.columns[at].At)) })
 }

@@ -44,7 +44,7 @@ func (r *reader) row(row sheet.Row) {
 	cells, filled := r.cells, 0
 	clear(cells)
 	for _, c := range r.headings.columns {
-		text := cell(row.Cells, c.at)
+		text := cell(row.Cells, c.At)
 		if c.Heading == Was {
 			item.was = text
 		}

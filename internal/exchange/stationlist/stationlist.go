@@ -22,6 +22,8 @@ import (
 const (
 	host = "host" // of a link of its own, where the row names none
 	port = "port"
+
+	parameter = "values." // followed by the name of a parameter of the template
 )
 
 // meanings are the headings of columns, in small letters and without marks, by what the column holds.
@@ -54,23 +56,16 @@ func Meanings() (list []string) {
 			list = append(list, f)
 		}
 	}
-	return list
+	return append(list, parameter+sheet.Any)
 }
 
 // Options say how a list is read.
 type Options struct {
-	Columns  map[string]string // by what it holds: the heading, letter or number of a column; others are recognised
+	Columns  sheet.Named       // others are recognised
 	Link     string            // of rows that name none
 	Template string            // likewise
 	Defaults map[string]any    // fields of rows that say nothing of them
 	Values   map[string]string // values of parameters of rows that say nothing of them
-}
-
-// Column is a column of a list, and what it holds; "" for nothing that is known yet: it may be a parameter of a template.
-type Column struct {
-	Heading string
-	Field   string
-	at      int
 }
 
 // Item is a row that is a station.
@@ -79,34 +74,30 @@ type Item struct {
 	Row    int
 	Fields map[string]any    // of the station, as a site file has them
 	Cells  map[string]string // as written, by the heading of their column
-	others map[string]string // cells of columns that nothing else is known of, by heading
+	others map[string]other  // what may be values of parameters, by what they are called
 	from   map[string]string // the headings that fields came from
 	wrong  []string          // fields whose cells are not understood
 	host   string
 	port   string
 }
 
+// other is a cell of a column that is no field's.
+type other struct{ text, heading string }
+
 // Name is that of the station.
 func (i Item) Name() string { name, _ := i.Fields["name"].(string); return name }
-
-// Fault is a cell that is not understood, or not allowed.
-type Fault struct {
-	Sheet   string
-	Row     int
-	Column  string // heading; "" where the row as a whole is meant
-	Value   string
-	Message string
-}
 
 // List is what was read.
 type List struct {
 	Items   []Item
-	Columns []Column
-	Faults  []Fault
+	Columns []sheet.Columns // of each sheet that has any
+	Faults  []sheet.Fault
 	Notes   []string
 	options Options
 	rows    map[string]int  // by the names of their stations
 	used    map[string]bool // headings that hold values of parameters
+
+	parameters []string // of the templates of its stations
 }
 
 // Read reads all sheets of a book that have headings.
@@ -114,7 +105,7 @@ func Read(b sheet.Book, o Options) (List, error) {
 	list := List{Notes: slices.Clone(b.Notes), options: o, rows: map[string]int{}, used: map[string]bool{}}
 	var first error
 	for _, g := range b.Grids {
-		columns, from, err := headings(g, o)
+		columns, from, err := headings(g, o.Columns.Of(g.Name))
 		if err != nil {
 			if first == nil {
 				first = err
@@ -124,9 +115,7 @@ func Read(b sheet.Book, o Options) (List, error) {
 			}
 			continue
 		}
-		if list.Columns == nil {
-			list.Columns = columns
-		}
+		list.Columns = append(list.Columns, sheet.Columns{Sheet: g.Name, Columns: columns})
 		for _, row := range g.Rows[from:] {
 			list.row(g.Name, row, columns)
 		}
@@ -134,16 +123,16 @@ func Read(b sheet.Book, o Options) (List, error) {
 	if list.Columns == nil {
 		return list, cmp.Or(first, fmt.Errorf("the file holds nothing"))
 	}
-	return list, nil
+	return list, o.Columns.Missing(list.Columns, b.Grids)
 }
 
 const searched = 40 // rows that are looked at for headings
 
-// headings finds the row that names the columns, and the index of the first one behind it.
-func headings(g sheet.Grid, o Options) (best []Column, from int, err error) {
-	score := 0
+// headings finds the row that names the columns, and the index of the first one behind it. named are columns that a person named.
+func headings(g sheet.Grid, named sheet.Named) (best []sheet.Column, from int, err error) {
+	score, byHeading := 0, 0
 	for i, row := range g.Rows[:min(len(g.Rows), searched)] {
-		columns := recognise(row.Cells, o.Columns)
+		columns, byHand := recognise(row.Cells, named)
 		n := 0
 		for _, c := range columns {
 			if c.Field != "" {
@@ -151,42 +140,36 @@ func headings(g sheet.Grid, o Options) (best []Column, from int, err error) {
 			}
 		}
 		if n > score {
-			best, from, score = columns, i+1, n
+			best, from, score, byHeading = columns, i+1, n, byHand
 		}
 	}
-	has := func(field string) bool {
-		return slices.ContainsFunc(best, func(c Column) bool { return c.Field == field })
-	}
-	if score < 2 || !has("name") {
+	if score < 2 || !slices.ContainsFunc(best, func(c sheet.Column) bool { return c.Field == "name" }) {
 		return nil, 0, fmt.Errorf("no headings are recognised: one row must name the columns, such as name, link, unit, template; or say which they are: --columns 'name=A,unit=C'")
 	}
-	for field, where := range o.Columns {
-		if !has(field) {
-			return nil, 0, fmt.Errorf("column %q for %s is not there", where, field)
+	if len(named) > 0 && byHeading == 0 && sheet.Numbers(g.Rows[from-1].Cells, number) { // the columns were named by their letters, and the row is one of a station
+		for i := range best {
+			best[i].Heading = "column " + sheet.Letter(i)
 		}
+		from--
 	}
 	return best, from, nil
 }
 
-func recognise(texts []string, by map[string]string) []Column {
-	columns, taken := make([]Column, len(texts)), map[string]bool{}
-	for i, text := range texts {
-		columns[i] = Column{Heading: text, at: i}
-	}
-	for field, where := range by {
-		for i := range columns {
-			if strings.EqualFold(texts[i], where) || sheet.Letter(i) == strings.ToUpper(where) || strconv.Itoa(i+1) == where {
-				columns[i].Field, taken[field] = field, true
-				break
-			}
-		}
+func number(text string) bool { _, err := strconv.ParseFloat(text, 64); return err == nil }
+
+// recognise says what the columns of some headings hold, and how many a person named by their heading.
+func recognise(texts []string, named sheet.Named) ([]sheet.Column, int) {
+	columns, byHeading := named.Recognise(texts)
+	taken := map[string]bool{}
+	for _, c := range columns {
+		taken[c.Field] = c.Field != ""
 	}
 	for i := range columns {
 		if field := known(texts[i]); columns[i].Field == "" && field != "" && !taken[field] {
 			columns[i].Field, taken[field] = field, true
 		}
 	}
-	return columns
+	return columns, byHeading
 }
 
 // known is what a column of a heading holds.
@@ -204,39 +187,46 @@ func known(heading string) string {
 }
 
 // row reads a row; one without a name is none of a station.
-func (l *List) row(name string, row sheet.Row, columns []Column) {
-	item := Item{Sheet: name, Row: row.Number, Fields: maps.Clone(l.options.Defaults), Cells: map[string]string{}, others: map[string]string{}, from: map[string]string{}}
+func (l *List) row(name string, row sheet.Row, columns []sheet.Column) {
+	item := Item{Sheet: name, Row: row.Number, Fields: maps.Clone(l.options.Defaults), Cells: map[string]string{}, others: map[string]other{}, from: map[string]string{}}
 	if item.Fields == nil {
 		item.Fields = map[string]any{}
 	}
 	filled, repeated := 0, true
 	for _, c := range columns {
-		if c.at < len(row.Cells) && row.Cells[c.at] != "" {
+		if c.At < len(row.Cells) && row.Cells[c.At] != "" {
 			filled++
-			repeated = repeated && row.Cells[c.at] == c.Heading
+			repeated = repeated && row.Cells[c.At] == c.Heading
 		}
 	}
 	if filled < 2 || repeated { // nothing, a title, or headings again
 		return
 	}
 	for _, c := range columns {
-		if c.at >= len(row.Cells) || row.Cells[c.at] == "" {
+		text := ""
+		if c.At < len(row.Cells) {
+			text = row.Cells[c.At]
+		}
+		name, named := strings.CutPrefix(c.Field, parameter)
+		if text != "" {
+			item.Cells[c.Heading] = text
+		} else if !named && c.Field != "" {
 			continue
 		}
-		text := row.Cells[c.at]
-		item.Cells[c.Heading] = text
-		switch c.Field {
-		case "":
-			item.others[c.Heading] = text
+		switch {
+		case named || c.Field == "":
+			item.others[cmp.Or(name, c.Heading)] = other{text, c.Heading}
 			continue
-		case host:
+		case c.Field == sheet.Nothing:
+			continue
+		case c.Field == host:
 			item.host = text
-		case port:
+		case c.Field == port:
 			item.port = text
 		default:
 			v, err := value(c.Field, text)
 			if err != nil {
-				l.Faults = append(l.Faults, Fault{name, row.Number, c.Heading, text, err.Error()})
+				l.Faults = append(l.Faults, sheet.Fault{Sheet: item.Sheet, Row: row.Number, Column: c.Heading, Value: text, Message: err.Error()})
 				item.wrong = append(item.wrong, c.Field)
 				break
 			}
@@ -245,7 +235,7 @@ func (l *List) row(name string, row sheet.Row, columns []Column) {
 		item.from[c.Field] = c.Heading
 	}
 	if item.Name() == "" {
-		l.Faults = append(l.Faults, Fault{Sheet: name, Row: row.Number, Message: "the row names no station"})
+		l.Faults = append(l.Faults, sheet.Fault{Sheet: name, Row: row.Number, Message: "the row names no station"})
 		return
 	}
 	if written := item.Name(); written != "" {
@@ -257,7 +247,7 @@ func (l *List) row(name string, row sheet.Row, columns []Column) {
 		}
 	}
 	if first, twice := l.rows[item.Name()]; twice {
-		l.Faults = append(l.Faults, Fault{name, row.Number, item.from["name"], item.Name(), fmt.Sprintf("%q is in row %d, too", item.Name(), first)})
+		l.Faults = append(l.Faults, sheet.Fault{Sheet: name, Row: row.Number, Column: item.from["name"], Value: item.Name(), Message: fmt.Sprintf("%q is in row %d, too", item.Name(), first)})
 		return
 	}
 	l.rows[item.Name()] = row.Number
@@ -341,14 +331,16 @@ func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(f
 	maps.Copy(values, was.Values)
 	given := false
 	for _, p := range t.Parameters {
-		for _, c := range l.Columns {
-			if c.Field != "" || !strings.EqualFold(strings.Trim(c.Heading, "{} "), p.Name) && sheet.Bare(c.Heading) != sheet.Bare(p.Name) {
+		if !slices.Contains(l.parameters, p.Name) {
+			l.parameters = append(l.parameters, p.Name)
+		}
+		for name, cell := range item.others {
+			if !strings.EqualFold(strings.Trim(name, "{} "), p.Name) && sheet.Bare(name) != sheet.Bare(p.Name) {
 				continue
 			}
-			l.used[c.Heading] = true
-			if text := item.others[c.Heading]; text != "" {
-				values[p.Name], given = text, true
-				item.from["values."+p.Name] = c.Heading
+			if l.used[cell.heading] = true; cell.text != "" {
+				values[p.Name], given = cell.text, true
+				item.from[parameter+p.Name] = cell.heading
 			}
 		}
 		if _, said := values[p.Name]; !said && l.options.Values[p.Name] != "" {
@@ -402,31 +394,40 @@ func (l *List) linkTo(d *site.Draft, item Item, t site.Template, fail func(field
 
 func textOf(v any) string { text, _ := v.(string); return text }
 
-// Unused lists the headings of columns that nothing is made of, once Into was called.
-func (l *List) Unused() (list []string) {
-	for _, c := range l.Columns {
-		if c.Field == "" && c.Heading != "" && !l.used[c.Heading] {
-			list = append(list, c.Heading)
+// Taken are the columns of the list, with those that hold values of parameters, once Into was called.
+func (l *List) Taken() []sheet.Columns {
+	taken := slices.Clone(l.Columns)
+	for i := range taken {
+		taken[i].Columns = slices.Clone(taken[i].Columns)
+		for k, c := range taken[i].Columns {
+			if c.Field == "" && l.used[c.Heading] {
+				taken[i].Columns[k].Field = parameter + strings.Trim(c.Heading, "{} ")
+			}
 		}
+	}
+	return taken
+}
+
+// Meanings lists what its columns may hold, once Into was called.
+func (l *List) Meanings() (list []string) {
+	for _, m := range Meanings() {
+		if m != parameter+sheet.Any {
+			list = append(list, m)
+		}
+	}
+	for _, name := range l.parameters {
+		list = append(list, parameter+name)
 	}
 	return list
 }
 
-// Taken is what a column was taken for, once Into was called: a field, or the value of a parameter.
-func (l *List) Taken(c Column) string {
-	if c.Field == "" && l.used[c.Heading] {
-		return "values." + strings.Trim(c.Heading, "{} ")
-	}
-	return c.Field
-}
-
 // Place gives the faults of a draft with their rows and columns.
-func (l *List) Place(found site.Errors) (faults []Fault) {
+func (l *List) Place(found site.Errors) (faults []sheet.Fault) {
 	for _, e := range found {
-		fault := Fault{Value: e.Value, Message: e.Error()}
+		fault := sheet.Fault{Value: e.Value, Message: e.Error()}
 		if item := l.of(e); item != nil {
 			field, _, _ := strings.Cut(e.Field, ".")
-			fault = Fault{Sheet: item.Sheet, Row: item.Row, Column: cmp.Or(item.from[e.Field], item.from[field]), Value: e.Value, Message: e.Message}
+			fault = sheet.Fault{Sheet: item.Sheet, Row: item.Row, Column: cmp.Or(item.from[e.Field], item.from[field]), Value: e.Value, Message: e.Message}
 			switch {
 			case e.Kind == site.KindPoint:
 				fault.Message = e.Error()
@@ -438,7 +439,7 @@ func (l *List) Place(found site.Errors) (faults []Fault) {
 		}
 		faults = append(faults, fault)
 	}
-	slices.SortStableFunc(faults, func(a, b Fault) int { return cmp.Or(cmp.Compare(a.Sheet, b.Sheet), cmp.Compare(a.Row, b.Row)) })
+	slices.SortStableFunc(faults, func(a, b sheet.Fault) int { return cmp.Or(cmp.Compare(a.Sheet, b.Sheet), cmp.Compare(a.Row, b.Row)) })
 	return faults
 }
 

@@ -35,7 +35,7 @@ func plant(t *testing.T) *site.Site {
 }
 
 // taken takes a list over, as the service does.
-func taken(t *testing.T, now *site.Site, text string, o Options) (*site.Site, List, []Fault) {
+func taken(t *testing.T, now *site.Site, text string, o Options) (*site.Site, List, []sheet.Fault) {
 	t.Helper()
 	b, err := sheet.Read([]byte(text))
 	require.NoError(t, err)
@@ -61,7 +61,7 @@ func TestHabitsOfLists(t *testing.T) {
 		"as it should be":    {"name,link,unit,template,tag,base_address\np1,bus,1,pump,hall/p1,10\np2,bus,0x02,pump,hall/p2,\n", Options{}},
 		"a title and words":  {"Pumps of the hall\nDevice;Slave ID;Model;TAG;Base address (dec)\np1;1;pump;hall/p1;10\np2;2;pump;hall/p2;\n", Options{Link: "bus"}},
 		"one template":       {"Gerät\tAdresse\t{tag}\t{base_address}\np1\t1\thall/p1\t10\np2\t2\thall/p2\t0\n", Options{Link: "bus", Template: "pump"}},
-		"by hand":            {"A1;B1;C1;D1\np1;1;hall/p1;10\np2;2;hall/p2;\n", Options{Link: "bus", Template: "pump", Columns: map[string]string{"name": "A", "unit": "2"}}},
+		"by hand":            {"A1;B1;C1;D1\np1;1;hall/p1;10\np2;2;hall/p2;\n", Options{Link: "bus", Template: "pump", Columns: sheet.Named{"name": "A", "unit": "2"}}},
 		"repeated headings":  {"name,link,unit,template,tag,base_address\np1,bus,1,pump,hall/p1,10\nname,link,unit,template,tag,base_address\nnorth\np2,bus,2,pump,hall/p2,0\n", Options{}},
 		"values for all":     {"name,unit,tag,base_address\np1,1,hall/p1,10\np2,2,hall/p2,\n", Options{Link: "bus", Template: "pump", Values: map[string]string{"base_address": "0"}}},
 		"values in one cell": {"name;unit;values\np1;1;{tag: hall/p1, base_address: 10}\np2;2;{tag: hall/p2}\n", Options{Link: "bus", Template: "pump"}},
@@ -86,7 +86,7 @@ func TestHabitsOfLists(t *testing.T) {
 func TestOutstationsAndLinksOfTheirOwn(t *testing.T) {
 	left, list, faults := taken(t, plant(t), "name,ip,port,address,template,tag\nr1,10.0.0.1,,10,rtu,a\nr2,10.0.0.2:20001,,11,rtu,b\nr3,127.0.0.1,,12,rtu,c\nr4,10.0.0.1,20000,13,rtu,d\n", Options{})
 	require.Empty(t, faults)
-	assert.Empty(t, list.Unused())
+	assert.Empty(t, unknown(list))
 	for name, want := range map[string]string{"r1": "r1-link", "r2": "r2-link", "r3": "line", "r4": "r1-link"} {
 		s, _ := left.Station(name)
 		assert.Equal(t, want, s.Link, name)
@@ -96,7 +96,7 @@ func TestOutstationsAndLinksOfTheirOwn(t *testing.T) {
 	assert.Equal(t, 20001, l.Port)
 	_, _, faults = taken(t, plant(t), "name,ip,port,address\nr1,10.0.0.1,modbus,10\n", Options{})
 	require.Len(t, faults, 1)
-	assert.Equal(t, Fault{Row: 2, Column: "port", Value: "modbus", Message: `"modbus" is no port; write a number, such as 502`}, faults[0])
+	assert.Equal(t, sheet.Fault{Row: 2, Column: "port", Value: "modbus", Message: `"modbus" is no port; write a number, such as 502`}, faults[0])
 }
 
 // A name that is not allowed is written as one that is, which is said.
@@ -119,7 +119,7 @@ func TestListsThatAreNone(t *testing.T) {
 	} {
 		b, err := sheet.Read([]byte(text))
 		require.NoError(t, err)
-		_, err = Read(b, Options{Columns: map[string]string{"link": "Z"}})
+		_, err = Read(b, Options{Columns: sheet.Named{"link": "Z"}})
 		assert.ErrorContains(t, err, why, text)
 	}
 }
@@ -154,7 +154,7 @@ func TestTrialOfLists(t *testing.T) {
 		now := plant(t)
 		left, list, faults := taken(t, now, text.String(), Options{Link: "bus", Template: "pump"})
 		require.Empty(t, faults, "seed %d\n%s", seed, text.String())
-		assert.Empty(t, list.Unused())
+		assert.Empty(t, unknown(list))
 		for n, row := range rows {
 			s, _ := left.Station(row.name)
 			assert.Equal(t, n+1, s.Unit)
@@ -200,4 +200,11 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+func unknown(l List) (list []string) {
+	for _, c := range l.Taken() {
+		list = append(list, c.Unknown()...)
+	}
+	return list
 }

@@ -90,7 +90,7 @@ export class ApiProblem extends Error {
   }
 }
 
-type Query = Record<string, string | string[] | number | boolean | undefined>
+export type Query = Record<string, string | string[] | number | boolean | undefined>
 
 function search(query: Query): string {
   const params = new URLSearchParams()

@@ -2188,7 +2188,7 @@ export interface components {
             who: string;
         };
         ColumnSet: {
-            /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.} */
+            /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.}; of one sheet alone {Pumps!tag: Signal}; by its heading, empty for a column of which nothing is to be made */
             columns: {
                 [key: string]: string;
             };
@@ -2636,7 +2636,7 @@ export interface components {
             /** @description whether it was taken over; false with dry_run, where there is a fault, and where it became a proposal */
             applied: boolean;
             changed: number;
-            /** @description what each column was taken for, by its heading; empty: for nothing */
+            /** @description what each column of the first sheet was taken for, by its heading; empty: for nothing */
             columns: {
                 [key: string]: string;
             };
@@ -2644,16 +2644,24 @@ export interface components {
             faults: components["schemas"]["ImportFault"][];
             /** @description how many there are */
             faults_all: number;
-            /** @description of the columns, in their order */
+            /** @description of the columns of the first sheet, in their order */
             headings: string[];
-            /** @description what was understood, of the first 1000 rows */
+            /** @description what was understood, of the first 1000 rows; of several sheets, as many of each */
             items: components["schemas"]["ImportRow"][];
+            /** @description what a column may hold */
+            meanings: string[];
+            /** @description what the columns hold, as it is kept for the next list of the kind */
+            named: {
+                [key: string]: string;
+            };
             /** @description what the file was taken for, and what was left out */
             notes: string[];
             /** @description the number of the proposal that it became instead */
             proposal?: number;
             /** @description that are points, or stations */
             rows: number;
+            /** @description each sheet that is a list, and what its columns were taken for */
+            sheets: components["schemas"]["ImportSheet"][];
             unchanged: number;
         };
         ImportFault: {
@@ -2683,6 +2691,16 @@ export interface components {
             /** @description of the point; the name of a station */
             tag: string;
         };
+        ImportSheet: {
+            /** @description what each column was taken for, by its heading; empty: for nothing */
+            columns: {
+                [key: string]: string;
+            };
+            /** @description of the columns, in their order */
+            headings: string[];
+            /** @description empty where the file has one alone */
+            name: string;
+        };
         ImportedSamples: {
             /** @description of them, those that were not there already */
             added: number;
@@ -2691,7 +2709,7 @@ export interface components {
             tags: string[];
         };
         KeptColumns: {
-            /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.} */
+            /** @description the headings of columns, by what they hold: {tag: Signal, address: Reg.}; of one sheet alone {Pumps!tag: Signal}; by its heading, empty for a column of which nothing is to be made */
             columns: {
                 [key: string]: string;
             };
@@ -6660,7 +6678,7 @@ export interface operations {
                 station?: string;
                 /** @description put before each tag */
                 prefix?: string;
-                /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept */
+                /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number; Pumps!tag=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes), or the name under which that is kept */
                 columns?: string;
                 /** @description how plain numbers of addresses count, where the list does not show it and the station has another */
                 notation?: "offset" | "number" | "ref5" | "ref6" | "hex";
@@ -6726,7 +6744,7 @@ export interface operations {
                 station?: string;
                 /** @description put before each tag */
                 prefix?: string;
-                /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number), or the name under which that is kept */
+                /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number; Pumps!tag=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes), or the name under which that is kept */
                 columns?: string;
                 /** @description how plain numbers of addresses count, where the list does not show it and the station has another */
                 notation?: "offset" | "number" | "ref5" | "ref6" | "hex";
@@ -6792,7 +6810,7 @@ export interface operations {
                 link?: string;
                 /** @description of rows that name none */
                 template?: string;
-                /** @description what columns hold, by hand: name=Device,unit=C (a heading, letter or number) */
+                /** @description what columns hold, by hand: name=Device,unit=C (a heading, letter or number; values.base=D for a parameter of the template; Pumps!unit=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes) */
                 columns?: string;
                 /** @description fields of rows that say nothing of them: {poll: 5s} */
                 defaults?: string;
