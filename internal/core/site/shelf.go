@@ -22,19 +22,29 @@ type item[E member] struct {
 
 type tree[V any] = btree.Map[string, V]
 
+// apart is a copy of a tree that others may be copying, too: Copy of the library marks the tree that it copies, which is why a copy of its root is
+// given to it.
+func apart[V any](t *tree[V]) *tree[V] {
+	root := *t
+	return root.Copy()
+}
+
 // shelfOf is the shelf of a kind.
 type shelfOf[E member] struct {
 	all    *tree[*item[E]]
-	owners *tree[*tree[*item[E]]]
+	owners *tree[family[E]]
 	own    map[string]bool // owners whose tree belongs to this shelf alone, so that it may be changed
 }
 
+// family are the entities of one owner. A tree as a value of a tree would be copied by the library, and marked, whenever its neighbours change.
+type family[E member] struct{ tree *tree[*item[E]] }
+
 func newShelf[E member]() *shelfOf[E] {
-	return &shelfOf[E]{all: &tree[*item[E]]{}, owners: &tree[*tree[*item[E]]]{}}
+	return &shelfOf[E]{all: &tree[*item[E]]{}, owners: &tree[family[E]]{}}
 }
 
 func (s *shelfOf[E]) copy() shelf {
-	return &shelfOf[E]{all: s.all.Copy(), owners: s.owners.Copy()}
+	return &shelfOf[E]{all: apart(s.all), owners: apart(s.owners)}
 }
 
 func (s *shelfOf[E]) get(name string) (Entity, int64, bool) {
@@ -51,7 +61,7 @@ func (s *shelfOf[E]) names() []string { return s.all.Keys() }
 
 func (s *shelfOf[E]) ownedBy(owner string, f func(Entity) bool) {
 	if of, ok := s.owners.Get(owner); ok {
-		of.Scan(func(_ string, i *item[E]) bool { return f(i.entity) })
+		of.tree.Scan(func(_ string, i *item[E]) bool { return f(i.entity) })
 	}
 }
 
@@ -82,20 +92,19 @@ func (s *shelfOf[E]) remove(name string) {
 // of is the tree of an owner, for change.
 func (s *shelfOf[E]) of(owner string) *tree[*item[E]] {
 	of, ok := s.owners.Get(owner)
-	switch {
-	case s.own[owner]:
-		return of
-	case ok:
-		of = of.Copy()
-	default:
-		of = &tree[*item[E]]{}
+	if s.own[owner] {
+		return of.tree
+	}
+	next := &tree[*item[E]]{}
+	if ok {
+		next = apart(of.tree)
 	}
 	if s.own == nil {
 		s.own = map[string]bool{}
 	}
 	s.own[owner] = true
-	s.owners.Set(owner, of)
-	return of
+	s.owners.Set(owner, family[E]{next})
+	return next
 }
 
 // list lists the entities of a tree by name.

@@ -81,7 +81,7 @@ func (s *Site) Stations() []Station { return list(of[Station](s, stations).all) 
 // StationsOf lists the stations of a link by name.
 func (s *Site) StationsOf(link string) []Station {
 	if all, ok := of[Station](s, stations).owners.Get(link); ok {
-		return list(all)
+		return list(all.tree)
 	}
 	return nil
 }
@@ -116,7 +116,7 @@ func (s *Site) SharedPoint(tag string) *Point {
 // PointsOf lists the points of a station by tag.
 func (s *Site) PointsOf(station string) []Point {
 	if all, ok := of[Point](s, points).owners.Get(station); ok {
-		return list(all)
+		return list(all.tree)
 	}
 	return nil
 }
@@ -127,8 +127,8 @@ func (s *Site) SharedPointsOf(station string) []*Point {
 	if !ok {
 		return nil
 	}
-	shared := make([]*Point, 0, all.Len())
-	all.Scan(func(_ string, i *item[Point]) bool {
+	shared := make([]*Point, 0, all.tree.Len())
+	all.tree.Scan(func(_ string, i *item[Point]) bool {
 		shared = append(shared, &i.entity)
 		return true
 	})
@@ -141,7 +141,7 @@ func (s *Site) Count(kind Kind) int { return s.shelves[rank(kind)].count() }
 // CountOf returns how many points a station has.
 func (s *Site) CountOf(station string) int {
 	if all, ok := of[Point](s, points).owners.Get(station); ok {
-		return all.Len()
+		return all.tree.Len()
 	}
 	return 0
 }

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -457,4 +458,41 @@ func TestDurationText(t *testing.T) {
 	}
 	var d Duration
 	assert.ErrorContains(t, d.UnmarshalText([]byte("5")), "with its unit")
+}
+
+// A snapshot is read by all, and others are made of it at once: by who edits, and by who looks at what was or would be.
+func TestManySitesAreMadeOfOneAtOnce(t *testing.T) {
+	d := New().Edit()
+	link, station := NewLink(), NewStation()
+	link.Name, link.Host = "gate", "127.0.0.1"
+	d.Add(link.WithDefaults())
+	station.Name, station.Link = "plc", "gate"
+	d.Add(station)
+	for i := range 100 {
+		p := NewPoint()
+		p.Tag, p.Station, p.Address = fmt.Sprintf("p%d", i), "plc", Address{Space: HoldingRegisters, Offset: uint16(i)}
+		d.Add(p)
+	}
+	changes, err := d.Changes()
+	require.NoError(t, err)
+	s := New().With(changes)
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			p, _ := s.Point(fmt.Sprintf("p%d", i))
+			after := p
+			after.Description = fmt.Sprint("of ", i)
+			other := s.With([]Change{{Before: p, After: after}, {Before: nil, After: Template{Name: fmt.Sprint("t", i)}}})
+			for k := range 100 {
+				p, known := other.Point(fmt.Sprintf("p%d", k))
+				assert.True(t, known)
+				assert.Equal(t, k == i, p.Description != "")
+			}
+		})
+	}
+	all.Wait()
+	for i := range 100 {
+		p, _ := s.Point(fmt.Sprintf("p%d", i))
+		assert.Empty(t, p.Description)
+	}
 }
