@@ -43,7 +43,7 @@ type lines struct{ of any }
 type anything map[string]any
 
 const (
-	maxBody = 1 << 20
+	maxBody = 4 << 20 // a board has pictures
 	// header of a response: what was done is allowed and yet seldom meant; one for each warning
 	warningField = "Arithmon-Warning"
 )

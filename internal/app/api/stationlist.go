@@ -74,7 +74,7 @@ func (s *Server) importStations(c *gin.Context) error {
 		return err
 	}
 	out := newImport(site.KindStation, faults, changes)
-	out.list(list.Taken(), list.Meanings(), list.Notes)
+	out.list(list.Taken(), list.Meanings(), append(list.Notes, list.Unused()...))
 	out.rows(len(list.Items), func(k int) string { return list.Items[k].Sheet }, func(k int) ImportRow {
 		item := list.Items[k]
 		return ImportRow{Sheet: item.Sheet, Row: item.Row, Tag: item.Name(), Cells: item.Cells, Fields: item.Fields}

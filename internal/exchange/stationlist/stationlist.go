@@ -408,6 +408,16 @@ func (l *List) Taken() []sheet.Columns {
 	return taken
 }
 
+// Unused tells of the columns that nothing is made of, once Into was called.
+func (l *List) Unused() (notes []string) {
+	for _, c := range l.Taken() {
+		if unused := c.Unknown(); len(unused) > 0 {
+			notes = append(notes, c.About("columns that nothing is made of: "+strings.Join(unused, ", "), len(l.Columns)))
+		}
+	}
+	return notes
+}
+
 // Meanings lists what its columns may hold, once Into was called.
 func (l *List) Meanings() (list []string) {
 	for _, m := range Meanings() {

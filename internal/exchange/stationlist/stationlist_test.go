@@ -86,7 +86,7 @@ func TestHabitsOfLists(t *testing.T) {
 func TestOutstationsAndLinksOfTheirOwn(t *testing.T) {
 	left, list, faults := taken(t, plant(t), "name,ip,port,address,template,tag\nr1,10.0.0.1,,10,rtu,a\nr2,10.0.0.2:20001,,11,rtu,b\nr3,127.0.0.1,,12,rtu,c\nr4,10.0.0.1,20000,13,rtu,d\n", Options{})
 	require.Empty(t, faults)
-	assert.Empty(t, unknown(list))
+	assert.Empty(t, list.Unused())
 	for name, want := range map[string]string{"r1": "r1-link", "r2": "r2-link", "r3": "line", "r4": "r1-link"} {
 		s, _ := left.Station(name)
 		assert.Equal(t, want, s.Link, name)
@@ -154,7 +154,7 @@ func TestTrialOfLists(t *testing.T) {
 		now := plant(t)
 		left, list, faults := taken(t, now, text.String(), Options{Link: "bus", Template: "pump"})
 		require.Empty(t, faults, "seed %d\n%s", seed, text.String())
-		assert.Empty(t, unknown(list))
+		assert.Empty(t, list.Unused())
 		for n, row := range rows {
 			s, _ := left.Station(row.name)
 			assert.Equal(t, n+1, s.Unit)
@@ -200,11 +200,4 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
-}
-
-func unknown(l List) (list []string) {
-	for _, c := range l.Taken() {
-		list = append(list, c.Unknown()...)
-	}
-	return list
 }

@@ -29,6 +29,7 @@ const pasted = ref('')
 const read = ref<Import>()
 const problem = ref('')
 const busy = ref(false)
+const behind = ref(false) // what is shown is not yet what would be taken over
 const byHand = ref<ByHand>({})
 const shown = ref('') // the sheet
 
@@ -36,17 +37,20 @@ const several = computed(() => (read.value?.sheets.length ?? 0) > 1)
 const query = computed<Query>(() => ({ ...props.settings, columns: toldOf(props.named ?? {}, byHand.value, several.value) }))
 
 let asked = 0
+let later = 0
 async function look(taking = false) {
   const mine = ++asked
+  window.clearTimeout(later)
   if (!list.value) {
     read.value = undefined
     problem.value = ''
+    behind.value = false
     return
   }
   busy.value = true
   try {
     const out = await props.ask(list.value, { ...query.value, dry_run: !taking })
-    if (mine !== asked) return
+    if (mine !== asked && !taking) return // what was taken over is told, whatever came after it
     if (!read.value) shown.value = ''
     read.value = out
     problem.value = ''
@@ -57,15 +61,16 @@ async function look(taking = false) {
       emit('closed')
     }
   } catch (error) {
-    if (mine !== asked) return
+    if (mine !== asked && !taking) return
     if (!taking) read.value = undefined
     problem.value = message(error)
   } finally {
-    if (mine === asked) busy.value = false
+    if (mine === asked) busy.value = behind.value = false
   }
 }
-let later = 0
 watch([list, () => JSON.stringify(query.value)], () => {
+  asked++ // what is on its way is of something else
+  behind.value = true
   window.clearTimeout(later)
   later = window.setTimeout(() => void look(), 300)
 })
@@ -117,7 +122,7 @@ const sheet = computed(() => read.value?.sheets.find((s) => s.name === shown.val
 const rows = computed(() => (several.value ? read.value!.items.filter((i) => (i.sheet ?? '') === shown.value) : (read.value?.items ?? [])))
 const faultsOf = (name: string) => read.value!.faults.filter((f) => (f.sheet ?? '') === name).length
 const fields = computed(() => props.understood.filter((f) => rows.value.some((i) => i.fields[f] !== undefined && i.fields[f] !== null)))
-const ready = computed(() => read.value !== undefined && read.value.faults_all === 0 && read.value.added + read.value.changed > 0)
+const ready = computed(() => read.value !== undefined && !behind.value && !busy.value && read.value.faults_all === 0 && read.value.added + read.value.changed > 0)
 const place = (f: Import['faults'][number]) => `${several.value && f.sheet ? f.sheet + ', ' : ''}${t('points.import-row')} ${f.row}${f.column ? ', ' + f.column : ''}: `
 </script>
 
@@ -164,9 +169,9 @@ const place = (f: Import['faults'][number]) => `${several.value && f.sheet ? f.s
       </template>
     </div>
     <template #footer>
-      <span v-if="read && read.faults_all === 0" class="quiet sum" :data-test="`${test}-sum`">{{ t('points.import-sum', { rows: read.rows, added: read.added, changed: read.changed, unchanged: read.unchanged }) }}</span>
+      <span v-if="read && !behind && read.faults_all === 0" class="quiet sum" :data-test="`${test}-sum`">{{ t('points.import-sum', { rows: read.rows, added: read.added, changed: read.changed, unchanged: read.unchanged }) }}</span>
       <el-button @click="emit('closed')">{{ t('points.import-close') }}</el-button>
-      <el-button type="primary" :disabled="!ready || busy" :data-test="`${test}-take`" @click="look(true)">{{ t('points.import-take') }}</el-button>
+      <el-button type="primary" :disabled="!ready" :data-test="`${test}-take`" @click="look(true)">{{ t('points.import-take') }}</el-button>
     </template>
   </el-dialog>
 </template>

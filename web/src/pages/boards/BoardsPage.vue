@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { FullScreen, Lock, Plus, Unlock } from '@element-plus/icons-vue'
-import { ElMessageBox } from 'element-plus'
+import { ElMessage, ElMessageBox } from 'element-plus'
 import { GridItem, GridLayout } from 'grid-layout-plus'
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
@@ -15,6 +15,7 @@ import { useSite } from '../../composables/useSite'
 import { useTogether } from '../../composables/useTogether'
 import BoardDisplay from './BoardDisplay.vue'
 import DisplayForm from './DisplayForm.vue'
+import { imageOf, mostOctets } from './image'
 import { merge } from './merge'
 import { columns, gap, place, rowHeight, sizeOf, suits, type Display } from './display'
 
@@ -221,10 +222,11 @@ async function more(what: string) {
 async function sketch(event: Event) {
   const file = (event.target as HTMLInputElement).files?.[0]
   if (!file || !board.value) return
-  const bytes = new Uint8Array(await file.arrayBuffer())
-  let text = ''
-  for (const b of bytes) text += String.fromCharCode(b)
-  board.value = { ...board.value, sketch: { media: file.name.toLowerCase().endsWith('.svg') ? 'image/svg+xml' : 'image/png', data: btoa(text) } }
+  if (file.size > mostOctets) {
+    ElMessage({ type: 'error', message: t('boards.too-large') })
+    return
+  }
+  board.value = { ...board.value, sketch: await imageOf(file) }
   changed.value = true
 }
 const background = computed(() => (board.value?.sketch ? `data:${board.value.sketch.media};base64,${board.value.sketch.data}` : ''))

@@ -5,6 +5,7 @@ import { useI18n } from 'vue-i18n'
 
 import type { Point } from '../../api/client'
 import { suits, type Display } from './display'
+import { imageOf, mostOctets } from './image'
 
 // What a display is: how it looks, and what it is called.
 const model = defineModel<Display>({ required: true })
@@ -28,14 +29,8 @@ function label(i: number, text: string) {
 /** The picture of a file, as a board keeps it. */
 async function picture(event: Event) {
   const file = (event.target as HTMLInputElement).files?.[0]
-  if (file) set({ image: await readImage(file) })
-}
-async function readImage(file: File) {
-  if (file.size > 512 * 1024) ElMessage({ type: 'error', message: t('boards.too-large') })
-  const bytes = new Uint8Array(await file.arrayBuffer())
-  let text = ''
-  for (const b of bytes) text += String.fromCharCode(b)
-  return { media: (file.name.toLowerCase().endsWith('.svg') ? 'image/svg+xml' : 'image/png') as 'image/png', data: btoa(text) }
+  if (file && file.size > mostOctets) ElMessage({ type: 'error', message: t('boards.too-large') })
+  else if (file) set({ image: await imageOf(file) })
 }
 </script>
 
