@@ -70,6 +70,7 @@ func (p person) shell(dir, line string) result {
 
 // A service over TLS with a certificate of its own, used from the command line: signed in, with a token, and refused.
 func TestTheCommandLineOverTLSWithAccounts(t *testing.T) {
+	t.Parallel()
 	p := guarded(t, "self")
 	url := p.service.URL
 	require.True(t, strings.HasPrefix(url, "https://"))
@@ -158,6 +159,7 @@ func cut(csv string) (first string) {
 
 // An admin who forgot the password gets another one while the service is stopped.
 func TestAForgottenPassword(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.Equal(t, 0, command(t, password+"\n", "account", "add", "ann", "--role", "admin", "--data", dir).code)
 	require.Equal(t, 0, command(t, "a gate of 12 grey geese\n", "account", "set", "ann", "--password", "--data", dir).code)

@@ -31,6 +31,7 @@ func (l *lines) String() string {
 
 // A limit is set, exceeded, acknowledged, shelved, and kept over a restart, by the command line; who follows sees all of it.
 func TestAlarmsOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	ok := func(args ...string) string {
 		t.Helper()

@@ -84,6 +84,7 @@ func TestPagesFromElsewhereCannotUseTheService(t *testing.T) {
 }
 
 func TestProblemDocuments(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	for _, c := range []struct {
 		name, method, path, body string
@@ -128,6 +129,7 @@ func TestProblemDocuments(t *testing.T) {
 }
 
 func TestVersions(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, header, _ := p.ask("GET", "/api/v1/links/gate", "")
 	tag := header.Get("ETag")
@@ -147,6 +149,7 @@ func TestVersions(t *testing.T) {
 }
 
 func TestTagsInPaths(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	for _, path := range []string{"/api/v1/points/gate/level", "/api/v1/points/gate%2Flevel"} {
 		status, _, body := p.ask("GET", path, "")
@@ -163,6 +166,7 @@ func TestTagsInPaths(t *testing.T) {
 }
 
 func TestAPointKeepsItsAddressWhereTheNotationChanges(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	status, _, body := p.ask("PATCH", "/api/v1/points/gate/setpoint", `{"station": "one"}`) // from ref5 to offset
 	assert.Equal(t, 200, status, body)
@@ -179,6 +183,7 @@ func TestAPointKeepsItsAddressWhereTheNotationChanges(t *testing.T) {
 }
 
 func TestWhatAnAddressMeans(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	for query, want := range map[string]string{
 		"text=40010&station=plc":             `"canonical":"hr:9"`,
@@ -215,6 +220,7 @@ func TestPages(t *testing.T) {
 }
 
 func TestDryRunAndPruneThroughTheAPI(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	less := p.site()[:strings.Index(p.site(), "  - {tag: bus/one")]
 	sum, err := p.client.Apply(t.Context(), "less.yaml", []byte(less), true, true)
@@ -236,6 +242,7 @@ func TestDryRunAndPruneThroughTheAPI(t *testing.T) {
 }
 
 func TestLiveFollowsOtherTagsWhenAsked(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	conn, _, err := websocket.Dial(t.Context(), "ws"+strings.TrimPrefix(p.service.URL, "http")+"/api/v1/live?tag=gate/level", nil)
 	require.NoError(t, err)
@@ -262,6 +269,7 @@ func TestLiveFollowsOtherTagsWhenAsked(t *testing.T) {
 }
 
 func TestMetricsAndDescription(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("bus/one", "good")
 	_, _, body := p.ask("GET", "/metrics", "")
@@ -273,6 +281,7 @@ func TestMetricsAndDescription(t *testing.T) {
 }
 
 func TestTheConsolesTypesAreOfThisAPI(t *testing.T) {
+	t.Parallel()
 	want, err := api.DescriptionJSON()
 	require.NoError(t, err)
 	got, err := os.ReadFile("../../../web/openapi.json")

@@ -110,6 +110,7 @@ func TestTheOverviewOfTwoHundredLinks(t *testing.T) {
 
 // What the entry page loads is small.
 func TestTheEntryIsSmall(t *testing.T) {
+	t.Parallel()
 	assets := filepath.Join("..", "..", "..", "web", "dist")
 	html, err := os.ReadFile(filepath.Join(assets, "index.html"))
 	require.NoError(t, err)

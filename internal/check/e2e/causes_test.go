@@ -67,6 +67,7 @@ func (p *plant) gone(subject string) {
 }
 
 func TestAUnitBesideOthersThatIsAnother(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("bus/two", "good")
 	_, err := p.client.Set(t.Context(), site.KindStation, "two", map[string]any{"unit": 5})
@@ -98,6 +99,7 @@ func TestMoreIsPolledThanThereIsTimeFor(t *testing.T) {
 }
 
 func TestPointsOfTheOtherTableMoveTogether(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.apply(`
 arithmon: 1
@@ -119,6 +121,7 @@ points:
 }
 
 func TestPointsOfAnotherKindInAnOutstation(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 lines:
@@ -169,6 +172,7 @@ func TestAStepThatDoesNotMendIsTakenBack(t *testing.T) {
 }
 
 func TestTwoStationsThatAreInterchanged(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 lines:
@@ -200,6 +204,7 @@ points:
 }
 
 func TestATableThatHoldsNothing(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 signals: {level: {kind: sine, min: 1, max: 3, period: 20s}}

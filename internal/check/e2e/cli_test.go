@@ -26,6 +26,7 @@ import (
 )
 
 func TestABackupIsAWholeDatabase(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	to := filepath.Join(t.TempDir(), "arithmon.db")
 	saved := p.run("backup", to)
@@ -46,6 +47,7 @@ func TestABackupIsAWholeDatabase(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
+	t.Parallel()
 	r := command(t, "", "explain", "timeout", "unit-silent", "exception-2")
 	assert.Equal(t, 0, r.code, r.err)
 	for _, part := range []string{"timeout (bad): the station did not answer in time", "arithmon station test STATION", "exception-2 (bad): the device refused: exception 2 (illegal data address)", "unit-silent (finding of a station): "} {
@@ -61,6 +63,7 @@ func TestExplain(t *testing.T) {
 
 // The log says what connects, is changed, is written and is refused, in the form and from the level on that were asked for.
 func TestTheLog(t *testing.T) {
+	t.Parallel()
 	read, write, err := os.Pipe()
 	require.NoError(t, err)
 	cmd := exec.CommandContext(t.Context(), binary, "serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--log-format", "json", "--log-level", "debug")
@@ -83,6 +86,7 @@ func TestTheLog(t *testing.T) {
 }
 
 func TestTheJobFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	p := start(t)
 	steps := []struct {
 		args []string
@@ -141,6 +145,7 @@ func TestTheJobFromTheCommandLine(t *testing.T) {
 
 // What is wrong is said with field and value, with the exit code that fits, and nothing changes.
 func TestWhatIsWrongIsSaid(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	before := p.run("export").out
@@ -187,6 +192,7 @@ func TestWhatIsWrongIsSaid(t *testing.T) {
 }
 
 func TestExitCodeOfAReadingThatIsNotGood(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("bus/one", "good")
 	assert.Equal(t, 0, p.run("read", "bus/one").code)
@@ -199,6 +205,7 @@ func TestExitCodeOfAReadingThatIsNotGood(t *testing.T) {
 }
 
 func TestWithoutAService(t *testing.T) {
+	t.Parallel()
 	r := command(t, "", "status", "--server", "http://127.0.0.1:1")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.err, "no service answers at http://127.0.0.1:1. Start one with arithmon serve")
@@ -223,6 +230,7 @@ func begin(t *testing.T, cmd *exec.Cmd) string {
 }
 
 func TestNoAcknowledgedChangeIsLostWhenTheServiceIsKilled(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for round := range 3 {
 		cmd, url := serve(t, "serve", "--data", dir, "--listen", "127.0.0.1:0")
@@ -242,6 +250,7 @@ func TestNoAcknowledgedChangeIsLostWhenTheServiceIsKilled(t *testing.T) {
 // SIGTERM ends the service soon, whatever is under way: a body that does not come, a scan, and a pulse, whose end is sent and whose writer
 // is told.
 func TestTheServiceEndsInOrder(t *testing.T) {
+	t.Parallel()
 	cmd, url := serve(t, "demo", "--listen", "127.0.0.1:0")
 	c := client.New(url, "tester")
 	require.Eventually(t, func() bool {
@@ -292,6 +301,7 @@ func TestTheServiceEndsInOrder(t *testing.T) {
 }
 
 func TestServeRefusesWhatItMustNot(t *testing.T) {
+	t.Parallel()
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer taken.Close()
@@ -322,6 +332,7 @@ func TestServeRefusesWhatItMustNot(t *testing.T) {
 }
 
 func TestRigStandsAlone(t *testing.T) {
+	t.Parallel()
 	_, line := serve(t, "rig", file(t, "rig.yaml", devices))
 	name, address, found := strings.Cut(line, " ")
 	require.True(t, found)

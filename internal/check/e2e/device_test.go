@@ -17,6 +17,7 @@ import (
 )
 
 func TestAPointWithTheWrongWordOrderIsFoundAndPutRight(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, err := p.client.Add(t.Context(), site.KindPoint, map[string]any{"tag": "new/level", "station": "plc", "address": "40010", "type": "float32", "order": "ABCD", "decimals": 1})
 	require.NoError(t, err)
@@ -44,6 +45,7 @@ func TestAPointWithTheWrongWordOrderIsFoundAndPutRight(t *testing.T) {
 }
 
 func TestAWriteIsReadBackAndRecorded(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/open-cmd", "good")
 	w, err := p.client.Write(t.Context(), api.WriteRequest{Tag: "gate/open-cmd", Value: codec.TextValue("open")})
@@ -74,6 +76,7 @@ func TestAWriteIsReadBackAndRecorded(t *testing.T) {
 }
 
 func TestABitOfARegisterIsWrittenAndTheRestKept(t *testing.T) {
+	t.Parallel()
 	for _, way := range []string{"mask", "rewrite"} {
 		t.Run(way, func(t *testing.T) {
 			p := furnished(t)
@@ -93,6 +96,7 @@ func TestABitOfARegisterIsWrittenAndTheRestKept(t *testing.T) {
 
 // Reading, changing and writing back one register is one step for all who write, on whatever connection.
 func TestBitsOfOneRegisterThatAreWrittenAtOnceAreAllKept(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, err := p.client.Set(t.Context(), site.KindStation, "plc", map[string]any{"partial_write": "rewrite"})
 	require.NoError(t, err)
@@ -126,6 +130,7 @@ func TestBitsOfOneRegisterThatAreWrittenAtOnceAreAllKept(t *testing.T) {
 }
 
 func TestWritesThatTheDeviceDoesNotCarryOut(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name    string
 		fault   rig.Faults
@@ -152,6 +157,7 @@ func TestWritesThatTheDeviceDoesNotCarryOut(t *testing.T) {
 }
 
 func TestAStationThatIsCutOffAndComesBack(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	good := p.awaitQuality("gate/level", "good")
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Drop: true}))
@@ -169,6 +175,7 @@ func TestAStationThatIsCutOffAndComesBack(t *testing.T) {
 // Every way in which a device fails: what its point says, that its neighbour on the line is not touched unless the
 // line itself is gone, and that it comes back.
 func TestFaultsOfDevices(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name      string
 		fault     rig.Faults
@@ -214,6 +221,7 @@ func TestFaultsOfDevices(t *testing.T) {
 }
 
 func TestARefusedAddressAmongGoodNeighbours(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	for tag, address := range map[string]string{"a": "hr:1", "b": "hr:3", "beyond": "hr:5"} { // the unit has hr:0 to hr:3
 		_, err := p.client.Add(t.Context(), site.KindPoint, map[string]any{"tag": tag, "station": "one", "address": address})
@@ -227,6 +235,7 @@ func TestARefusedAddressAmongGoodNeighbours(t *testing.T) {
 }
 
 func TestReadingAddressesThatNoPointHas(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	list, err := p.client.ReadRange(t.Context(), "plc", "40010..40012", "", "")
 	require.NoError(t, err)
@@ -241,6 +250,7 @@ func TestReadingAddressesThatNoPointHas(t *testing.T) {
 }
 
 func TestDoesItAnswer(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	test, err := p.client.Test(t.Context(), site.KindStation, "one")
 	require.NoError(t, err)
@@ -263,6 +273,7 @@ func TestDoesItAnswer(t *testing.T) {
 }
 
 func TestValuesThatAreNone(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, err := p.client.Add(t.Context(), site.KindPoint, map[string]any{"tag": "bcd", "station": "plc", "address": "40011", "type": "bcd16"})
 	require.NoError(t, err)
@@ -276,6 +287,7 @@ func TestValuesThatAreNone(t *testing.T) {
 
 // A raw code by which a device says that it has no value is no value, in the command line, the API and the site file.
 func TestARawCodeForAFailure(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	r := p.run("point", "set", "gate/setpoint", "--invalid", "[0x0064, -1]") // 100, which it holds
 	require.Equal(t, 0, r.code, r.err)
@@ -292,6 +304,7 @@ func TestARawCodeForAFailure(t *testing.T) {
 
 // Of a range with addresses that the device does not have, what it has is shown, and of the others why not.
 func TestARangeWithAHole(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	r := p.run("read", "--station", "plc", "hr:37..42")
 	assert.Equal(t, 4, r.code, r.err)

@@ -133,6 +133,7 @@ func (p *plant) eventsOf(tag string) []api.EventRecord {
 }
 
 func TestAnOutstationsPointsAreReadWithTheirFlags(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	readings, err := p.client.Readings(t.Context(), "yard/*")
 	require.NoError(t, err)
@@ -160,6 +161,7 @@ func TestAnOutstationsPointsAreReadWithTheirFlags(t *testing.T) {
 }
 
 func TestEventsArriveInOrderWithTheDevicesTime(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	begin := time.Now().Truncate(time.Millisecond)
 	const n = 400
@@ -199,6 +201,7 @@ func TestEventsArriveInOrderWithTheDevicesTime(t *testing.T) {
 
 // TestALostConfirmationGivesNoDuplicateAndNoGap loses confirmations of unsolicited responses and of polls.
 func TestALostConfirmationGivesNoDuplicateAndNoGap(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	begin := time.Now().Truncate(time.Millisecond)
 	change := func(i int) {
@@ -234,6 +237,7 @@ func TestALostConfirmationGivesNoDuplicateAndNoGap(t *testing.T) {
 }
 
 func TestARestartAndAnOverflowAreFollowedByAnIntegrityPoll(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	p.far(func(now time.Time, o *outstation.Outstation) {
 		o.Set(now, dnp3.OctetString, 0, codec.TextValue("NEW"), dnp3.Online) // without a class: only an integrity poll tells of it
@@ -250,6 +254,7 @@ func TestARestartAndAnOverflowAreFollowedByAnIntegrityPoll(t *testing.T) {
 }
 
 func TestCommandsOfEachOutcome(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	for _, c := range []struct {
 		args []string
@@ -292,6 +297,7 @@ func TestCommandsOfEachOutcome(t *testing.T) {
 
 // TestDNP3OverEveryTransport reads and commands over each, and takes events.
 func TestDNP3OverEveryTransport(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, line, link string }{
 		{"udp", "transport: udp, listen: 127.0.0.1:0", "transport: udp, host: 127.0.0.1, port: PORT"},
 		{"tls", "transport: tls, listen: 127.0.0.1:0", "transport: tls, host: 127.0.0.1, port: PORT, tls: {ca: CA}"},
@@ -329,6 +335,7 @@ func TestDNP3OverEveryTransport(t *testing.T) {
 }
 
 func TestAProbeListsWhatAnOutstationHasAndTakesItOver(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	out := p.run("probe", "rtu", "--points", "--add", "taken/", "--only", "ai:*")
 	require.Equal(t, 0, out.code, out.out+out.err)
@@ -351,6 +358,7 @@ func TestAProbeListsWhatAnOutstationHasAndTakesItOver(t *testing.T) {
 }
 
 func TestADeviceProfileIsTakenOver(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	profile := file(t, "yard.xml", `<DNP3DeviceProfileDocument><dataPointsList><analogInputPoints><dataPoints>
 		<analogInput><index>1</index><name>Load of feeder 1</name><changeEventClass>two</changeEventClass><scaleFactor>0.5</scaleFactor><units>A</units></analogInput>
@@ -411,6 +419,7 @@ func TestTheConsoleOfAnOutstation(t *testing.T) {
 
 // TestFindingsOfDNP3 provokes each and looks for what it says and mends.
 func TestFindingsOfDNP3(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name, code string
 		fault      rig.Faults

@@ -39,6 +39,7 @@ func written(t *testing.T, document string) (lines []string) {
 
 // The commands about sharing, in their order: on a service that is stopped, and then over TLS, each with what it is asked for.
 func TestTheCommandsOfSharing(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	plant := filepath.Join(dir, "plant")
 	require.NoError(t, os.Mkdir(plant, 0o700))
@@ -113,6 +114,7 @@ func shell(t *testing.T, dir, url, line string) {
 
 // The job as the README tells it, with a simulated device in the place of the one it names.
 func TestTheCommandsOfTheReadme(t *testing.T) {
+	t.Parallel()
 	p := serving(t, nil)
 	config, err := rig.Load("devices.yaml", []byte("rig: 1\nlines: [{name: gate, listen: '127.0.0.1:0', stations: [{unit: 1, tables: {hr: 100}}]}]"))
 	require.NoError(t, err)
@@ -135,6 +137,7 @@ func TestTheCommandsOfTheReadme(t *testing.T) {
 
 // Those of the guide: the ones that make something on an empty service, the others on the demo.
 func TestTheCommandsOfTheGuide(t *testing.T) {
+	t.Parallel()
 	empty := serving(t, nil)
 	_, demo := serve(t, "demo", "--listen", "127.0.0.1:0")
 	c := client.New(demo, "tester")

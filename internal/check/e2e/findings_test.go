@@ -68,6 +68,7 @@ func step(t *testing.T, f api.Finding) *api.Change {
 
 // Every fault of a device or line, and what is concluded from it.
 func TestFindingsOfAStation(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name    string
 		fault   rig.Faults
@@ -117,6 +118,7 @@ func TestFindingsOfAStation(t *testing.T) {
 
 // A fault that all stations of a link have is one finding of the link, which who asks for a station or a point of it gets, too.
 func TestAGatewayWithoutItsLine(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("bus/two", "good")
 	for unit := range 2 {
@@ -136,6 +138,7 @@ func TestAGatewayWithoutItsLine(t *testing.T) {
 }
 
 func TestFindingsOfALink(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name   string
 		fields map[string]any
@@ -168,6 +171,7 @@ func TestFindingsOfALink(t *testing.T) {
 }
 
 func TestFindingsOfASerialLine(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name    string
 		one     rig.Faults
@@ -198,6 +202,7 @@ func TestFindingsOfASerialLine(t *testing.T) {
 }
 
 func TestAnEchoIsMendedFromItsFinding(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	require.NoError(t, p.rig.SetFaults("line", 1, rig.Faults{Echo: true}))
 	require.NoError(t, p.rig.SetFaults("line", 2, rig.Faults{Echo: true}))
@@ -241,6 +246,7 @@ func TestALateDeviceIsMendedInTheConsoleAndUndone(t *testing.T) {
 }
 
 func TestARefusedAddressSaysWhatWouldWork(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.apply(`
 arithmon: 1
@@ -264,6 +270,7 @@ points:
 }
 
 func TestAUnitOfAnotherStationAnswers(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	require.NoError(t, p.rig.SetFaults("bus", 1, rig.Faults{WrongUnit: true})) // unit 2 answers, which is that of two
 	f := p.found(diagnose.UnitOfAnother, "one")
@@ -272,6 +279,7 @@ func TestAUnitOfAnotherStationAnswers(t *testing.T) {
 
 // A device that takes one connection only.
 func TestADeviceThatLimitsConnections(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -408,6 +416,7 @@ func TestValuesThatAreStrange(t *testing.T) {
 }
 
 func TestAHealthyPlantHasNoFindings(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	require.Never(t, func() bool { list, _ := p.client.Findings(t.Context(), ""); return len(list) > 0 }, 8*time.Second, 500*time.Millisecond)
@@ -419,6 +428,7 @@ func TestAHealthyPlantHasNoFindings(t *testing.T) {
 
 // A port without RTS says so at once, and the step changes that one setting.
 func TestAPortWithoutRTS(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 57600, "rts": "toggle"}})
 	began := time.Now()
@@ -440,6 +450,7 @@ func TestAPortWithoutRTS(t *testing.T) {
 
 // A capture of the traffic over a network and a serial line, dissected by an independent protocol analyser.
 func TestACaptureIsReadByAnotherProgram(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 57600}})
 	tcp := furnished(t)
@@ -476,6 +487,7 @@ func TestACaptureIsReadByAnotherProgram(t *testing.T) {
 }
 
 func TestTrafficOnTheCommandLineAndRecording(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	out := p.run("traffic", "--station", "plc", "--function", "3", "--limit", "4", "--fields").out

@@ -17,6 +17,7 @@ import (
 
 // What was recorded is shown, put together, exported, and imported, by the command line; it follows a point that is renamed.
 func TestHistoryOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	ok := func(args ...string) string {
 		t.Helper()
@@ -152,6 +153,7 @@ func TestHistoryOverRestarts(t *testing.T) {
 
 // What is drawn is what was recorded: the least and the most of each column, and where nothing is known.
 func TestPlots(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	var text strings.Builder
 	text.WriteString("time,value,quality\n")
@@ -190,6 +192,7 @@ func TestPlots(t *testing.T) {
 
 // What is recorded, and the limits, are changed as they are given: by the command line, by a list, by a site file.
 func TestRecordAndLimitsAreReplaced(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	set := func(args ...string) {
 		t.Helper()

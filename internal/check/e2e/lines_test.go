@@ -75,6 +75,7 @@ func doing(what string) func(api.LinkStatus) bool {
 }
 
 func TestADialUpLineServesAllOfANumberInOneCall(t *testing.T) {
+	t.Parallel()
 	p := dialled(t)
 	p.await("one", func(r api.Reading) bool { return said(r) == "good" && r.Text == "11" })
 	p.await("two", func(r api.Reading) bool { return said(r) == "good" && r.Text == "22" })
@@ -95,6 +96,7 @@ points: [{tag: three, station: three, address: "hr:0", poll: 1h}]
 }
 
 func TestADialUpLineHangsUpWhenIdle(t *testing.T) {
+	t.Parallel()
 	p := dialled(t)
 	p.awaitQuality("one", "good")
 	for _, tag := range []string{"one", "two"} {
@@ -105,6 +107,7 @@ func TestADialUpLineHangsUpWhenIdle(t *testing.T) {
 }
 
 func TestCallsThatDoNotComeAbout(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ fault, state, reason string }{
 		{"busy", "busy", "calling 100: busy"},
 		{"no_answer", "no answer", "calling 100: no answer"},
@@ -136,6 +139,7 @@ func TestCallsThatDoNotComeAbout(t *testing.T) {
 }
 
 func TestAPortWithoutAModem(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	p.apply(fmt.Sprintf(`
 arithmon: 1
@@ -147,6 +151,7 @@ stations: [{name: one, link: line, unit: 1, number: "100"}]
 }
 
 func TestSeveralConnectionsAndRequestsInFlight(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, err := p.client.Set(t.Context(), site.KindLink, "bus", map[string]any{"connections": 2, "in_flight": 4})
 	require.NoError(t, err)
@@ -160,6 +165,7 @@ func TestSeveralConnectionsAndRequestsInFlight(t *testing.T) {
 }
 
 func TestALinkGoesOutByAnInterface(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, err := p.client.Set(t.Context(), site.KindLink, "gate", map[string]any{"bind": "lo"})
 	require.NoError(t, err)
@@ -171,6 +177,7 @@ func TestALinkGoesOutByAnInterface(t *testing.T) {
 }
 
 func TestABroadcastIsWrittenToAllDevicesOfALine(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 57600}})
 	p.apply(`
@@ -190,6 +197,7 @@ points: [{tag: all/start, station: all, address: "hr:0", writable: true}]
 }
 
 func TestTheFourOutcomesOfAWrite(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(strings.Replace(devices, `type: int16, set: 100}`, `type: int16, set: 100, limit: [0, 900]}`, 1)))
 	p.apply(p.site())
 	p.awaitQuality("gate/setpoint", "good")
@@ -221,6 +229,7 @@ func TestTheFourOutcomesOfAWrite(t *testing.T) {
 
 // A device without function 22 refuses to have one bit written; the finding's step has it written otherwise.
 func TestABitThatTheDeviceDoesNotWrite(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.apply("arithmon: 1\npoints: [{tag: gate/bit, station: plc, address: hr:30.3, type: bool, states: [closed, open], writable: true}]\n")
 	p.awaitQuality("gate/bit", "good")
@@ -250,6 +259,7 @@ func TestABitThatTheDeviceDoesNotWrite(t *testing.T) {
 }
 
 func TestAddressesWithoutPointsOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	w := p.run("write", "--station", "plc", "hr:30..32", "1", "2", "3")
@@ -389,6 +399,7 @@ func TestWarningsReachWhoeverAsked(t *testing.T) {
 }
 
 func TestBitsAndPollGroupsInAStationsOwnWay(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.apply(`
 arithmon: 1

@@ -19,6 +19,7 @@ var shownRow = regexp.MustCompile(`(?m)^\| (\S+/\S+) \| (.*?) \|$`)
 
 // Each made-up device, with its manual, from an empty service to right values by the commands that the manual gives, and no other.
 func TestTheManuals(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join("..", "..", "..", "demo", "manuals")
 	data, err := os.ReadFile(filepath.Join(dir, "devices.yaml"))
 	require.NoError(t, err)

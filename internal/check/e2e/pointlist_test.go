@@ -27,6 +27,7 @@ func listFile(t *testing.T, name, text string) string {
 
 // A list of habits of its own is taken over on the command line, and its values are right.
 func TestAListOfPointsIsTakenOver(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	list := listFile(t, "punkte.csv", "Punktliste Anlage\nRegister;Name;Datentyp;Skalierung;Einheit;Zugriff\n40010;gate/Füllstand;Float CDAB;;%;R\n40021;Soll Wert;INT16;0..1000 = 0..100;%;R/W\n30001;gate/langsam;INT16;0,01;;RO\n")
 	dry := p.run("point", "import", list, "--station", "plc", "--dry-run")
@@ -53,6 +54,7 @@ func TestAListOfPointsIsTakenOver(t *testing.T) {
 
 // What the columns of a list hold is kept under a name for the next one of its kind.
 func TestColumnsAreKept(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	first := listFile(t, "a.csv", "Kanal X,Ort,Art\nlist/a,40021,int16\nlist/b,40022,int16\n")
 	assert.Contains(t, p.run("point", "import", first, "--station", "plc").err, "no headings are recognised")
@@ -114,6 +116,7 @@ func TestAListWithFaults(t *testing.T) {
 
 // What is exported comes back as it was; what was edited comes back alone, and what somebody else changed meanwhile is not taken back unsaid.
 func TestAListComesAndGoes(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	for _, form := range []string{"points.csv", "points.xlsx"} {
 		path := filepath.Join(t.TempDir(), form)
@@ -228,6 +231,7 @@ func TestAWorkbookOfSeveralSheets(t *testing.T) {
 
 // A site file does not take back unsaid what somebody changed since it was exported.
 func TestASiteFileThatIsOlderThanTheSite(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	path := filepath.Join(t.TempDir(), "site.yaml")
 	require.Zero(t, p.run("export", path).code)

@@ -13,6 +13,7 @@ import (
 )
 
 func TestAProbeSaysWhereItStops(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	well := p.run("probe", "plc")
@@ -45,6 +46,7 @@ func TestAProbeSaysWhereItStops(t *testing.T) {
 }
 
 func TestAScanFindsUnitsAndMakesStationsOfThem(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, err := p.client.Remove(t.Context(), site.KindStation, "two", true)
 	require.NoError(t, err)

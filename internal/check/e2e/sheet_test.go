@@ -101,6 +101,7 @@ func (s sheet) paste(text string) {
 
 // Two points change places: each has the other's tag and its own value, in one change that one undo takes back.
 func TestTwoTagsChangePlaces(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("bus/one", "good")
 	p.awaitQuality("bus/two", "good")
@@ -189,6 +190,7 @@ func TestTheSheet(t *testing.T) {
 
 // Blocks come from spreadsheet programs, rows are added and filled down, texts replaced, rows removed.
 func TestBlocksOfTheSheet(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	s := p.sheet("/points")
 	s.press("bus/two", "tag")
@@ -251,6 +253,7 @@ func TestBlocksOfTheSheet(t *testing.T) {
 
 // Two people at one sheet: what the other changed meanwhile is told in its cell, and this person chooses.
 func TestTwoAtOneSheet(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	s := p.sheet("/points")
 	s.types("gate/level", "unit", "mm")

@@ -37,6 +37,7 @@ lines:
 // A template of another site and a list of stations: fifteen points, live and right, in two commands. Then the template changes, and its stations with
 // it, but for what is their own.
 func TestStationsFromATemplateAndAList(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(fans))
 	_, err := p.client.Add(t.Context(), site.KindLink, map[string]any{"name": "hall", "host": "127.0.0.1", "port": number(t, p.port("fans")), "timeout": "300ms"})
 	require.NoError(t, err)
@@ -129,6 +130,7 @@ func TestStationsFromATemplateAndAList(t *testing.T) {
 
 // What is wrong in a list of stations is told with its row and column, and nothing is taken over.
 func TestAListOfStationsWithFaults(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	require.Zero(t, p.run("template", "make", "kind", "--station", "one", "--tags", "bus").code)
 	list := listFile(t, "stations.csv", "name,link,unit,template,tag,poll,colour\nthree,bus,3,kind,x3,1s,red\nfour,bus,four,kind,x4,1s,\nfive,bus,5,kin,x5,1s,\nsix,buss,6,kind,x6,never,\nthree,bus,7,kind,x7,1s,\nseven,bus,1,kind,x8,1s,\n,bus,9,kind,,,\n")

@@ -13,6 +13,7 @@ import (
 
 // Many points are changed, renamed, added and removed in one modification each, which one undo takes back.
 func TestManyPointsAtOnce(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	dry := p.run("point", "set", "gate/*", "--unit", "mm", "--where", "type=int16", "--dry-run")
 	require.Zero(t, dry.code, dry.err)

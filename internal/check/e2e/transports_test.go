@@ -74,6 +74,7 @@ func (p *plant) link(transport, framing string, more map[string]any) {
 
 // A framing that is another is asked for, not guessed, and so is the setting of a line; the first step mends it.
 func TestAnotherFramingIsFound(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ is, set string }{{"rtu", "mbap"}, {"ascii", "mbap"}, {"mbap", "rtu"}, {"ascii", "rtu"}, {"mbap", "ascii"}, {"rtu", "ascii"}} {
 		t.Run(c.is+" set as "+c.set, func(t *testing.T) {
 			t.Parallel()
@@ -130,6 +131,7 @@ points: [{tag: other, station: two, address: "hr:0"}]
 }
 
 func TestEveryTransportAndFraming(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ transport, framing string }{
 		{"tcp", "mbap"}, {"tcp", "rtu"}, {"tcp", "ascii"}, {"udp", "mbap"}, {"udp", "rtu"},
 		{"tls", "mbap"}, {"serial", "rtu"}, {"serial", "ascii"},
@@ -170,6 +172,7 @@ func TestEveryTransportAndFraming(t *testing.T) {
 }
 
 func TestAnAdapterThatEchoes(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	require.NoError(t, p.rig.SetFaults("line", 1, rig.Faults{Echo: true}))
 	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 57600, "echo": true}})
@@ -177,6 +180,7 @@ func TestAnAdapterThatEchoes(t *testing.T) {
 }
 
 func TestASerialPortThatVanishesAndComesBack(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "port")
 	p := wired(t, "serial", "rtu", path)
 	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": path, "baud": 57600}})
@@ -188,6 +192,7 @@ func TestASerialPortThatVanishesAndComesBack(t *testing.T) {
 }
 
 func TestLinksThatCannotBe(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	device := p.rig.Address("line")
 	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": device, "baud": 57600}})
@@ -219,6 +224,7 @@ func TestLinksThatCannotBe(t *testing.T) {
 }
 
 func TestTLSRefusesAServerThatItCannotVerify(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "tls", "mbap", "127.0.0.1:0")
 	p.link("tls", "mbap", nil)
 	p.awaitQuality("level", "bad (link-down)")
@@ -228,6 +234,7 @@ func TestTLSRefusesAServerThatItCannotVerify(t *testing.T) {
 }
 
 func TestTheTransportOfALinkCanBeChanged(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "tcp", "rtu", "127.0.0.1:0")
 	p.link("tcp", "", nil)
 	_, err := p.client.Set(t.Context(), site.KindLink, "line", map[string]any{"framing": "rtu"})
@@ -242,6 +249,7 @@ func TestTheTransportOfALinkCanBeChanged(t *testing.T) {
 
 // A device that wants TLS asked without it, and the reverse: found, and where no certificate is needed mended.
 func TestALinkWithTheOtherSecurity(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ rig, link string }{{"tcp", "tls"}, {"tls", "tcp"}} {
 		t.Run(c.link+" where it is "+c.rig, func(t *testing.T) {
 			t.Parallel()
@@ -264,6 +272,7 @@ func TestALinkWithTheOtherSecurity(t *testing.T) {
 
 // A device all of whose places are taken closes connections before anything is asked.
 func TestAPlaceThatIsTaken(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 lines:

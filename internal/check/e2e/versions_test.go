@@ -16,6 +16,7 @@ import (
 
 // What was is named, compared, and restored; what is to be is proposed, talked about, and taken over: by the command line.
 func TestVersionsAndProposalsOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	ok := func(args ...string) string {
 		t.Helper()
@@ -84,6 +85,7 @@ func TestVersionsAndProposalsOnTheCommandLine(t *testing.T) {
 
 // A backup is put back while the service is stopped.
 func TestABackupIsRestoredFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	to := filepath.Join(t.TempDir(), "plant.db")
 	require.Equal(t, 0, p.run("backup", to).code)
@@ -101,6 +103,7 @@ func TestABackupIsRestoredFromTheCommandLine(t *testing.T) {
 
 // Who is here sees the others, and what they finish, at once.
 func TestPeopleSeeEachOther(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()

@@ -12,6 +12,7 @@ import (
 // A device that is no station of the site is read and written at its far end; one that is a station is read through it, and written only as
 // its points allow.
 func TestADeviceThatIsNoStation(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	far := p.rig.Address("bus")
