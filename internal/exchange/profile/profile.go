@@ -11,6 +11,11 @@ import (
 	"strings"
 	"unicode"
 
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/ianaindex"
+	utf "golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
 	"arithmon/internal/core/scaling"
 	"arithmon/internal/core/site"
 )
@@ -85,8 +90,18 @@ func Read(name string, data []byte, station, prefix string) (*Profile, error) {
 const mostDeep = 64
 
 func parseXML(data []byte) (*node, error) {
-	d := xml.NewDecoder(bytes.NewReader(data))
-	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil } // profiles are ASCII or say UTF-8
+	marked := bytes.HasPrefix(data, []byte("\xFF\xFE")) || bytes.HasPrefix(data, []byte("\xFE\xFF"))
+	d := xml.NewDecoder(transform.NewReader(bytes.NewReader(data), utf.BOMOverride(encoding.Nop.NewDecoder())))
+	d.CharsetReader = func(name string, input io.Reader) (io.Reader, error) {
+		if marked { // which is UTF-16, and was read as that
+			return input, nil
+		}
+		of, err := ianaindex.IANA.Encoding(name)
+		if err != nil || of == nil {
+			return nil, fmt.Errorf("the file says that it is written in %q, which is not read; save it in UTF-8", name)
+		}
+		return of.NewDecoder().Reader(input), nil
+	}
 	var root *node
 	var open []*node
 	for {

@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/profile"
@@ -66,6 +68,31 @@ func TestADeviceProfileBecomesPoints(t *testing.T) {
 	for _, q := range p.Points {
 		assert.Empty(t, q.Point.Check(), q.Point.Tag)
 	}
+}
+
+// A profile is read in the encoding that it says itself, or begins as.
+func TestEncodingsOfProfiles(t *testing.T) {
+	const document = `<DNP3DeviceProfileDocument><dataPointsList><analogInputPoints><dataPoints><analogInput><index>1</index><name>T</name><description>Kühlung</description><units>°C</units></analogInput></dataPoints></analogInputPoints></dataPointsList></DNP3DeviceProfileDocument>`
+	latin, err := charmap.Windows1252.NewEncoder().String(document)
+	require.NoError(t, err)
+	wide, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(`<?xml version="1.0" encoding="UTF-16"?>` + document)
+	require.NoError(t, err)
+	for name, text := range map[string]string{
+		"UTF-8":             document,
+		"UTF-8 with a mark": "\ufeff" + `<?xml version="1.0" encoding="utf-8"?>` + document,
+		"Latin 1":           `<?xml version="1.0" encoding="ISO-8859-1"?>` + latin,
+		"Windows":           `<?xml version="1.0" encoding="windows-1252"?>` + latin,
+		"UTF-16":            wide,
+	} {
+		p, err := profile.Read("p.xml", []byte(text), "rtu", "p/")
+		require.NoError(t, err, name)
+		require.Len(t, p.Points, 1, name)
+		assert.Equal(t, "°C Kühlung", p.Points[0].Point.Unit+" "+p.Points[0].Point.Description, name)
+	}
+	_, err = profile.Read("p.xml", []byte(`<?xml version="1.0" encoding="klingon"?>`+document), "rtu", "p/")
+	assert.ErrorContains(t, err, `it is written in "klingon", which is not read`)
+	_, err = profile.Read("p.xml", []byte(latin), "rtu", "p/")
+	assert.ErrorContains(t, err, "UTF-8")
 }
 
 func TestWhatIsNoProfileIsRefused(t *testing.T) {

@@ -1,3 +1,4 @@
+import { say } from '../language'
 import type { components } from './schema.gen'
 
 type Schemas = components['schemas']
@@ -102,6 +103,9 @@ function search(query: Query): string {
   return params.size > 0 ? `?${params}` : ''
 }
 
+/** A file, octet by octet, as what it is: the browser goes by the end of its name. */
+const as = (type: string, file: string | Blob) => new Blob([file], { type })
+
 async function call<T>(method: string, path: string, query: Query = {}, body?: unknown, beside?: Beside): Promise<T> {
   return (await exchange<T>(method, path, query, body, undefined, beside)).answer
 }
@@ -146,7 +150,7 @@ async function exchange<T>(method: string, path: string, query: Query = {}, body
       body: body === undefined ? undefined : typeof body === 'string' || body instanceof Blob ? body : JSON.stringify(body),
     })
   } catch {
-    throw new Error('The service does not answer. Is it still running?')
+    throw new Error(say('common.no-answer'))
   }
   const text = await response.text()
   if (!response.ok) {
@@ -154,7 +158,7 @@ async function exchange<T>(method: string, path: string, query: Query = {}, body
     try {
       problem = JSON.parse(text) as Problem
     } catch {
-      throw new Error(`The service answers ${response.status} ${response.statusText}.`)
+      throw new Error(say('common.answers', { what: `${response.status} ${response.statusText}` }))
     }
     if (response.status === 401 && !path.startsWith('/api/v1/sign-in')) signedOut()
     throw new ApiProblem(problem)
@@ -226,8 +230,8 @@ export const api = {
   refresh: (station: string) => call<unknown>('POST', `${entity('station', station)}/refresh`),
   protocols: () => call<Schemas['Protocols']>('GET', '/api/v1/protocols'),
   ask: (station: string, action: string) => call<Schemas['ActionResult']>('POST', `${entity('station', station)}/ask`, {}, { action }),
-  profile: (station: string, file: string, name: string, prefix: string, dryRun: boolean) =>
-    call<ProfileResult>('POST', `${entity('station', station)}/profile`, { file: name, prefix, dry_run: dryRun }, file),
+  profile: (station: string, file: Blob, name: string, prefix: string, dryRun: boolean) =>
+    call<ProfileResult>('POST', `${entity('station', station)}/profile`, { file: name, prefix, dry_run: dryRun }, as('application/xml', file)),
   events: (query: Query) => call<Schemas['EventPage']>('GET', '/api/v1/events', query),
   boards: () => all<Board>('/api/v1/boards'),
   copyBoard: (name: string, fields: object) => call<Board>('POST', `${entity('board', name)}/copy`, {}, fields),
@@ -297,7 +301,7 @@ export const api = {
   templateURL: (pattern: string) => `/api/v1/export${search({ template: pattern })}`,
   templateFile: (name: string) =>
     fetch(`/api/v1/export${search({ template: name })}`).then(async (r) => {
-      if (!r.ok) throw new Error(`The service answers ${r.status} ${r.statusText}.`)
+      if (!r.ok) throw new Error(say('common.answers', { what: `${r.status} ${r.statusText}` }))
       return r.text()
     }),
   applyTemplates: (file: string, name: string, dryRun: boolean) => call<ChangeSummary>('POST', '/api/v1/apply', { templates: true, dry_run: dryRun, file: name }, file),
@@ -308,12 +312,12 @@ export const api = {
   keepColumns: (name: string, columns: Record<string, string>) => call<unknown>('PUT', `/api/v1/columns/${encodeURIComponent(name)}`, {}, { columns }),
   markedPoints: (list: string | Blob, query: Query) =>
     fetch(`/api/v1/import/points/marked${search(query)}`, { method: 'POST', headers: headers(), body: list }).then((r) => {
-      if (!r.ok) throw new Error(`The service answers ${r.status} ${r.statusText}.`)
+      if (!r.ok) throw new Error(say('common.answers', { what: `${r.status} ${r.statusText}` }))
       return r.blob()
     }),
   exportPoints: (form: 'csv' | 'xlsx', tags: string[]) => `/api/v1/export/points${search({ form, tag: tags })}`,
-  apply: (file: string, name: string, dryRun: boolean) =>
-    call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, file),
+  apply: (file: string | Blob, name: string, dryRun: boolean) =>
+    call<ChangeSummary>('POST', '/api/v1/apply', { dry_run: dryRun, file: name }, as('application/yaml', file)),
 }
 
 /** Follows a response that comes as lines of JSON; stop ends it. */

@@ -21,7 +21,7 @@ async function make() {
   problem.value = ''
   try {
     await api.copy(props.kind, props.name, { name: copy.name, ...(copy.from ? { tags: { from: copy.from, to: copy.to } } : {}) })
-    ElMessage.success(`${copy.name} made, disabled`)
+    ElMessage.success(t('common.copy-made', { name: copy.name }))
     open.value = false
     emit('copied', copy.name)
   } catch (error) {

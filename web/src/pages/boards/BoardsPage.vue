@@ -228,6 +228,7 @@ async function sketch(event: Event) {
   }
   board.value = { ...board.value, sketch: await imageOf(file) }
   changed.value = true
+  ;(event.target as HTMLInputElement).value = '' // so that the same file can be chosen again
 }
 const background = computed(() => (board.value?.sketch ? `data:${board.value.sketch.media};base64,${board.value.sketch.data}` : ''))
 
@@ -254,7 +255,8 @@ const stacked = computed(() => displays.value.map((d, i) => ({ d, i })).sort((a,
       <span v-if="!connected && tags.length" class="lost">{{ t('live.not-connected-to-the-service-trying') }}</span>
       <template v-if="editing">
         <el-button size="default" @click="add({ show: 'text', text: t('boards.words') })">{{ t('boards.shows.text') }}</el-button>
-        <label class="file">{{ t('boards.sketch') }}…<input type="file" accept=".svg,.png" @change="sketch" /></label>
+        <label class="file">{{ t('boards.sketch') }}…<input type="file" accept=".svg,.png" data-test="sketch-file" @change="sketch" /></label>
+        <el-button v-if="board?.sketch" data-test="sketch-away" @click="((board = { ...board, sketch: undefined }), (changed = true))">{{ t('boards.without-sketch') }}</el-button>
         <el-button @click="leave">{{ t('common.leave-it') }}</el-button>
         <el-button type="primary" data-test="save-board" :disabled="!changed" @click="save">{{ t('common.save') }}</el-button>
       </template>

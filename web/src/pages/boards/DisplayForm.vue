@@ -49,7 +49,7 @@ async function picture(event: Event) {
       <el-form-item v-if="model.show === 'push'" :label="t('boards.label')"><el-input :model-value="model.labels?.[0]" @update:model-value="(v: string) => label(0, v)" /></el-form-item>
       <el-form-item v-if="model.show === 'trend' || model.show === 'table'" :label="t('boards.points')"><el-select :model-value="model.tags ?? []" multiple filterable @change="(v: string[]) => set({ tags: v })"><el-option v-for="tag in tags" :key="tag" :value="tag" :label="tag" /></el-select></el-form-item>
       <el-form-item v-if="model.show === 'trend'" :label="t('boards.last')"><el-input :model-value="model.last" placeholder="10m" @update:model-value="(v: string) => set({ last: v || undefined })" /></el-form-item>
-      <el-form-item v-if="model.show === 'picture'" :label="t('boards.file')"><input type="file" accept=".svg,.png" @change="picture" /></el-form-item>
+      <el-form-item v-if="model.show === 'picture'" :label="t('boards.file')"><input type="file" accept=".svg,.png" data-test="picture-file" @change="picture" /></el-form-item>
       <el-button type="danger" plain data-test="remove-display" @click="emit('remove')">{{ t('boards.take-away') }}</el-button>
     </el-form>
   </aside>

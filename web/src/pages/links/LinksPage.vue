@@ -46,7 +46,7 @@ async function saved(close: () => void) {
       <el-table-column :label="t('links.state')" width="165">
         <template #default="{ row }"><StateMark :state="states.get(row.name)?.state ?? 'unknown'" :reason="states.get(row.name)?.reason" :doing="states.get(row.name)?.doing" /></template>
       </el-table-column>
-      <el-table-column :label="t('links.speaks')" width="180"><template #default="{ row }">{{ row.protocol }} {{ row.framing }} over {{ row.transport }}</template></el-table-column>
+      <el-table-column :label="t('links.speaks')" width="180"><template #default="{ row }">{{ t('links.over', { what: `${row.protocol} ${row.framing ?? ''}`.trim(), transport: row.transport }) }}</template></el-table-column>
       <el-table-column :label="t('links.far-end')" min-width="160"><template #default="{ row }"><span class="mono">{{ farEnd(row) }}</span></template></el-table-column>
       <el-table-column prop="timeout" :label="t('links.timeout')" width="95" />
       <el-table-column prop="description" :label="t('links.description')" min-width="200" />

@@ -92,7 +92,7 @@ async function take() {
       </tbody>
     </table>
     <div class="bar">
-      <el-button v-if="picked" type="primary" size="small" :loading="busy" data-test="take" @click="take">Read the point as {{ picked.type }} {{ picked.order }}</el-button>
+      <el-button v-if="picked" type="primary" size="small" :loading="busy" data-test="take" @click="take">{{ t('live.read-it-as', { type: picked.type, order: picked.order }) }}</el-button>
       <span v-else class="quiet">{{ t('live.framed-as-the-point-is-read') }}</span>
     </div>
   </section>

@@ -49,7 +49,7 @@ void load()
       <div class="value number" :class="{ quiet: reading.quality === 'bad' }" data-test="value">
         {{ reading.text || '–' }} <small>{{ reading.unit }}</small>
       </div>
-      <div v-if="reading.quality === 'bad' && reading.good_time" class="quiet">last good value, {{ age(reading.good_time, now) }} old</div>
+      <div v-if="reading.quality === 'bad' && reading.good_time" class="quiet">{{ t('live.good-value', { age: age(reading.good_time, now) }) }}</div>
       <QualityMark :quality="reading.quality" :reason="reading.reason" data-test="quality" />
       <span v-if="reading.explanation" class="quiet">: {{ reading.explanation }}</span>
       <div v-for="a in standing" :key="a.limit" class="standing"><AlarmMark :state="a.state" :severity="a.severity" :unknown="a.unknown" /> <router-link :to="{ path: '/alarms', query: { search: tag } }">{{ t(`alarms.limits.${a.limit}`) }} {{ a.bound_text }}</router-link></div>

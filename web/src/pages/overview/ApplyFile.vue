@@ -11,17 +11,16 @@ const { t } = useI18n()
 const site = useSite()
 const open = ref(false)
 const name = ref('')
-const text = ref('')
+const file = ref<File>()
 const summary = ref<ChangeSummary>()
 const problem = ref('')
 const busy = ref(false)
 const input = ref<HTMLInputElement>()
 
 async function chosen(event: Event) {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (!file) return
-  name.value = file.name
-  text.value = await file.text()
+  file.value = (event.target as HTMLInputElement).files?.[0]
+  if (!file.value) return
+  name.value = file.value.name
   open.value = true
   await run(true)
   if (input.value) input.value.value = ''
@@ -32,7 +31,7 @@ async function run(dryRun: boolean) {
   problem.value = ''
   summary.value = undefined
   try {
-    summary.value = await api.apply(text.value, name.value, dryRun)
+    summary.value = await api.apply(file.value!, name.value, dryRun)
     if (!dryRun) {
       open.value = false
       await site.loadStatus()
@@ -46,13 +45,13 @@ async function run(dryRun: boolean) {
 
 <template>
   <el-button @click="input?.click()">{{ t('overview.apply-a-site-file') }}</el-button>
-  <input ref="input" type="file" accept=".yaml,.yml,.json" hidden @change="chosen" />
-  <el-dialog v-model="open" :title="t('overview.apply-it', { name })" width="min(680px, 94vw)">
+  <input ref="input" type="file" accept=".yaml,.yml,.json" hidden data-test="apply-file" @change="chosen" />
+  <el-dialog v-model="open" data-test="apply-dialog" :title="t('overview.apply-it', { name })" width="min(680px, 94vw)">
     <el-alert v-if="problem" type="error" :closable="false" show-icon :title="t('overview.the-file-was-not-applied-nothing')">
       <pre class="problem">{{ problem }}</pre>
     </el-alert>
     <template v-if="summary">
-      <p>{{ summary.added }} will be added, {{ summary.changed }} changed, {{ summary.removed }} removed.</p>
+      <p>{{ t('overview.file-changes', { added: summary.added, changed: summary.changed, removed: summary.removed }) }}</p>
       <el-table :data="summary.changes.slice(0, 500)" size="small" max-height="320" :empty-text="t('overview.the-site-is-already-as-the')">
         <el-table-column prop="action" :label="t('overview.action')" width="90" />
         <el-table-column prop="kind" :label="t('overview.kind')" width="90" />
@@ -62,7 +61,7 @@ async function run(dryRun: boolean) {
     </template>
     <template #footer>
       <el-button @click="open = false">{{ t('overview.leave-it') }}</el-button>
-      <el-button type="primary" :loading="busy" :disabled="!summary || summary.changes.length === 0" @click="run(false)">{{ t('overview.apply') }}</el-button>
+      <el-button type="primary" :loading="busy" data-test="apply-take" :disabled="!summary || summary.changes.length === 0" @click="run(false)">{{ t('overview.apply') }}</el-button>
     </template>
   </el-dialog>
 </template>

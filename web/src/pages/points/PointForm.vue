@@ -134,7 +134,7 @@ const submit = () => save(payload(), form.tag, fields)
     <el-form-item :label="t('points.tag')" :error="faults.tag" data-field="tag"><el-input v-model="form.tag" name="tag" placeholder="tern/pump2/current" /></el-form-item>
     <el-form-item :label="t('points.description')" :error="faults.description" data-field="description"><el-input v-model="form.description" name="description" /></el-form-item>
     <el-form-item :error="faults.station" data-field="station">
-      <template #label>{{ t('points.station') }} <span v-if="station && !typed" class="quiet">(notation {{ station.notation }}, order {{ station.order }})</span></template>
+      <template #label>{{ t('points.station') }} <span v-if="station && !typed" class="quiet">{{ t('points.counts', { notation: station.notation, order: station.order }) }}</span></template>
       <el-select v-model="form.station" filterable><el-option v-for="s in site.stations" :key="s.name" :value="s.name" :label="s.name" /></el-select>
     </el-form-item>
     <div class="form-row">

@@ -55,7 +55,7 @@ const none = (faults: Faults) => spoken(faults).length === 0
     <section v-for="line in lines" :key="line.name" class="panel">
       <div class="line">
         <b>{{ line.name }}</b>
-        <span class="quiet">{{ line.framing || line.protocol }} over {{ line.transport }}</span>
+        <span class="quiet">{{ t('links.over', { what: line.framing || line.protocol, transport: line.transport }) }}</span>
         <span class="mono quiet">{{ line.listen }}</span>
         <span class="grow" />
         <el-button v-if="who.may('engineer')" size="small" :type="line.cut ? 'warning' : ''" :data-test="`cut-${line.name}`" @click="cut(line)">{{ t(line.cut ? 'rig.restore' : 'rig.cut') }}</el-button>

@@ -11,7 +11,7 @@ const { t } = useI18n()
 const props = defineProps<{ station: string }>()
 const open = ref(false)
 const name = ref('')
-const text = ref('')
+const file = ref<File>()
 const prefix = ref(`${props.station}/`)
 const found = ref<ProfileResult>()
 const problem = ref('')
@@ -19,10 +19,9 @@ const busy = ref(false)
 const input = ref<HTMLInputElement>()
 
 async function chosen(event: Event) {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (!file) return
-  name.value = file.name
-  text.value = await file.text()
+  file.value = (event.target as HTMLInputElement).files?.[0]
+  if (!file.value) return
+  name.value = file.value.name
   open.value = true
   await run(true)
   if (input.value) input.value.value = ''
@@ -32,10 +31,10 @@ async function run(dryRun: boolean) {
   busy.value = true
   problem.value = ''
   try {
-    found.value = await api.profile(props.station, text.value, name.value, prefix.value, dryRun)
+    found.value = await api.profile(props.station, file.value!, name.value, prefix.value, dryRun)
     if (!dryRun) {
       open.value = false
-      ElMessage.success(`${found.value.summary.added} points added, ${found.value.summary.changed} changed`)
+      ElMessage.success(t('stations.profile-taken', { added: found.value.summary.added, changed: found.value.summary.changed }, found.value.summary.added))
     }
   } catch (error) {
     problem.value = message(error)
@@ -47,12 +46,12 @@ async function run(dryRun: boolean) {
 
 <template>
   <el-button :title="t('stations.the-dnp3-xml-device-profile-of')" data-test="profile" @click="input?.click()">{{ t('stations.points-of-a-device-profile') }}</el-button>
-  <input ref="input" type="file" accept=".xml" hidden @change="chosen" />
+  <input ref="input" type="file" accept=".xml" hidden data-test="profile-file" @change="chosen" />
   <el-dialog v-model="open" :title="t('stations.points-of', { name })" width="min(720px, 94vw)">
     <el-alert v-if="problem" :title="problem" type="error" :closable="false" show-icon />
     <el-input v-model="prefix" class="mono" :aria-label="t('stations.before-each-tag')" @change="run(true)"><template #prepend>{{ t('stations.tags-begin-with') }}</template></el-input>
     <template v-if="found">
-      <p>{{ found.vendor }} {{ found.product }} {{ found.summary.added }} points will be added, {{ found.summary.changed }} changed.</p>
+      <p>{{ found.vendor }} {{ found.product }} {{ t('stations.profile-changes', { added: found.summary.added, changed: found.summary.changed }, found.summary.added) }}</p>
       <el-alert v-for="note in found.notes ?? []" :key="note" :title="note" type="warning" :closable="false" />
       <el-table :data="found.points.slice(0, 1000)" size="small" max-height="320">
         <el-table-column prop="tag" :label="t('stations.tag')" min-width="180" />
@@ -64,7 +63,7 @@ async function run(dryRun: boolean) {
     </template>
     <template #footer>
       <el-button @click="open = false">{{ t('stations.leave-it') }}</el-button>
-      <el-button type="primary" :disabled="!found" :loading="busy" @click="run(false)">{{ t('stations.make-these-points') }}</el-button>
+      <el-button type="primary" :disabled="!found" data-test="profile-take" :loading="busy" @click="run(false)">{{ t('stations.make-these-points') }}</el-button>
     </template>
   </el-dialog>
 </template>

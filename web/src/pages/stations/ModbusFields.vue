@@ -47,7 +47,7 @@ const orders = computed(() => choices('orders', ['ABCD', 'CDAB', 'BADC', 'DCBA']
           <el-form-item :label="t('stations.gap-read-along')" :error="faults.gap" data-field="gap"><el-input-number v-model="form.gap" :controls="false" placeholder="16" /></el-form-item>
         </div>
         <el-form-item :label="t('stations.functions-for-writing')" :error="faults.write_function" data-field="write_function">
-          <el-select v-model="form.write_function" clearable placeholder="auto: single for one address, multiple for several">
+          <el-select v-model="form.write_function" clearable :placeholder="t('stations.write-auto')">
             <el-option value="single" :label="t('stations.always-single-5-6')" />
             <el-option value="multiple" :label="t('stations.always-multiple-15-16')" />
           </el-select>
@@ -65,7 +65,7 @@ const orders = computed(() => choices('orders', ['ABCD', 'CDAB', 'BADC', 'DCBA']
           </el-form-item>
         </div>
         <div class="form-row">
-          <el-form-item :label="t('stations.sign-of-life-after')" :error="faults.liveness" data-field="liveness"><el-input v-model="form.liveness" placeholder="15s; with points 1m" /></el-form-item>
+          <el-form-item :label="t('stations.sign-of-life-after')" :error="faults.liveness" data-field="liveness"><el-input v-model="form.liveness" :placeholder="t('stations.liveness-of-points')" /></el-form-item>
           <el-form-item :label="t('stations.by')" :error="faults.liveness_ask" data-field="liveness_ask">
             <el-select v-model="form.liveness_ask" filterable allow-create clearable :placeholder="t('stations.as-its-points-or-hr-0')">
               <el-option value="diagnostics" :label="t('stations.diagnostics-function-8')" />

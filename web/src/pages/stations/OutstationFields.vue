@@ -26,11 +26,11 @@ const classes = [1, 2, 3]
     </div>
     <el-form-item :error="faults.unsolicited || faults.unsolicited_classes" data-field="unsolicited">
       <el-checkbox v-model="form.unsolicited" name="unsolicited">{{ t('stations.it-reports-events-by-itself-as') }}</el-checkbox>
-      <el-select v-if="form.unsolicited" v-model="form.unsolicited_classes" multiple :placeholder="t('stations.of-classes-1-2-and-3')" class="classes"><el-option v-for="c in classes" :key="c" :value="c" :label="`class ${c}`" /></el-select>
+      <el-select v-if="form.unsolicited" v-model="form.unsolicited_classes" multiple :placeholder="t('stations.of-classes-1-2-and-3')" class="classes"><el-option v-for="c in classes" :key="c" :value="c" :label="t('stations.class-number', { c })" /></el-select>
     </el-form-item>
     <el-form-item :label="t('stations.its-clock-is-set-when-it')" :error="faults.time_sync" data-field="time_sync">
       <el-select v-model="form.time_sync" clearable :placeholder="t('stations.none-never')" data-test="time_sync">
-        <el-option value="lan" label="lan: the time is recorded, then written" />
+        <el-option value="lan" :label="t('stations.lan-the-time-is-recorded')" />
         <el-option value="serial" :label="t('stations.serial-the-delay-is-measured-then')" />
       </el-select>
     </el-form-item>
@@ -47,7 +47,7 @@ const classes = [1, 2, 3]
         </div>
         <el-form-item :error="faults.link_reset || faults.link_confirm">
           <el-checkbox v-model="form.link_reset">{{ t('stations.its-link-states-are-reset-after') }}</el-checkbox>
-          <el-checkbox v-model="form.link_confirm">its data link layer acknowledges every frame{{ serial ? '' : ' (seldom wanted on a network)' }}</el-checkbox>
+          <el-checkbox v-model="form.link_confirm">{{ t(serial ? 'stations.link-confirm' : 'stations.link-confirm-on-network') }}</el-checkbox>
         </el-form-item>
       </el-collapse-item>
     </el-collapse>

@@ -75,7 +75,7 @@ const submit = () => save(payload(), form.name, fields.value)
 async function refresh() {
   try {
     await api.refresh(form.name)
-    ElMessage.success(`${form.name} is asked everything`)
+    ElMessage.success(t('stations.is-asked', { name: form.name }))
   } catch (error) {
     general.value = message(error)
   }

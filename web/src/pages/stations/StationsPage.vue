@@ -67,7 +67,7 @@ async function saved(close: () => void) {
         <template #default="{ row }"><router-link v-if="row.template" :to="{ path: '/templates', query: { template: row.template, part: 'stations', station: row.name } }" @click.stop>{{ row.template }}</router-link></template>
       </el-table-column>
       <el-table-column :label="t('stations.description')" min-width="180">
-        <template #default="{ row }">{{ row.description }}<span v-if="states.get(row.name)?.says?.length" class="says"> It says: {{ states.get(row.name)?.says?.join(', ') }}</span></template>
+        <template #default="{ row }">{{ row.description }}<span v-if="states.get(row.name)?.says?.length" class="says"> {{ t('stations.it-says', { what: states.get(row.name)?.says?.join(', ') }) }}</span></template>
       </el-table-column>
     </el-table>
   </div>

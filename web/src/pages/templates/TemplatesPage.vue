@@ -88,7 +88,11 @@ async function remove() {
 const input = ref<HTMLInputElement>()
 async function chose() {
   const file = input.value?.files?.[0]
-  if (file) text.value = { file: await file.text(), name: file.name }
+  try {
+    if (file) text.value = { file: new TextDecoder('utf-8', { fatal: true }).decode(await file.arrayBuffer()), name: file.name }
+  } catch {
+    problem.value = t('templates.not-utf8', { name: file!.name })
+  }
   if (input.value) input.value.value = '' // so that the same file can be chosen again
 }
 async function edit() {
@@ -120,7 +124,7 @@ const saved = () => {
       <span class="quiet one">{{ t('templates.kinds-of-devices') }}</span>
       <span class="grow" />
       <el-button data-test="import" @click="input?.click()">{{ t('templates.import') }}</el-button>
-      <input ref="input" type="file" accept=".yaml,.yml,.json" hidden @change="chose" />
+      <input ref="input" type="file" accept=".yaml,.yml,.json" hidden data-test="template-file" @change="chose" />
       <a v-if="all.length > 0" :href="api.templateURL('*')" download="templates.yaml"><el-button>{{ t('points.export') }}</el-button></a>
       <el-button type="primary" data-test="make" :disabled="site.stations.length === 0" @click="making = 'template'">{{ t('templates.make') }}</el-button>
     </div>
