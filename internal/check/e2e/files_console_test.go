@@ -35,7 +35,7 @@ func TestFilesGivenToTheConsole(t *testing.T) {
 	shows(t, page, "[data-test=apply-dialog]", "hr:x")
 
 	// A file of templates.
-	does(page.Go(p.service.URL+"/templates"))
+	does(page.Go(p.service.URL + "/templates"))
 	does(page.Give("[data-test=template-file]", file(t, "fan.yaml", "arithmon: 1\ntemplates:\n  - name: fan\n    parameters: [{name: tag}]\n    points: [{tag: '{tag}/speed', address: 400001, type: int16}]\n")))
 	does(page.Wait("[data-test=template-text]"), page.Until(`document.querySelector('[data-test=template-text] textarea').value.includes('{tag}/speed')`))
 

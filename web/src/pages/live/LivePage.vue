@@ -3,6 +3,7 @@ import { computed, h, ref } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import type { Reading } from '../../api/client'
+import NoteMark from '../../components/NoteMark.vue'
 import QualityMark from '../../components/QualityMark.vue'
 import TagTree from '../../components/TagTree.vue'
 import { useNow } from '../../composables/useEvery'
@@ -45,7 +46,7 @@ const shown = computed(() => {
 })
 
 const columns = computed(() => [
-  column<Reading>('tag', t('columns.tag'), 220, (r) => h('b', { title: r.tag }, r.tag), { flexGrow: 2 }),
+  column<Reading>('tag', t('columns.tag'), 220, (r) => h('span', { class: 'tag' }, [h('b', { title: r.tag }, r.tag), h(NoteMark, { kind: 'point', name: r.tag })]), { flexGrow: 2 }),
   column<Reading>('value', t('columns.value'), 120, (r) => h('span', { class: ['number', r.quality === 'bad' ? 'quiet' : ''], title: r.quality === 'bad' ? t('live.last-good') : '' }, r.quality === 'bad' && r.text ? `(${r.text})` : r.text), { align: 'right' }),
   column<Reading>('unit', t('columns.unit'), 60, (r) => r.unit),
   column<Reading>('quality', t('columns.quality'), 180, (r) => h(QualityMark, { quality: r.quality, reason: r.reason, explanation: r.explanation })),
