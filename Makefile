@@ -46,7 +46,7 @@ lint: web/node_modules/.installed
 
 ## unit: the console's TypeScript
 unit: web/node_modules/.installed
-	cd web && npx --no-install vitest run --reporter=dot
+	cd web && npx --no-install vitest run
 
 ## test: everything that must hold, with the race detector; the console in headless Chromium
 test: tools build lint unit

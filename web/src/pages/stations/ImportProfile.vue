@@ -34,7 +34,7 @@ async function run(dryRun: boolean) {
     found.value = await api.profile(props.station, file.value!, name.value, prefix.value, dryRun)
     if (!dryRun) {
       open.value = false
-      ElMessage.success(t('stations.profile-taken', { added: found.value.summary.added, changed: found.value.summary.changed }, found.value.summary.added))
+      ElMessage.success(t('stations.made', { added: found.value.summary.added, changed: found.value.summary.changed }, found.value.summary.added))
     }
   } catch (error) {
     problem.value = message(error)

@@ -22,7 +22,7 @@ async function take() {
   const points = chosen.value.map((h) => ({ tag: tag(h), station: props.station, address: h.address, type: h.type }))
   try {
     const sum = await api.apply(JSON.stringify({ arithmon: 1, points }), `points of ${props.station}`, false)
-    ElMessage.success(t('stations.made', { added: sum.added, changed: sum.changed }))
+    ElMessage.success(t('stations.made', { added: sum.added, changed: sum.changed }, sum.added))
   } catch (error) {
     problem.value = message(error)
   }
