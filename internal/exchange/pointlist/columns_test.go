@@ -87,6 +87,13 @@ func TestColumnsThatNoSheetHas(t *testing.T) {
 	}
 }
 
+func TestColumnsOfASheetInAListWithoutSheets(t *testing.T) {
+	b, err := sheet.Read([]byte("tag,address\na,40001\n"))
+	require.NoError(t, err)
+	_, err = Read(b, Options{Station: "plc", Columns: sheet.Named{"North!tag": "A"}})
+	assert.ErrorContains(t, err, "this list has no sheets; write tag=A instead of North!tag=A")
+}
+
 func TestColumnsOfAListWithoutHeadings(t *testing.T) {
 	text := "level,40001,INT16\nflow,40003,FLOAT\npower,40005,UINT32\n"
 	for _, named := range []sheet.Named{

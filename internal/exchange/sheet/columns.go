@@ -217,6 +217,9 @@ func (n Named) Missing(found []Columns, all []Grid) error {
 		for _, g := range all {
 			known = known || strings.EqualFold(g.Name, of)
 		}
+		if !known && len(all) == 1 && all[0].Name == "" {
+			return fmt.Errorf("this list has no sheets; write %s=%s instead of %s=%s", what, where, key, where)
+		}
 		if !known {
 			return fmt.Errorf("there is no sheet %q; there are %s", of, strings.Join(names(all), ", "))
 		}
