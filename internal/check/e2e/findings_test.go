@@ -7,6 +7,7 @@ import (
 	"net"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -110,8 +111,13 @@ func TestFindingsOfAStation(t *testing.T) {
 				line, unit = "gate", 1
 			}
 			require.NoError(t, p.rig.SetFaults(line, unit, c.fault))
-			f := p.found(c.code, c.subject)
-			assert.Contains(t, f.Cause, c.says)
+			p.found(c.code, c.subject)
+			p.until("that "+c.says, func() bool { // once all evidence is there
+				list, err := p.client.Findings(t.Context(), "")
+				return err == nil && slices.ContainsFunc(list, func(f api.Finding) bool {
+					return f.Code == c.code && f.Subject == c.subject && strings.Contains(f.Cause, c.says)
+				})
+			})
 		})
 	}
 }
