@@ -129,9 +129,10 @@ func TestCallsThatDoNotComeAbout(t *testing.T) {
 			if c.fault != "drop" { // after which it dials again at once
 				p.awaitLink("line", doing(c.state))
 			}
-			st, err := p.client.Status(t.Context())
-			require.NoError(t, err)
-			assert.Contains(t, st.Stations[0].Reason+st.Stations[1].Reason, c.reason)
+			p.until("that "+c.reason, func() bool { // it dials again and again
+				st, err := p.client.Status(t.Context())
+				return err == nil && strings.Contains(st.Stations[0].Reason+st.Stations[1].Reason, c.reason)
+			})
 			require.NoError(t, p.rig.SetFaults("line", 1, rig.Faults{}))
 			p.awaitQuality("one", "good")
 		})

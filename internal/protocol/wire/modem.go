@@ -86,10 +86,14 @@ var results = map[string]string{
 // command sends a command and returns the modem's final answer to it.
 func (m *Modem) command(ctx context.Context, text string, limit time.Duration) (string, error) {
 	m.held = nil
-	deadline := time.Now().Add(limit)
 	if err := m.write(text + "\r"); err != nil {
 		return "", err
 	}
+	return m.answer(ctx, time.Now().Add(limit))
+}
+
+// answer reads the modem's next final answer.
+func (m *Modem) answer(ctx context.Context, deadline time.Time) (string, error) {
 	for {
 		line, err := m.line(ctx, deadline)
 		if err != nil {
@@ -163,6 +167,7 @@ func (m *Modem) line(ctx context.Context, deadline time.Time) (string, error) {
 // lost, which ends reads with io.EOF.
 func (m *Modem) Dial(number string) (net.Conn, error) {
 	m.doing(Dialling)
+	late := m.dropped // answers to what went before may come still
 	if m.dropped {
 		// What was sent after the carrier was lost went to the modem as the start of a command; this ends it.
 		m.command(context.Background(), "\rAT", commandTime/3)
@@ -171,6 +176,13 @@ func (m *Modem) Dial(number string) (net.Conn, error) {
 	}
 	limit := time.Duration(m.settings.Connect)
 	answer, err := m.command(context.Background(), m.settings.Dial+number, limit)
+	for until := time.Now().Add(limit); late && err == nil && (answer == "OK" || answer == "ERROR"); {
+		next, more := m.answer(context.Background(), until)
+		if errors.Is(more, os.ErrDeadlineExceeded) {
+			break // it was the answer after all
+		}
+		answer, err = next, more
+	}
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		m.write("\r") // any character ends the attempt (V.250, 5.6.1)

@@ -120,6 +120,7 @@ func TestTheDataOfACall(t *testing.T) {
 	assert.Equal(t, []string{Dialling, Connected, NoCarrier}, *states)
 
 	s.said = ""
+	s.answers["ATD"] = "\r\nERROR\r\n\r\nOK\r\n" + s.answers["ATD"] // a slow one, which answers to what went before only now
 	_, err = m.Dial("01632")
 	require.NoError(t, err)
 	assert.Contains(t, s.asked, "AT", "a command that had been begun is ended first")
