@@ -3,12 +3,14 @@ package pointlist
 import (
 	"bytes"
 	"maps"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
+	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
 
@@ -114,4 +116,54 @@ func TestColumnsOfAListWithoutHeadings(t *testing.T) {
 	l = read(t, "List of the hall,,\nSignal,Where,What\nlevel,40001,INT16\n", Options{Station: "plc", Columns: sheet.Named{"tag": "A", "address": "B", "type": "C"}})
 	require.Len(t, l.Items, 1, "a row of words names the columns, and a title does not")
 	assert.Equal(t, "level", l.Items[0].Tag())
+}
+
+func TestHeadingsByHandAndNone(t *testing.T) {
+	l := read(t, "A,B,C\nx,1,40001\n", Options{Station: "plc", Columns: sheet.Named{"tag": "A", "address": "C"}})
+	require.Len(t, l.Items, 1)
+	assert.Equal(t, "x", l.Items[0].Tag())
+	assert.Equal(t, "40001", l.Items[0].Fields["address"])
+	b, err := sheet.Read([]byte("1,2,3\n4,5,6\n"))
+	require.NoError(t, err)
+	_, err = Read(b, Options{})
+	assert.ErrorContains(t, err, "no headings are recognised")
+	b, err = sheet.Read([]byte("tag,address\na,1\n"))
+	require.NoError(t, err)
+	_, err = Read(b, Options{Columns: sheet.Named{"unit": "Einheit"}})
+	assert.ErrorContains(t, err, `column "Einheit" for unit is not there; there are tag, address`)
+}
+
+// A list without headings is read by what its cells look like, and says so.
+func TestAListWithoutHeadings(t *testing.T) {
+	for _, text := range []string{
+		"40001  Frequency setpoint        x0.01   Hz    R/W\n40002  Output current            x0.1    A     R\n40003  Fault code                        -     R\n40004  Motor power               x0.1    kW    R\n",
+		"tank/frequency-setpoint;INT16;40001;Frequency setpoint;0,01;Hz\ntank/current;INT16;40002;Output current;0,1;A\ntank/power;INT16;40004;Motor power;0,1;kW\n",
+	} {
+		l := read(t, text, Options{Station: "plc"})
+		assert.Contains(t, strings.Join(l.Notes, "\n"), "guessed by their cells")
+		s, _, faults := into(t, load(t, empty), l)
+		require.Empty(t, faults)
+		found := false
+		for _, tag := range s.Names(site.KindPoint) {
+			p, _ := s.Point(tag)
+			if p.Description == "Frequency setpoint" {
+				found = true
+				assert.Equal(t, "hr:0", p.Address.String())
+				assert.Equal(t, "Hz", p.Unit)
+				assert.Equal(t, 0.01, *p.Scaling.Factor)
+			}
+		}
+		assert.True(t, found, s.Names(site.KindPoint))
+	}
+}
+
+func TestTwoRowsOfHeadings(t *testing.T) {
+	l := read(t, `Point list of the plant,,,,,,
+Signal,Address,Raw,Raw,Engineering,Engineering,Unit
+,,min,max,min,max,
+level,hr:10,0,27648,0,5,m
+`, Options{Station: "raw"})
+	require.Len(t, l.Items, 1)
+	assert.Equal(t, map[string]any{"raw": [2]float64{0, 27648}, "eng": [2]float64{0, 5}}, l.Items[0].Fields["scaling"])
+	assert.Equal(t, 4, l.Items[0].Row)
 }
