@@ -183,7 +183,7 @@ func findHeadings(g sheet.Grid, named sheet.Named) (headings, error) {
 			try(both, i+2, row.Cells, below)
 		}
 	}
-	if byLetters := len(named) > 0 && byHeading == 0; bestScore < 4 || !best.has("address") && !best.has("tag") || byLetters && numbers(best.rows[0]) {
+	if bestScore < 4 || !best.has("address") && !best.has("tag") || named.Alone(best.columns, byHeading) && numbers(best.rows[0]) {
 		if columns := headless(g, named); columns != nil {
 			return newHeadings(columns, 0), nil
 		}

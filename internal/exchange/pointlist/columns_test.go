@@ -81,11 +81,22 @@ func TestColumnsThatNoSheetHas(t *testing.T) {
 	for message, named := range map[string]sheet.Named{
 		`column "Einheit" for unit is not there; there are Messung, Reg., Format, Max, Kommentar, Stelle, Reg., Format`: {"unit": "Einheit"},
 		`column "Messung" for tag is not there; there are Kommentar, Stelle, Reg., Format`:                              {"South!tag": "Messung"},
-		`there is no sheet "West"; there are North, South`:                                                              {"West!tag": "A"},
-		`column "Min", of which nothing is to be made, is not there`:                                                    {"Min": ""},
+		`column "Typ" for type is not there`:                         {"type": "Typ"}, // though another column is one of types
+		`there is no sheet "West"; there are North, South`:           {"West!tag": "A"},
+		`column "Min", of which nothing is to be made, is not there`: {"Min": ""},
 	} {
 		_, err := Read(twoHalls(t), Options{Station: "plc", Columns: named})
 		assert.ErrorContains(t, err, message)
+	}
+}
+
+func TestHeadingsOfNumbersBesideALetter(t *testing.T) {
+	l := read(t, "tag,address,type,2025,2026\na,40001,int16,1,2\n", Options{Station: "plc", Columns: sheet.Named{"decimals": "D"}})
+	require.Len(t, l.Items, 1, "the first row names the columns")
+	assert.Equal(t, "a", l.Items[0].Tag())
+	named := sheet.Named{"tag": "A", "north!tag": "B"}
+	for range 20 {
+		assert.Equal(t, "B", named.Of("North")["tag"], "what is said of the sheet goes first")
 	}
 }
 

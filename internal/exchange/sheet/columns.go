@@ -171,17 +171,16 @@ func split(key string) (sheet, of string) {
 
 // Of is what is said of a sheet: what goes for it alone, and for what it says nothing of, what goes for all.
 func (n Named) Of(sheet string) Named {
-	out := Named{}
+	own, all := Named{}, Named{}
 	for key, where := range n {
 		if of, what := split(key); of == "" {
-			if _, own := n[sheet+"!"+what]; !own {
-				out[what] = where
-			}
+			all[what] = where
 		} else if strings.EqualFold(of, sheet) {
-			out[what] = where
+			own[what] = where
 		}
 	}
-	return out
+	maps.Copy(all, own)
+	return all
 }
 
 // Recognise gives columns with these headings what was said of them; the fields of the others are empty. byHeading is how many are meant by their
@@ -207,6 +206,14 @@ func (n Named) Recognise(texts []string) (columns []Column, byHeading int) {
 	return columns, byHeading
 }
 
+// Alone reports whether a person named all that is known of columns, and none of it by a heading: a row of such columns may be one of the list.
+func (n Named) Alone(columns []Column, byHeading int) bool {
+	return len(n) > 0 && byHeading == 0 && !slices.ContainsFunc(columns, func(c Column) bool {
+		_, said := n[c.Field]
+		return c.Field != "" && c.Field != Nothing && !said
+	})
+}
+
 // Missing tells of a column that was named, and that no sheet has of which it was said.
 func (n Named) Missing(found []Columns, all []Grid) error {
 	for _, key := range slices.Sorted(maps.Keys(n)) {
@@ -229,7 +236,7 @@ func (n Named) Missing(found []Columns, all []Grid) error {
 			}
 			headings = append(headings, c.Headings()...)
 			for _, column := range c.Columns {
-				there = there || where != "" && column.Field == what || where == "" && column.Is(what)
+				there = there || where != "" && column.Field == what && column.Is(where) || where == "" && column.Is(what)
 			}
 		}
 		if !there && where == "" {

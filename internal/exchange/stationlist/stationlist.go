@@ -146,7 +146,7 @@ func headings(g sheet.Grid, named sheet.Named) (best []sheet.Column, from int, e
 	if score < 2 || !slices.ContainsFunc(best, func(c sheet.Column) bool { return c.Field == "name" }) {
 		return nil, 0, fmt.Errorf("no headings are recognised: one row must name the columns, such as name, link, unit, template; or say which they are: --columns 'name=A,unit=C'")
 	}
-	if len(named) > 0 && byHeading == 0 && sheet.Numbers(g.Rows[from-1].Cells, number) { // the columns were named by their letters, and the row is one of a station
+	if named.Alone(best, byHeading) && sheet.Numbers(g.Rows[from-1].Cells, number) { // the columns were named by their letters, and the row is one of a station
 		for i := range best {
 			best[i].Heading = "column " + sheet.Letter(i)
 		}
