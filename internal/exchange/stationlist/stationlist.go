@@ -82,7 +82,21 @@ type Item struct {
 }
 
 // other is a cell of a column that is no field's.
-type other struct{ text, heading string }
+type other struct {
+	text, heading string
+	named         bool // a person said of which parameter it is
+}
+
+// of is the cell that holds the value of a parameter: of the column that a person named, or else of the first that is called so.
+func (i Item) of(parameter string) (cell other, found bool) {
+	for _, name := range slices.Sorted(maps.Keys(i.others)) {
+		c := i.others[name]
+		if (strings.EqualFold(strings.Trim(name, "{} "), parameter) || sheet.Bare(name) == sheet.Bare(parameter)) && (!found || c.named && !cell.named) {
+			cell, found = c, true
+		}
+	}
+	return cell, found
+}
 
 // Name is that of the station.
 func (i Item) Name() string { name, _ := i.Fields["name"].(string); return name }
@@ -215,7 +229,9 @@ func (l *List) row(name string, row sheet.Row, columns []sheet.Column) {
 		}
 		switch {
 		case named || c.Field == "":
-			item.others[cmp.Or(name, c.Heading)] = other{text, c.Heading}
+			if key := cmp.Or(name, c.Heading); named || !item.others[key].named {
+				item.others[key] = other{text, c.Heading, named}
+			}
 			continue
 		case c.Field == sheet.Nothing:
 			continue
@@ -334,10 +350,7 @@ func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(f
 		if !slices.Contains(l.parameters, p.Name) {
 			l.parameters = append(l.parameters, p.Name)
 		}
-		for name, cell := range item.others {
-			if !strings.EqualFold(strings.Trim(name, "{} "), p.Name) && sheet.Bare(name) != sheet.Bare(p.Name) {
-				continue
-			}
+		if cell, found := item.of(p.Name); found {
 			if l.used[cell.heading] = true; cell.text != "" {
 				values[p.Name], given = cell.text, true
 				item.from[parameter+p.Name] = cell.heading

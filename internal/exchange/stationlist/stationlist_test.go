@@ -58,14 +58,15 @@ func TestHabitsOfLists(t *testing.T) {
 		text string
 		o    Options
 	}{
-		"as it should be":    {"name,link,unit,template,tag,base_address\np1,bus,1,pump,hall/p1,10\np2,bus,0x02,pump,hall/p2,\n", Options{}},
-		"a title and words":  {"Pumps of the hall\nDevice;Slave ID;Model;TAG;Base address (dec)\np1;1;pump;hall/p1;10\np2;2;pump;hall/p2;\n", Options{Link: "bus"}},
-		"one template":       {"Gerät\tAdresse\t{tag}\t{base_address}\np1\t1\thall/p1\t10\np2\t2\thall/p2\t0\n", Options{Link: "bus", Template: "pump"}},
-		"by hand":            {"A1;B1;C1;D1\np1;1;hall/p1;10\np2;2;hall/p2;\n", Options{Link: "bus", Template: "pump", Columns: sheet.Named{"name": "A", "unit": "2"}}},
-		"repeated headings":  {"name,link,unit,template,tag,base_address\np1,bus,1,pump,hall/p1,10\nname,link,unit,template,tag,base_address\nnorth\np2,bus,2,pump,hall/p2,0\n", Options{}},
-		"values for all":     {"name,unit,tag,base_address\np1,1,hall/p1,10\np2,2,hall/p2,\n", Options{Link: "bus", Template: "pump", Values: map[string]string{"base_address": "0"}}},
-		"values in one cell": {"name;unit;values\np1;1;{tag: hall/p1, base_address: 10}\np2;2;{tag: hall/p2}\n", Options{Link: "bus", Template: "pump"}},
-		"defaults":           {"name,unit,tag,base_address\np1,1,hall/p1,10\np2,2,hall/p2,\n", Options{Defaults: map[string]any{"link": "bus", "template": "pump"}}},
+		"as it should be":     {"name,link,unit,template,tag,base_address\np1,bus,1,pump,hall/p1,10\np2,bus,0x02,pump,hall/p2,\n", Options{}},
+		"a title and words":   {"Pumps of the hall\nDevice;Slave ID;Model;TAG;Base address (dec)\np1;1;pump;hall/p1;10\np2;2;pump;hall/p2;\n", Options{Link: "bus"}},
+		"one template":        {"Gerät\tAdresse\t{tag}\t{base_address}\np1\t1\thall/p1\t10\np2\t2\thall/p2\t0\n", Options{Link: "bus", Template: "pump"}},
+		"by hand":             {"A1;B1;C1;D1\np1;1;hall/p1;10\np2;2;hall/p2;\n", Options{Link: "bus", Template: "pump", Columns: sheet.Named{"name": "A", "unit": "2"}}},
+		"a parameter by hand": {"name,unit,tag,place,base_address\np1,1,hall/p1,10,77\np2,2,hall/p2,0,78\n", Options{Link: "bus", Template: "pump", Columns: sheet.Named{"values.base_address": "place"}}},
+		"repeated headings":   {"name,link,unit,template,tag,base_address\np1,bus,1,pump,hall/p1,10\nname,link,unit,template,tag,base_address\nnorth\np2,bus,2,pump,hall/p2,0\n", Options{}},
+		"values for all":      {"name,unit,tag,base_address\np1,1,hall/p1,10\np2,2,hall/p2,\n", Options{Link: "bus", Template: "pump", Values: map[string]string{"base_address": "0"}}},
+		"values in one cell":  {"name;unit;values\np1;1;{tag: hall/p1, base_address: 10}\np2;2;{tag: hall/p2}\n", Options{Link: "bus", Template: "pump"}},
+		"defaults":            {"name,unit,tag,base_address\np1,1,hall/p1,10\np2,2,hall/p2,\n", Options{Defaults: map[string]any{"link": "bus", "template": "pump"}}},
 	} {
 		if name == "by hand" { // whose headings say nothing of the parameters
 			c.text = strings.Replace(c.text, "C1;D1", "tag;base_address", 1)
