@@ -14,10 +14,14 @@ type Error struct {
 
 func (e *Error) Error() string { return fmt.Sprintf("internal fault: %v", e.Value) }
 
-// Catch runs f and returns its panic, nil when there was none.
+// Catch runs f and returns its panic, nil when there was none. One that was caught on another goroutine and raised again is the one of there.
 func Catch(f func()) (caught *Error) {
 	defer func() {
-		if v := recover(); v != nil {
+		switch v := recover().(type) {
+		case nil:
+		case *Error:
+			caught = v
+		default:
 			caught = &Error{v, debug.Stack()}
 		}
 	}()

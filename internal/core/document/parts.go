@@ -1,11 +1,11 @@
 package document
 
 import (
+	"arithmon/internal/core/parallel"
 	"bytes"
 	"errors"
 	"io"
 	"regexp"
-	"sync"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -111,16 +111,12 @@ func inParts(data []byte, workers, least int) *yaml.Node {
 	if len(bytes.Trim(data[l.to:], " \t\r\n")) > 0 {
 		parts = append(parts, part{from: l.to, to: len(data), line: bytes.Count(data[:l.to], []byte{'\n'})})
 	}
-	var group sync.WaitGroup
-	for i := range parts {
-		group.Go(func() {
-			p := &parts[i]
-			if p.node = one(data[p.from:p.to]); p.node != nil && p.line > 0 {
-				shift(p.node, p.line)
-			}
-		})
-	}
-	group.Wait()
+	parallel.Parts(len(parts), 1, func(i, _ int) {
+		p := &parts[i]
+		if p.node = one(data[p.from:p.to]); p.node != nil && p.line > 0 {
+			shift(p.node, p.line)
+		}
+	})
 	for _, p := range parts {
 		if p.node == nil {
 			return nil

@@ -9,6 +9,7 @@ import (
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/document"
+	"arithmon/internal/core/parallel"
 	"arithmon/internal/core/site"
 )
 
@@ -60,14 +61,52 @@ func (f Form) Texts(s *site.Site, e site.Entity) map[string]string {
 // Decode gives the entity that from becomes by what node says; null gives a field its default. Every fault waits in the draft, whose
 // stations decide how addresses are meant.
 func Decode(kind site.Kind, node *document.Node, d *site.Draft, from site.Entity) site.Entity {
-	return forms[kind].read(reader{node: node, draft: d, kind: kind}, from, site.Fresh(kind))
+	var told findings
+	e := forms[kind].read(reader{node, d, kind, &told}, from, site.Fresh(kind))
+	told.tell(d)
+	return e
+}
+
+// decodedTogether is how many entities are worth a goroutine.
+const decodedTogether = 512
+
+// DecodeEach is Decode of every node into a new entity, on all processors. Nothing else may use the draft meanwhile.
+func DecodeEach(kind site.Kind, nodes []*document.Node, d *site.Draft) []site.Entity {
+	list, told := make([]site.Entity, len(nodes)), make([]findings, len(nodes))
+	parallel.Parts(len(nodes), decodedTogether, func(from, to int) {
+		for i := from; i < to; i++ {
+			list[i] = forms[kind].read(reader{nodes[i], d, kind, &told[i]}, site.Fresh(kind), site.Fresh(kind))
+		}
+	})
+	for _, t := range told {
+		t.tell(d)
+	}
+	return list
+}
+
+// findings are what is to be told to a draft.
+type findings []func(*site.Draft)
+
+func (f findings) tell(d *site.Draft) {
+	for _, one := range f {
+		one(d)
+	}
 }
 
 // reader reads one node for one draft.
 type reader struct {
 	node  *document.Node
-	draft *site.Draft
+	draft *site.Draft // is asked; others ask it meanwhile
 	kind  site.Kind
+	told  *findings
+}
+
+func (r reader) refuse(e *site.FieldError) {
+	*r.told = append(*r.told, func(d *site.Draft) { d.Fail(e) })
+}
+
+func (r reader) judged(name, field string) {
+	*r.told = append(*r.told, func(d *site.Draft) { d.Judged(r.kind, name, field) })
 }
 
 // has reports whether the node has a field.
@@ -77,7 +116,7 @@ func (r reader) has(field string) bool { return r.node.Field(field) != nil }
 func (r reader) fail(name string, faults document.Faults) {
 	for _, f := range faults {
 		path := strings.TrimPrefix(strings.TrimPrefix(f.Path, r.node.Path()), ".") // within the entity
-		r.draft.Fail(&site.FieldError{Kind: r.kind, Name: name, Field: path, Value: f.Value, Message: f.Message, Line: f.Line})
+		r.refuse(&site.FieldError{Kind: r.kind, Name: name, Field: path, Value: f.Value, Message: f.Message, Line: f.Line})
 	}
 }
 
@@ -147,9 +186,9 @@ func readPoint(r reader, from, defaults site.Entity) site.Entity {
 		switch {
 		case err == nil:
 		case !known && p.Station != "": // what it means is known when its station is
-			r.draft.Judged(r.kind, p.Tag, field)
+			r.judged(p.Tag, field)
 		default:
-			r.draft.Fail(&site.FieldError{Kind: r.kind, Name: p.Tag, Field: field, Value: text, Message: err.Error()})
+			r.refuse(&site.FieldError{Kind: r.kind, Name: p.Tag, Field: field, Value: text, Message: err.Error()})
 		}
 		return at.Start, at.Count
 	}
@@ -168,7 +207,7 @@ func readPoint(r reader, from, defaults site.Entity) site.Entity {
 // spanning is a point whose address was given as a range, which must be as long as its value is.
 func (r reader) spanning(p site.Point, typed string, count int) site.Point {
 	fail := func(field, format string, args ...any) {
-		r.draft.Fail(&site.FieldError{Kind: r.kind, Name: p.Tag, Field: field, Value: typed, Message: fmt.Sprintf("%q names %d addresses", typed, count) + fmt.Sprintf(format, args...)})
+		r.refuse(&site.FieldError{Kind: r.kind, Name: p.Tag, Field: field, Value: typed, Message: fmt.Sprintf("%q names %d addresses", typed, count) + fmt.Sprintf(format, args...)})
 	}
 	if p.Type == codec.TypeString && p.Length == 0 {
 		p.Length = 2 * count

@@ -94,8 +94,9 @@ func (d *Database) open(ctx context.Context) (err error) {
 	if err := inspect(ctx, d.path, newest()); err != nil {
 		return err
 	}
-	// Every commit reaches the disk before it is acknowledged (synchronous=FULL).
-	if d.Writer, err = sql.Open("sqlite", "file:"+d.path+"?_pragma=busy_timeout(500)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=wal_autocheckpoint(20000)&_txlock=immediate"); err != nil {
+	// Every commit reaches the disk before it is acknowledged (synchronous=FULL). What a statement would need to be taken back is kept in memory,
+	// and so is as much of a large transaction as fits into 16 MiB: otherwise its pages are written many times.
+	if d.Writer, err = sql.Open("sqlite", "file:"+d.path+"?_pragma=busy_timeout(500)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=wal_autocheckpoint(20000)&_pragma=temp_store(2)&_pragma=cache_size(-16384)&_txlock=immediate"); err != nil {
 		return err
 	}
 	d.Writer.SetMaxOpenConns(1)

@@ -3,6 +3,7 @@ package database
 import (
 	"context"
 	"database/sql"
+	"strings"
 )
 
 // Tx is a transaction that changes something. What it executes is kept prepared for the transactions that follow, so its queries are
@@ -55,6 +56,42 @@ func (t *Tx) Exec(ctx context.Context, query string, args ...any) (sql.Result, e
 		return nil, err
 	}
 	return stmt.ExecContext(ctx, args...)
+}
+
+// rowsTogether is how many rows one statement inserts at most.
+const rowsTogether = 64
+
+// Insertion is a statement that inserts rows.
+type Insertion struct {
+	columns   int
+	one, many string // the statement for one row, and for rowsTogether of them
+}
+
+// NewInsertion makes a statement of what stands before VALUES, of how many columns a row has, and of what stands after the rows.
+func NewInsertion(into string, columns int, tail string) Insertion {
+	row := "(" + strings.Repeat("?, ", columns-1) + "?)"
+	text := func(rows int) string {
+		return into + " VALUES " + strings.Repeat(row+", ", rows-1) + row + " " + tail
+	}
+	return Insertion{columns, text(1), text(rowsTogether)}
+}
+
+// Together is how many values are inserted at once at most: those of so many rows.
+func (i Insertion) Together() int { return rowsTogether * i.columns }
+
+// Insert inserts rows, whose values follow one another.
+func (t *Tx) Insert(ctx context.Context, i Insertion, values []any) error {
+	for n := i.Together(); len(values) >= n; values = values[n:] {
+		if _, err := t.Exec(ctx, i.many, values[:n]...); err != nil {
+			return err
+		}
+	}
+	for ; len(values) > 0; values = values[i.columns:] {
+		if _, err := t.Exec(ctx, i.one, values[:i.columns]...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Row reads into what a row of one column or more goes into; sql.ErrNoRows when there is none.

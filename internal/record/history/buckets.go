@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"math"
 	"runtime"
-	"sync"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/parallel"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/record/history/chunk"
 )
@@ -148,15 +148,14 @@ const togetherAtLeast = 64
 func (b *buckets) takeAll(ctx context.Context, r *lookup) error {
 	workers := max(1, min(runtime.GOMAXPROCS(0), len(r.parts)/togetherAtLeast))
 	shares, errs := make([]*buckets, workers), make([]error, workers)
-	var working sync.WaitGroup
 	for w := range workers {
-		parts := r.parts[len(r.parts)*w/workers : len(r.parts)*(w+1)/workers]
 		if shares[w] = b; w > 0 {
 			shares[w] = newBuckets(b.span, b.each)
 		}
-		working.Go(func() { errs[w] = shares[w].takeParts(ctx, r, parts) })
 	}
-	working.Wait()
+	parallel.Parts(workers, 1, func(w, _ int) {
+		errs[w] = shares[w].takeParts(ctx, r, r.parts[len(r.parts)*w/workers:len(r.parts)*(w+1)/workers])
+	})
 	for _, share := range shares[1:] {
 		for i := range share.list {
 			x := &share.list[i]

@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -217,21 +215,15 @@ func (s *Store) write(changed []*modification) error {
 		return err
 	}
 	defer tx.Rollback() // without effect once committed
-	w := writer{ctx: ctx, tx: tx, now: time.Now().UTC().Format(time.RFC3339Nano)}
+	w := writer{ctx: ctx, tx: tx, entities: map[entityKey]entity{}, now: time.Now().UTC().Format(time.RFC3339Nano)}
 	if err := tx.Row(ctx, "SELECT coalesce((SELECT seq FROM sqlite_sequence WHERE name = 'changes'), 0)", nil, &w.last); err != nil {
 		return err
 	}
 	log := make([]audit.Entry, 0, len(changed))
 	for _, m := range changed {
 		w.who, w.message, w.batch = m.edit.Who, m.edit.Message, w.last+1
-		for _, c := range m.changes {
-			version := int64(0)
-			if c.After != nil {
-				version = m.left.Version(c.Kind(), c.Name())
-			}
-			if err := w.change(c, version); err != nil {
-				return fmt.Errorf("storing %s %s: %w", c.Kind(), c.Name(), err)
-			}
+		if err := w.record(m.changes, m.left); err != nil {
+			return err
 		}
 		if m.edit.decides != 0 {
 			result, err := tx.Exec(ctx, "UPDATE proposals SET state = ?, decided_by = ?, decided_time = ?, change = ? WHERE id = ? AND state = 'open'", TakenProposal, w.who, w.now, w.batch, m.edit.decides)
@@ -243,6 +235,9 @@ func (s *Store) write(changed []*modification) error {
 			}
 		}
 		log = append(log, audit.Entry{Who: m.edit.Who, From: m.edit.From, Action: audit.SiteChange, Subject: fmt.Sprint("change ", w.batch), Detail: told(m.edit.Message, site.Settled(m.changes))})
+	}
+	if err := w.settle(); err != nil {
+		return err
 	}
 	if err := audit.Append(ctx, tx, log...); err != nil {
 		return fmt.Errorf("audit log: %w", err)
@@ -256,77 +251,6 @@ func (s *Store) write(changed []*modification) error {
 	}
 	s.committing = time.Since(began)
 	return err
-}
-
-// writer writes changes in a transaction.
-type writer struct {
-	ctx      context.Context
-	tx       *database.Tx
-	now, who string
-	message  string // of the change set; empty once it was written
-	batch    int64  // of the change set: the number of its first change
-	last     int64  // change
-}
-
-func (w *writer) exec(query string, args ...any) (sql.Result, error) {
-	return w.tx.Exec(w.ctx, query, args...)
-}
-
-func (w *writer) change(c site.Change, version int64) error {
-	kind := c.Kind()
-	before, after, err := bodies(c)
-	if err != nil {
-		return err
-	}
-	if c.Before != nil && (c.After == nil || c.Before.Key() != c.After.Key()) {
-		if _, err := w.exec("DELETE FROM entities WHERE kind = ? AND name = ?", kind, c.Before.Key()); err != nil {
-			return err
-		}
-	}
-	if c.Action() == site.Modify && c.Before.Key() != c.After.Key() {
-		if _, err := w.exec("UPDATE notes SET name = ? WHERE kind = ? AND name = ?", c.After.Key(), kind, c.Before.Key()); err != nil {
-			return err
-		}
-	}
-	if c.After != nil {
-		if _, err := w.exec("INSERT INTO entities (kind, name, version, body) VALUES (?, ?, ?, ?) ON CONFLICT (kind, name) DO UPDATE SET version = excluded.version, body = excluded.body",
-			kind, c.Name(), version, after); err != nil {
-			return err
-		}
-	}
-	w.last++
-	_, err = w.exec("INSERT INTO changes (id, batch, time, who, kind, action, name, before, after, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		w.last, w.batch, w.now, w.who, kind, c.Action(), c.Name(), before, after, w.message)
-	w.message = ""
-	return err
-}
-
-// forget takes the changes before the last KeptChanges out of the history, but none of those that were made together with one that stays:
-// they are undone together.
-func (w *writer) forget() error {
-	if w.batch <= KeptChanges {
-		return nil
-	}
-	_, err := w.exec("DELETE FROM changes WHERE id < (SELECT batch FROM changes WHERE id > (SELECT max(id) FROM changes) - ? ORDER BY id LIMIT 1)", KeptChanges)
-	return err
-}
-
-// bodies gives both sides of a change as JSON, NULL where there is none.
-func bodies(c site.Change) (before, after sql.NullString, err error) {
-	for _, side := range []struct {
-		e  site.Entity
-		to *sql.NullString
-	}{{c.Before, &before}, {c.After, &after}} {
-		if side.e == nil {
-			continue
-		}
-		b, err := json.Marshal(side.e)
-		if err != nil {
-			return before, after, err
-		}
-		*side.to = sql.NullString{String: string(b), Valid: true}
-	}
-	return before, after, nil
 }
 
 // told says what changes do, in words for the audit log: what is said of them, how many, and the first ones.

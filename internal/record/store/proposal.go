@@ -91,16 +91,16 @@ func (s *Store) Propose(ctx context.Context, p Proposal) (Proposal, error) {
 	}
 	list := make([]kept, len(p.Changes))
 	for i, c := range p.Changes {
-		before, after, err := bodies(c)
-		if err != nil {
-			return p, err
+		s := encode(c)
+		if s.err != nil {
+			return p, s.err
 		}
 		list[i].Kind = c.Kind()
-		if before.Valid {
-			list[i].Before = json.RawMessage(before.String)
+		if s.before.Valid {
+			list[i].Before = json.RawMessage(s.before.String)
 		}
-		if after.Valid {
-			list[i].After = json.RawMessage(after.String)
+		if s.after.Valid {
+			list[i].After = json.RawMessage(s.after.String)
 		}
 	}
 	body, err := json.Marshal(list)

@@ -48,6 +48,53 @@ func (s *Store) ChangesAfter(ctx context.Context, id int64, limit int) ([]Record
 	return s.records(ctx, "SELECT id, batch, time, who, kind, action, name, before, after, message FROM changes WHERE id > ? ORDER BY id LIMIT ?", id, limit)
 }
 
+// ChangeSet is what was changed together.
+type ChangeSet struct {
+	ID    int64 // of its first change
+	Who   string
+	Time  time.Time
+	Count int      // of its changes
+	First []Record // the first of them
+	last  int64    // change
+}
+
+// mostSets is how many change sets are read together.
+const mostSets = 1000
+
+// SetsAfter lists the change sets after a change, oldest first, with at most so many of the changes of each, and gives the last change of
+// the sets that it lists: those after it are listed next.
+func (s *Store) SetsAfter(ctx context.Context, id int64, of int) (sets []ChangeSet, last int64, err error) {
+	last = id
+	rows, err := s.db.Query(ctx, "SELECT batch, who, time, count(*), max(id) FROM changes WHERE id > ? GROUP BY batch ORDER BY batch LIMIT ?", id, mostSets)
+	if err != nil {
+		return nil, last, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var set ChangeSet
+		var at string
+		if err := rows.Scan(&set.ID, &set.Who, &at, &set.Count, &set.last); err != nil {
+			return nil, last, err
+		}
+		set.Time = when(at)
+		sets = append(sets, set)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, last, err
+	}
+	for i := range sets {
+		set := &sets[i]
+		if set.First, err = s.records(ctx, "SELECT id, batch, time, who, kind, action, name, before, after, message FROM changes WHERE id > ? AND id <= ? ORDER BY id LIMIT ?",
+			max(id, set.ID-1), set.last, of); err != nil {
+			return nil, last, err
+		}
+	}
+	if n := len(sets); n > 0 {
+		last = sets[n-1].last
+	}
+	return sets, last, nil
+}
+
 // Change is what a record tells of.
 func (r Record) Change() (c site.Change, err error) {
 	if r.Before != nil {

@@ -15,6 +15,7 @@ import (
 
 	// also the driver "sqlite"
 
+	"arithmon/internal/core/crash"
 	"arithmon/internal/core/site"
 	"arithmon/internal/record/database"
 )
@@ -126,7 +127,7 @@ type stored struct {
 const decodedTogether = 4096
 
 // stored reads the entities of a kind by name. They are decoded on all processors while others are read: that is most of the time that a
-// start takes.
+// start takes. One at which this program fails altogether is one that cannot be read.
 func (s *Store) stored(ctx context.Context, kind site.Kind) ([]stored, error) {
 	rows, err := s.db.Writer.QueryContext(ctx, "SELECT name, version, body FROM entities WHERE kind = ? ORDER BY name", kind)
 	if err != nil {
@@ -139,7 +140,10 @@ func (s *Store) stored(ctx context.Context, kind site.Kind) ([]stored, error) {
 	decode := func(part []stored) {
 		decoding.Go(func() {
 			for i := range part {
-				part[i].entity, part[i].err = site.Decode(kind, part[i].body)
+				e := &part[i]
+				if fault := crash.Catch(func() { e.entity, e.err = site.Decode(kind, e.body) }); fault != nil {
+					e.err = fault
+				}
 			}
 		})
 	}

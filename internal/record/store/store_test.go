@@ -409,3 +409,43 @@ func TestNamesThatMoveOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"a": "the link 0", "b": "the link 1", "c": "the link 2"}, described(s))
 }
+
+func TestChangeSetsAreListedWithTheFirstOfTheirChanges(t *testing.T) {
+	s := open(t, t.TempDir())
+	fill(t, s)
+	add := func(who string, from, n int) {
+		_, _, err := s.Modify(t.Context(), Edit{Who: who}, func(d *site.Draft, _ *site.Site) {
+			for i := range n {
+				d.Add(site.Point{Tag: fmt.Sprintf("c/%04d", from+i), Station: "plc", Address: site.Address{Space: site.HoldingRegisters, Offset: uint16(from + i)}})
+			}
+		})
+		require.NoError(t, err)
+	}
+	add("ben", 0, 300)
+	add("ann", 300, 1)
+	sets, last, err := s.SetsAfter(t.Context(), 0, 100)
+	require.NoError(t, err)
+	require.Len(t, sets, 3)
+	assert.EqualValues(t, 304, last)
+	for i, want := range []struct {
+		id           int64
+		who          string
+		count, first int
+	}{{1, "ann", 3, 3}, {4, "ben", 300, 100}, {304, "ann", 1, 1}} {
+		assert.Equal(t, want.id, sets[i].ID)
+		assert.Equal(t, want.who, sets[i].Who)
+		assert.Equal(t, want.count, sets[i].Count)
+		require.Len(t, sets[i].First, want.first)
+		assert.Equal(t, want.id, sets[i].First[0].ID)
+		assert.NotEmpty(t, sets[i].First[0].After)
+	}
+	sets, last, err = s.SetsAfter(t.Context(), 3, 1)
+	require.NoError(t, err)
+	require.Len(t, sets, 2)
+	assert.Equal(t, "c/0000", sets[0].First[0].Name)
+	assert.EqualValues(t, 304, last)
+	sets, last, err = s.SetsAfter(t.Context(), 304, 1)
+	require.NoError(t, err)
+	assert.Empty(t, sets)
+	assert.EqualValues(t, 304, last, "there is nothing after it")
+}
