@@ -96,22 +96,35 @@ func divide(items []Item, order []int, cost Cost, barred barrier) []Request {
 	slices.SortStableFunc(order, func(a, b int) int {
 		return cmp.Or(cmp.Compare(items[a].Start, items[b].Start), cmp.Compare(items[a].Count, items[b].Count))
 	})
-	// best[i] is the least cost of the first i items, from[i] where the last request of that division begins.
-	best := make([]int, len(order)+1)
-	from := make([]int, len(order)+1)
-	// reach[i] is where the furthest of the first i items ends: addresses before it are wanted by someone, no gap.
-	reach := make([]int, len(order)+1)
-	for i := 1; i <= len(order); i++ {
-		last := items[order[i-1]]
+	// Items at the same addresses, such as the bits of a register, are one here.
+	same := func(a, b int) bool {
+		x, y := items[a], items[b]
+		return x.Start == y.Start && x.Count == y.Count && !x.Alone && !y.Alone
+	}
+	places := make([][]int, 0, len(order))
+	for left := order; len(left) > 0; {
+		n := 1
+		for n < len(left) && same(left[0], left[n]) {
+			n++
+		}
+		places, left = append(places, left[:n]), left[n:]
+	}
+	// best[i] is the least cost of the first i places, from[i] where the last request of that division begins.
+	best := make([]int, len(places)+1)
+	from := make([]int, len(places)+1)
+	// reach[i] is where the furthest of the first i places ends: addresses before it are wanted by someone, no gap.
+	reach := make([]int, len(places)+1)
+	for i := 1; i <= len(places); i++ {
+		last := items[places[i-1][0]]
 		start, end := int(last.Start), int(last.Start)+last.Count
 		reach[i] = max(reach[i-1], end)
 		best[i], from[i] = best[i-1]+cost.Exchange+cost.Address*last.Count, i-1
 		if last.Alone {
 			continue
 		}
-		// Take items before the last into its request, as far as size and gaps allow.
+		// Take places before the last into its request, as far as size and gaps allow.
 		for j := i - 1; j > 0; j-- {
-			item := items[order[j-1]]
+			item := items[places[j-1][0]]
 			if item.Alone {
 				break
 			}
@@ -134,8 +147,8 @@ func divide(items []Item, order []int, cost Cost, barred barrier) []Request {
 		}
 	}
 	var requests []Request
-	for i := len(order); i > 0; i = from[i] {
-		members := slices.Clone(order[from[i]:i])
+	for i := len(places); i > 0; i = from[i] {
+		members := slices.Concat(places[from[i]:i]...)
 		r := Request{Start: items[members[0]].Start, Items: members}
 		for _, m := range members {
 			r.Count = max(r.Count, int(items[m].Start)+items[m].Count-int(r.Start))
