@@ -171,7 +171,7 @@ func (k *company) tell(g *guest, now *site.Site) (m TogetherMessage) {
 			}
 			set.Changes = append(set.Changes, ChangeLine{Action: r.Action, Kind: r.Kind, Name: r.Name})
 		}
-		if len(set.Changes) > 0 {
+		if len(set.Changes) > 0 || set.Count > len(t.records) { // whether they may see what is not listed, nobody has looked
 			m.Changed = append(m.Changed, set)
 		}
 	}
@@ -247,20 +247,13 @@ func (s *Server) Follow(ctx context.Context) {
 			err = nil
 		}
 		more := db.Committed()
-		var list []store.Record
-		if list, err = s.store.ChangesAfter(ctx, last, toldOfSet*50); err != nil {
+		var list []store.ChangeSet
+		if list, last, err = s.store.SetsAfter(ctx, last, toldOfSet); err != nil {
 			continue
 		}
-		var sets []toldSet
-		for _, r := range list {
-			if n := len(sets); n == 0 || sets[n-1].set.ID != r.Batch {
-				sets = append(sets, toldSet{set: ChangedTogether{ID: r.Batch, Who: r.Who, Time: r.Time}})
-			}
-			t := &sets[len(sets)-1]
-			if t.set.Count++; len(t.records) < toldOfSet {
-				t.records = append(t.records, r)
-			}
-			last = r.ID
+		sets := make([]toldSet, len(list))
+		for i, set := range list {
+			sets[i] = toldSet{ChangedTogether{ID: set.ID, Who: set.Who, Time: set.Time, Count: set.Count}, set.First}
 		}
 		if len(sets) > 0 {
 			s.company.changed(sets)

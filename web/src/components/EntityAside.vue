@@ -52,8 +52,8 @@ watch(open, (now) => {
   if (now.includes('history') && !history.value) void loadHistory()
 })
 onScopeDispose(
-  together.follow((sets) => {
-    if (history.value && sets.some((s) => s.changes.some((c) => c.kind === props.kind && c.name === props.name))) void loadHistory()
+  together.follow((news) => {
+    if (history.value && news.touches(props.kind, props.name)) void loadHistory()
   }),
 )
 async function add() {

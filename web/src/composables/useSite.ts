@@ -52,11 +52,10 @@ export const useSite = defineStore('site', () => {
   }
 
   // What anybody finishes is there at once, in what was loaded.
-  useTogether().follow((sets) => {
-    const kinds = new Set(sets.flatMap((s) => s.changes.map((c) => c.kind)))
-    if (kinds.has('link') && loaded.links) void loadLinks()
-    if (kinds.has('station') && loaded.stations) void loadStations()
-    if (kinds.has('point') && loaded.points) void loadPoints()
+  useTogether().follow((news) => {
+    if (loaded.links && news.touches('link')) void loadLinks()
+    if (loaded.stations && news.touches('station')) void loadStations()
+    if (loaded.points && news.touches('point')) void loadPoints()
   })
 
   return { protocols, protocol, protocolOf, links, stations, points, status, problem, loading, loaded, loadLinks, loadStations, loadPoints, loadStatus }

@@ -2,8 +2,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 
 import { type Kind, type Person, type TogetherMessage } from '../api/client'
-
-export type ChangedTogether = NonNullable<TogetherMessage['changed']>[number]
+import { type ChangedTogether, News } from './news'
 
 /** How long what somebody changed is marked. */
 const markedFor = 6000
@@ -14,11 +13,12 @@ export const useTogether = defineStore('together', () => {
   const marked = shallowRef(new Map<string, string>()) // who changed an entity a moment ago, by kind and name
   const mine = computed(() => people.value.find((p) => p.here)?.name)
   const others = computed(() => people.value.filter((p) => p.name !== mine.value)) // not what oneself has open elsewhere
-  const followers = new Set<(sets: ChangedTogether[]) => void>()
+  const followers = new Set<(news: News) => void>()
   const alarmed = new Set<() => void>()
   let socket: WebSocket | undefined
   let where: { page: string; editing?: { kind: Kind; name: string } } = { page: '/' }
   let ended = true
+  let lost = false // the connection, and with it what was told meanwhile
 
   const say = () => {
     if (socket?.readyState === WebSocket.OPEN) socket.send(JSON.stringify(where))
@@ -34,7 +34,7 @@ export const useTogether = defineStore('together', () => {
     say()
   }
   /** Calls f with what is changed by anybody, until the function that is returned is called. */
-  function follow(f: (sets: ChangedTogether[]) => void): () => void {
+  function follow(f: (news: News) => void): () => void {
     followers.add(f)
     return () => followers.delete(f)
   }
@@ -63,18 +63,23 @@ export const useTogether = defineStore('together', () => {
   function open() {
     ended = false
     socket = new WebSocket(`${location.origin.replace(/^http/, 'ws')}/api/v1/together`)
-    socket.onopen = say
+    socket.onopen = () => {
+      say()
+      if (lost) for (const f of followers) f(new News([], true))
+      lost = false
+    }
     socket.onmessage = (event: MessageEvent<string>) => {
       const message = JSON.parse(event.data) as TogetherMessage
       if (message.people) people.value = message.people
       if (message.alarms) for (const f of alarmed) f()
       const sets = message.changed ?? []
       if (sets.length === 0) return
-      for (const f of followers) f(sets)
+      for (const f of followers) f(new News(sets))
       sets.forEach(mark)
     }
     socket.onclose = () => {
       people.value = []
+      lost = true
       if (!ended) setTimeout(open, 2000)
     }
   }

@@ -2,7 +2,7 @@
 import { FullScreen, Lock, Plus, Unlock } from '@element-plus/icons-vue'
 import { ElMessage, ElMessageBox } from 'element-plus'
 import { GridItem, GridLayout } from 'grid-layout-plus'
-import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, onScopeDispose, ref, shallowRef, watch } from 'vue'
 import { useI18n } from 'vue-i18n'
 
 import { api, ApiProblem, message, type Board, type Point } from '../../api/client'
@@ -67,11 +67,13 @@ async function load() {
 void loadAll()
 watch(name, load, { immediate: true })
 const together = useTogether()
-together.follow((sets) => {
-  if (!sets.some((s) => s.changes.some((c) => c.kind === 'board'))) return
-  void loadAll()
-  if (!changed.value) void load()
-})
+onScopeDispose(
+  together.follow((news) => {
+    if (!news.touches('board')) return
+    void loadAll()
+    if (!changed.value) void load()
+  }),
+)
 
 const displays = computed(() => board.value?.displays ?? [])
 const tags = computed(() => [...new Set(displays.value.flatMap((d) => [d.tag ?? '', ...(d.tags ?? [])]).filter(Boolean))])

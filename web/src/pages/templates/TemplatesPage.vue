@@ -57,8 +57,8 @@ const counts = computed(() => {
 })
 
 onScopeDispose(
-  useTogether().follow((sets) => {
-    if (sets.some((s) => s.changes.some((c) => c.kind !== 'link'))) void changed()
+  useTogether().follow((news) => {
+    if (news.touches('template') || news.touches('station') || news.touches('point')) void changed()
   }),
 )
 async function changed() {

@@ -260,10 +260,10 @@ function tell(text: string) {
 }
 // What others finish is looked at when nothing is on its way here.
 onScopeDispose(
-  useTogether().follow((sets) => {
-    const points = sets.flatMap((s) => s.changes.filter((c) => c.kind === 'point').map((c) => ({ who: s.who, name: c.name })))
+  useTogether().follow((news) => {
+    const points = news.sets.flatMap((s) => s.changes.filter((c) => c.kind === 'point').map((c) => ({ who: s.who, name: c.name })))
     if (points.length > 0 && !busy.value) tell(t('sheet.news', { who: points[0]!.who, what: points.slice(0, 3).map((p) => p.name).join(', ') + (points.length > 3 ? ' …' : '') }))
-    if (!busy.value && loaded.value !== 'no' && sets.some((s) => s.changes.some((c) => c.kind === 'point'))) void load()
+    if (!busy.value && loaded.value !== 'no' && news.touches('point')) void load()
   }),
 )
 
