@@ -492,7 +492,7 @@ var mistakes = []mistake{
 		})
 		t.device = true
 		return t.is(p)
-	}, why: "it is looked at every four seconds, so that spikes of a second are seen by chance"},
+	}},
 	{name: "words that change places", code: diagnose.WordOrder, make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving("temperature", "flow"), nil)
 		at := int(p.Address.Offset)

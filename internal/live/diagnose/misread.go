@@ -197,7 +197,7 @@ func (f *finder) failing(list []weigh.Fault, points []Point) {
 				say("measure the current of the loop"), say("look at the wires, the fuse and the supply of the transmitter"),
 				say("compare the raw range with the manual: does it begin at zero?"))
 		case weigh.Spiking:
-			f.add(site.KindPoint, tag, ValueSpikes, 0.65, because("value-spikes"), []string{fmt.Sprintf("%d times within a minute, the last time %s; it shows %s", x.Times, strings.TrimSpace(plain(x.Shown)+" "+x.Point.Point.Unit), now)},
+			f.add(site.KindPoint, tag, ValueSpikes, 0.65, because("value-spikes"), []string{fmt.Sprintf("%d times or more within %d s, the last time about %s; it shows %s", x.Times, x.Seconds, strings.TrimSpace(plain(x.Shown)+" "+x.Point.Point.Unit), now)},
 				say("look at the wiring and the screen of the sensor: a loose contact, or interference"), say("see whether something else writes to its register"),
 				say("see in the manual whether such a value is a code for no value, and give it in invalid"))
 		case weigh.BitsTurned, weigh.BytesTurned:

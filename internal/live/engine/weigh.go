@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"arithmon/internal/core/site"
@@ -15,6 +16,7 @@ const (
 	weighRest   = time.Minute // of one that has been right for long
 	restAfter   = 10 * time.Minute
 	newFor      = time.Minute
+	weighShare  = 20 // of the time at most one part is spent with one station, however large it is
 	mostWeighed = 100
 )
 
@@ -56,7 +58,9 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 	e.mu.Unlock()
 	for _, st := range stations {
 		signals, sec := table.Signals(st.slots, e.units), uint32(now.Unix())
+		began := time.Now()
 		list, fails, zeros := st.past.Weigh(signals, sec), st.past.Faults(signals, sec), zeroTable(signals)
+		rest := now.Add(weighShare * time.Since(began))
 		e.mu.Lock()
 		st.busy, st.list, st.fails, st.due, st.zeros = false, list, fails, now.Add(weighOften), zeros
 		switch age := now.Sub(st.began); {
@@ -64,6 +68,9 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 			st.due = now.Add(weighNew)
 		case age > restAfter && len(list)+len(fails) == 0:
 			st.due = now.Add(weighRest)
+		}
+		if st.due.Before(rest) {
+			st.due = rest
 		}
 		e.mu.Unlock()
 	}
@@ -78,33 +85,21 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 
 // standing leaves out what is about points that have changed since; they are new then.
 func (w *weighed) standing(slots []*table.Slot) {
-	kept := w.list[:0:0]
-	for _, x := range w.list {
-		if stands(x, slots) {
-			kept = append(kept, x)
-		}
+	if len(w.list)+len(w.fails) == 0 {
+		return
 	}
-	fails := w.fails[:0:0]
-	for _, x := range w.fails {
-		if stands(weigh.Explanation{Points: []*weigh.Signal{x.Point}}, slots) {
-			fails = append(fails, x)
-		}
+	of := make(map[*site.Point]*table.Slot, len(slots))
+	for _, s := range slots {
+		of[s.Point] = s
 	}
-	if len(kept) < len(w.list) || len(fails) < len(w.fails) {
+	changed := func(signal *weigh.Signal) bool {
+		s := of[signal.Point]
+		return s == nil || !s.Same(signal)
+	}
+	list := slices.DeleteFunc(slices.Clone(w.list), func(x weigh.Explanation) bool { return slices.ContainsFunc(x.Points, changed) })
+	fails := slices.DeleteFunc(slices.Clone(w.fails), func(x weigh.Fault) bool { return changed(x.Point) })
+	if len(list) < len(w.list) || len(fails) < len(w.fails) {
 		now := time.Now()
-		w.list, w.fails, w.began, w.due = kept, fails, now, now
+		w.list, w.fails, w.began, w.due = list, fails, now, now
 	}
-}
-
-func stands(x weigh.Explanation, slots []*table.Slot) bool {
-	for _, signal := range x.Points {
-		same := false
-		for _, s := range slots {
-			same = same || s.Point.Tag == signal.Point.Tag && s.Same(signal)
-		}
-		if !same {
-			return false
-		}
-	}
-	return true
 }

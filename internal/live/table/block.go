@@ -1,10 +1,12 @@
 package table
 
 import (
+	"bytes"
 	"slices"
 	"time"
 
 	"arithmon/internal/core/reading"
+	"arithmon/internal/live/diagnose/weigh"
 )
 
 // Block is the raw data of a response with many readings. Storing it is the hot path: each slot notes once where its data
@@ -19,8 +21,9 @@ type Block struct {
 	at      time.Time
 
 	past  []moment
-	apart uint32 // seconds between them, at least
-	noted uint32 // version that was kept last
+	apart uint32       // seconds between them, at least
+	noted uint32       // version that was kept last
+	ends  []weigh.Ends // of the registers since the last look; empty: there was no response since
 }
 
 // Place is where a slot's data are in a block.
@@ -35,8 +38,31 @@ func (b *Block) Store(data []byte, bits bool, places []Place, at time.Time) {
 	mu := places[0].Slot.mu
 	mu.Lock()
 	defer mu.Unlock()
+	same := len(b.ends) > 0 && bytes.Equal(b.data, data)
 	b.data, b.bits, b.at = append(b.data[:0], data...), bits, at
+	if !bits && !same {
+		b.stretch()
+	}
 	b.place(places)
+}
+
+// stretch takes what the registers hold into their ends.
+func (b *Block) stretch() {
+	n := len(b.data) / 2
+	if len(b.ends) != n {
+		b.ends = slices.Grow(b.ends[:0], n)[:n]
+		for i := range b.ends {
+			w := uint16(b.data[2*i])<<8 | uint16(b.data[2*i+1])
+			b.ends[i] = weigh.Ends{Least: w, Most: w, Lowest: int16(w), Highest: int16(w)}
+		}
+		return
+	}
+	data := b.data
+	for i := range b.ends {
+		e, w := &b.ends[i], uint16(data[2*i])<<8|uint16(data[2*i+1])
+		e.Least, e.Most = min(e.Least, w), max(e.Most, w)
+		e.Lowest, e.Highest = min(e.Lowest, int16(w)), max(e.Highest, int16(w))
+	}
 }
 
 // words appends the registers of a slot.

@@ -52,7 +52,7 @@ func (b *Block) remember(sec uint32) {
 	b.past[n] = moment{sec, append(b.past[n].data[:0], b.data...)}
 }
 
-// area is the past of a block as registers; the lock is held. first is the offset of its first register.
+// area is the past of a block as registers, and what they were since it was asked for last; the lock is held.
 func (b *Block) area(like weigh.Area) *weigh.Area {
 	n := len(b.data) / 2
 	all := make([]uint16, n*len(b.past))
@@ -64,10 +64,13 @@ func (b *Block) area(like weigh.Area) *weigh.Area {
 		}
 		like.Words, like.Secs = append(like.Words, words), append(like.Secs, m.sec)
 	}
+	like.Ends = slices.Clone(b.ends)
+	b.ends = b.ends[:0]
 	return &like
 }
 
 // Signals are the points of a station as they have been lately, for those that read registers as numbers. The slots are those of one station.
+// What it gives of the time since the last look, it gives once.
 func Signals(slots []*Slot, units *unit.Dictionary) (list []*weigh.Signal) {
 	if len(slots) == 0 {
 		return nil

@@ -1,6 +1,8 @@
 package table
 
 import (
+	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -10,6 +12,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/core/unit"
+	"arithmon/internal/live/diagnose/weigh"
 )
 
 // What is kept of the past is what was there, in its order, at first of each look and then further apart; the newest is always recent.
@@ -54,4 +57,58 @@ func TestThePastOfABlock(t *testing.T) {
 	slot.Bad("timeout", at)
 	assert.Empty(t, Signals(slots, unit.BuiltIn()), "of what is not read, nothing is weighed")
 	assert.Empty(t, Signals(nil, unit.BuiltIn()))
+}
+
+// The ends of the registers are those of all responses since the last look, whatever came twice or in another length.
+func TestTheEndsOfRegisters(t *testing.T) {
+	table, st := New(), site.NewStation()
+	st.Name = "a"
+	p := site.Point{Tag: "a/x", Station: "a", Type: codec.TypeUint16, Address: site.Address{Space: site.HoldingRegisters}, Unit: "bar"}
+	slot := table.Put(&p, st)
+	r := rand.New(rand.NewPCG(7, 8))
+	var b Block
+	at := time.Unix(1_000_000, 0)
+	length, data := 3, []byte{}
+	for range 300 {
+		var seen [][]uint16
+		for range r.IntN(6) {
+			switch r.IntN(10) {
+			case 0:
+				length, seen, data = length%4+1, nil, nil
+			case 1, 2: // the same once more
+			default:
+				data = nil
+			}
+			if data == nil {
+				for range 2 * length {
+					data = append(data, byte(r.IntN(256)))
+				}
+			}
+			at = at.Add(time.Second)
+			b.Store(data, false, []Place{{Slot: slot, First: 0, Count: 1}}, at)
+			words := make([]uint16, length)
+			for i := range words {
+				words[i] = uint16(data[2*i])<<8 | uint16(data[2*i+1])
+			}
+			seen = append(seen, words)
+		}
+		Age([]*Slot{slot}, at)
+		signals := Signals([]*Slot{slot}, unit.BuiltIn())
+		if len(seen) == 0 {
+			if len(signals) > 0 {
+				require.Empty(t, signals[0].Area.Ends, "no response, no ends")
+			}
+			continue
+		}
+		ends := signals[0].Area.Ends
+		require.Len(t, ends, length)
+		for i, e := range ends {
+			var u []uint16
+			var n []int16
+			for _, words := range seen {
+				u, n = append(u, words[i]), append(n, int16(words[i]))
+			}
+			require.Equal(t, weigh.Ends{Least: slices.Min(u), Most: slices.Max(u), Lowest: slices.Min(n), Highest: slices.Max(n)}, e)
+		}
+	}
 }

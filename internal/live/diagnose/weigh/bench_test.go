@@ -1,6 +1,7 @@
 package weigh_test
 
 import (
+	"strconv"
 	"testing"
 
 	"arithmon/internal/core/codec"
@@ -31,5 +32,30 @@ func BenchmarkStation50(b *testing.B) {
 		if sec := uint32(2000 + 20*i); h.Weigh(signals, sec) != nil || h.Faults(signals, sec) != nil {
 			b.Fatal("nothing is wrong with it")
 		}
+	}
+}
+
+// Stations of which every value has its words in the wrong order: what it takes grows as the number of their points.
+func BenchmarkStationWithWordsInTheWrongOrder(b *testing.B) {
+	for _, n := range []int{100, 1000, 4000} {
+		b.Run(strconv.Itoa(n), func(b *testing.B) {
+			d := newDevice(b, 2*n)
+			for i := range n {
+				d.holds(2*i, codec.Layout{Type: codec.TypeFloat32, Order: codec.CDAB}, walk(3+float64(i%5), 0.02, 1, 14))
+				d.point(site.Point{Type: codec.TypeFloat32, Unit: "bar"}, 2*i)
+			}
+			for b.Loop() {
+				signals := make([]*weigh.Signal, n)
+				for k, s := range d.signals {
+					fresh := *s
+					signals[k] = &fresh
+				}
+				list := weigh.Station(signals)
+				if len(list) != 1 || len(list[0].Points) != n || list[0].Reading.Order != codec.CDAB {
+					b.Fatal(list)
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/point")
+		})
 	}
 }

@@ -64,8 +64,8 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 		if f, ok := s.stuck(values, h.points[s.Point].moved); ok {
 			list = append(list, f)
 		}
-		if spikes := s.spikes(values); len(spikes) > 0 {
-			list = append(list, Fault{Failing: Spiking, Point: s, Times: len(spikes), Shown: values[spikes[len(spikes)-1]]})
+		if f, ok := h.spiked(s, values, sec); ok {
+			list = append(list, f)
 		}
 		k := h.points[s.Point]
 		if !s.ticks(values) {

@@ -134,6 +134,66 @@ func TestSingleReadingsFarOut(t *testing.T) {
 	assert.Empty(t, spikes(1, 3, 5, 7, 9, 11), "too many")
 }
 
+// What was between two looks is known by the ends of the registers alone.
+func TestSingleReadingsFarOutBetweenTheLooks(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		of     site.Point
+		good   func(int) float64
+		spikes float64 // raw
+		shown  float64
+		told   bool
+	}{
+		{"a float", site.Point{Type: codec.TypeFloat32, Unit: "m", Range: &[2]float64{0, 5}}, walk(3, 0.02, 1, 4), -9e5, -9e5, true},
+		{"its words the other way", site.Point{Type: codec.TypeFloat32, Order: codec.CDAB, Unit: "m", Range: &[2]float64{0, 5}}, walk(3, 0.02, 1, 4), 4e5, 4e5, true},
+		{"a word with a sign, scaled", site.Point{Type: codec.TypeInt16, Unit: "°C", Range: &[2]float64{-20, 60}, Scaling: scaled([2]float64{0, 10}, [2]float64{0, 1})}, walk(-3, 2, -40, 40), -4000, -400, true},
+		{"two words", site.Point{Type: codec.TypeInt32, Unit: "m³/h", Range: &[2]float64{0, 900}}, walk(340, 15, 0, 900), 7e8, 7e8, true},
+		{"within what it can be", site.Point{Type: codec.TypeFloat32, Unit: "m", Range: &[2]float64{0, 5}}, walk(3, 0.02, 1, 4), 4.9, 0, false},
+		{"two words that carry", site.Point{Type: codec.TypeUint32, Unit: "m³/h", Range: &[2]float64{0, 70000}}, walk(65500, 15, 65400, 65600), 65536, 0, false},
+		{"nobody knows what it can be", site.Point{Type: codec.TypeFloat32}, walk(3, 0.02, 1, 4), 4e5, 0, false},
+		{"bytes that are swapped, whose ends tell nothing", site.Point{Type: codec.TypeFloat32, Order: codec.DCBA, Unit: "m", Range: &[2]float64{0, 5}}, walk(3, 0.02, 1, 4), 4e5, 0, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := newDevice(t, 4)
+			s := d.point(c.of, 1)
+			d.holds(1, s.Layout, c.good)
+			spike, err := s.Layout.Encode(codec.FloatValue(c.spikes))
+			require.NoError(t, err)
+			var h weigh.History
+			look := func(sec uint32, with bool) []weigh.Fault {
+				d.area.Ends = make([]weigh.Ends, 4)
+				for i := range d.area.Ends {
+					w := d.area.Words[len(d.area.Words)-1][i]
+					e := weigh.Ends{Least: w, Most: w, Lowest: int16(w), Highest: int16(w)}
+					if at := i - 1; with && at >= 0 && at < len(spike) {
+						e.Least, e.Most = min(e.Least, spike[at]), max(e.Most, spike[at])
+						e.Lowest, e.Highest = min(e.Lowest, int16(spike[at])), max(e.Highest, int16(spike[at]))
+					}
+					d.area.Ends[i] = e
+				}
+				h.Weigh(d.signals, sec)
+				return h.Faults(d.signals, sec)
+			}
+			assert.Empty(t, look(2000, false))
+			assert.Empty(t, look(2020, true), "one alone")
+			assert.Empty(t, look(2040, false))
+			list := look(2060, true)
+			if !c.told {
+				assert.Empty(t, list)
+				return
+			}
+			require.Len(t, list, 1)
+			assert.Equal(t, weigh.Spiking, list[0].Failing)
+			assert.Equal(t, 2, list[0].Times)
+			assert.Equal(t, 40, list[0].Seconds)
+			assert.InEpsilon(t, c.shown, list[0].Shown, 0.02)
+			assert.Len(t, look(2600, false), 1, "it is not forgotten at once")
+			assert.Empty(t, look(2700, false), "there were none for long")
+			assert.Empty(t, look(2720, true), "and it begins anew")
+		})
+	}
+}
+
 func TestTwoThatMoveAsOne(t *testing.T) {
 	both := func(first, second string, step float64) []weigh.Fault {
 		d := newDevice(t, 8)

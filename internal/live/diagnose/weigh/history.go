@@ -12,6 +12,7 @@ import (
 type History struct {
 	points map[*site.Point]known
 	trails map[*site.Point][]moment // of points without registers, which are few
+	spikes map[*site.Point]spiking  // of which single readings were far out
 }
 
 // known is a point as it is set; times are in seconds since 1970, 0 for never.
@@ -67,6 +68,11 @@ func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
 		next[s.Point] = k
 	}
 	h.points = next
+	for p := range h.spikes {
+		if _, still := next[p]; !still {
+			delete(h.spikes, p)
+		}
+	}
 	return Station(signals)
 }
 

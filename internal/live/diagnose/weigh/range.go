@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
 )
 
 // What a value does at the ends of what it can be: it stands there, it is below a live zero, or single readings are beyond them.
@@ -54,28 +55,120 @@ func (s *Signal) broken(v []float64) bool {
 
 // spikes are the moments at which a value was beyond what it can be, alone among moments at which it was not; none where they are too few to
 // mean something, or too many.
-func (s *Signal) spikes(v []float64) (at []int) {
-	if !s.Expect.known() || s.Expect.Total || !s.number() || len(v) < 2*leastSeen {
+func (s *Signal) spikes(v []float64) []int {
+	at, ok := s.alone(v)
+	if !ok || len(at) < fewSpikes {
 		return nil
 	}
-	by := spikeBeyond * (s.Expect.Possible[1] - s.Expect.Possible[0])
-	beyond := func(x float64) bool { return x < s.Expect.Possible[0]-by || x > s.Expect.Possible[1]+by }
+	return at
+}
+
+// alone are the moments at which a value was beyond what it can be while it was not before and after; not ok where that is not known, or where
+// the value goes there by itself.
+func (s *Signal) alone(v []float64) (at []int, ok bool) {
+	if !s.Expect.known() || s.Expect.Total || !s.number() || len(v) < 2*leastSeen {
+		return nil, false
+	}
 	within := func(x float64) bool { return x >= s.Expect.Usual[0] && x <= s.Expect.Usual[1] }
 	for i, x := range v {
-		switch {
-		case !beyond(x) && !within(x):
-			return nil // it goes beyond by itself
-		case !beyond(x):
+		switch beyond := s.beyond(x); {
+		case !beyond && !within(x):
+			return nil, false
+		case !beyond:
 		case i > 0 && !within(v[i-1]) || i+1 < len(v) && !within(v[i+1]):
-			return nil
+			return nil, false
 		default:
 			at = append(at, i)
 		}
 	}
-	if len(at) < fewSpikes || float64(len(at)) > mostSpikes*float64(len(v)) {
-		return nil
+	return at, float64(len(at)) <= mostSpikes*float64(len(v))
+}
+
+// beyond reports whether a value is far beyond what it can be.
+func (s *Signal) beyond(x float64) bool {
+	by := spikeBeyond * (s.Expect.Possible[1] - s.Expect.Possible[0])
+	return x < s.Expect.Possible[0]-by || x > s.Expect.Possible[1]+by
+}
+
+// furthest is about the value that was furthest beyond what it can be, of all since the last look; not ok where none was for certain. Of a value
+// of several registers only the first one, by weight, is known to have been so.
+func (s *Signal) furthest() (x float64, ok bool) {
+	l := s.Layout
+	n := l.Words()
+	if s.Area == nil || n < 1 || n > 4 || s.At < 0 || s.At+n > len(s.Area.Ends) || !s.number() || l.Order == codec.BADC || l.Order == codec.DCBA {
+		return 0, false
 	}
-	return at
+	top := 0
+	if l.Order == codec.CDAB {
+		top = n - 1
+	}
+	value := func(first, others uint16) (float64, bool) {
+		var room [4]uint16
+		for i := range n {
+			room[i] = others
+		}
+		room[top] = first
+		raw, err := l.Decode(room[:n])
+		if err != nil {
+			return 0, false
+		}
+		f, ok := raw.Float()
+		f = s.engineering(Reading{}, f)
+		return f, ok && !math.IsNaN(f) && s.beyond(f)
+	}
+	e, far := s.Area.Ends[s.At+top], 0.0
+	for _, first := range [...]uint16{e.Least, e.Most, uint16(e.Lowest), uint16(e.Highest)} {
+		a, is := value(first, 0)
+		b, too := value(first, 0xFFFF)
+		if !is || !too || (a > s.Expect.Possible[1]) != (b > s.Expect.Possible[1]) { // what it was, is between both
+			continue
+		}
+		if by := max(s.Expect.Possible[0]-a, a-s.Expect.Possible[1]); by > far {
+			x, ok, far = a, true, by
+		}
+	}
+	return x, ok
+}
+
+// spiking is what is known of single readings of a point that were far out.
+type spiking struct {
+	times       int // looks since which there was one
+	first, last uint32
+	shown       float64
+}
+
+// spikesStand is for how many seconds it is said of single readings that they were far out.
+const spikesStand = 600
+
+// spiked finds out whether single readings of a value are far out, from those at the moments and from the ends of all between.
+func (h *History) spiked(s *Signal, values []float64, sec uint32) (f Fault, ok bool) {
+	at, alone := s.alone(values)
+	if !alone {
+		delete(h.spikes, s.Point)
+		return f, false
+	}
+	k := h.spikes[s.Point]
+	if x, far := s.furthest(); far && !s.beyond(values[len(values)-1]) {
+		if k.times++; k.times == 1 {
+			k.first = sec
+		}
+		k.last, k.shown = sec, x
+		if h.spikes == nil {
+			h.spikes = map[*site.Point]spiking{}
+		}
+		h.spikes[s.Point] = k
+	}
+	if k.times > 0 && sec-k.last > spikesStand {
+		delete(h.spikes, s.Point)
+		k = spiking{}
+	}
+	switch secs := s.Moments(); {
+	case k.times >= fewSpikes:
+		return Fault{Failing: Spiking, Point: s, Times: k.times, Seconds: int(k.last - k.first), Shown: k.shown}, true
+	case len(at) >= fewSpikes && len(secs) == len(values):
+		return Fault{Failing: Spiking, Point: s, Times: len(at), Seconds: int(secs[at[len(at)-1]] - secs[at[0]]), Shown: values[at[len(at)-1]]}, true
+	}
+	return f, false
 }
 
 // fewChanges are too few different values for two points to be one because they have the same.

@@ -16,6 +16,13 @@ type Area struct {
 	First int        // offset of its first register
 	Secs  []uint32   // the moments, ascending, in seconds since 1970
 	Words [][]uint16 // the registers at each
+	Ends  []Ends     // of each register, in all responses since the last look; none where there was no response
+}
+
+// Ends are the least and the greatest that a register was, as a number without a sign and as one with one.
+type Ends struct {
+	Least, Most     uint16
+	Lowest, Highest int16
 }
 
 // Signal is a point and what was seen of it.

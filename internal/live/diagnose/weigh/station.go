@@ -89,8 +89,8 @@ func Station(signals []*Signal) (list []Explanation) {
 	if !doubted {
 		return list
 	}
+	w.prepare()
 	left := make([]bool, len(w.all))
-	w.explained = make([]bool, len(w.all))
 	for i, p := range w.all {
 		left[i] = p.own.Doubt() > suspicious
 	}
@@ -100,8 +100,12 @@ func Station(signals []*Signal) (list []Explanation) {
 			break
 		}
 		list = append(list, e)
+		of := make(map[*Signal]bool, len(e.Points))
+		for _, s := range e.Points {
+			of[s] = true
+		}
 		for i, p := range w.all {
-			if slices.Contains(e.Points, p.Signal) {
+			if of[p.Signal] {
 				left[i], w.explained[i] = false, true
 			}
 		}
@@ -216,7 +220,78 @@ type weighed struct {
 type weighing struct {
 	all       []weighed
 	explained []bool
-	taken     map[*Area]map[int]bool // registers that points have
+	taken     map[*Area]map[int]bool  // registers that points have
+	owners    map[*Area]map[int][]int // which of all, by register
+	gains     map[Reading][]gained    // of all, as far as they were asked for
+}
+
+// gained is how much better a reading fits a point than the own one, where it is known.
+type gained struct {
+	by        float64
+	known, is bool
+}
+
+// prepare is called once all are there.
+func (w *weighing) prepare() {
+	w.explained, w.owners, w.gains = make([]bool, len(w.all)), map[*Area]map[int][]int{}, map[Reading][]gained{}
+	for i, p := range w.all {
+		if p.Area == nil {
+			continue
+		}
+		if w.owners[p.Area] == nil {
+			w.owners[p.Area] = map[int][]int{}
+		}
+		for at := p.At; at < p.At+p.Layout.Words(); at++ {
+			w.owners[p.Area][at] = append(w.owners[p.Area][at], i)
+		}
+	}
+}
+
+// gain is how much better a reading fits one of all than the own one.
+func (w *weighing) gain(i int, r Reading) (float64, bool) {
+	of := w.gains[r]
+	if of == nil {
+		of = make([]gained, len(w.all))
+		w.gains[r] = of
+	}
+	if g := &of[i]; !g.known {
+		g.by, g.is = w.all[i].gain(r)
+		g.known = true
+	}
+	return of[i].by, of[i].is
+}
+
+// claim is a mistake that some points are thought to have.
+type claim struct {
+	*weighing
+	Reading
+	group []int
+	in    []bool
+	cover map[*Area]map[int]bool // registers that they have with it
+}
+
+func (w *weighing) claim(r Reading, group []int) *claim {
+	c := &claim{weighing: w, Reading: r, group: group, in: make([]bool, len(w.all))}
+	for _, i := range group {
+		c.in[i] = true
+	}
+	if r.By == 0 && r.Type == "" {
+		return c // it takes no registers and leaves none
+	}
+	c.cover = map[*Area]map[int]bool{}
+	for _, i := range group {
+		p := w.all[i]
+		if p.Area == nil {
+			continue
+		}
+		if c.cover[p.Area] == nil {
+			c.cover[p.Area] = map[int]bool{}
+		}
+		for at, n := p.At+r.By, p.layout(r).Words(); n > 0; at, n = at+1, n-1 {
+			c.cover[p.Area][at] = true
+		}
+	}
+	return c
 }
 
 // best is the mistake that explains most of what is left.
@@ -302,7 +377,7 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 		if w.explained[i] {
 			continue
 		}
-		gain, ok := p.gain(r)
+		gain, ok := w.gain(i, r)
 		if !ok {
 			continue
 		}
@@ -313,50 +388,51 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 			kept++
 		}
 	}
-	all := group
-	group = slices.DeleteFunc(slices.Clone(all), func(i int) bool { return gains[i]-w.clash(r, i, all) < another })
+	all := w.claim(r, group)
+	group = slices.DeleteFunc(slices.Clone(group), func(i int) bool { return gains[i]-all.clash(i) < another })
 	if !slices.ContainsFunc(group, func(i int) bool { return left[i] }) {
 		return math.Inf(-1), nil
 	}
+	c := w.claim(r, group)
 	for _, i := range group {
-		total += gains[i] - w.clash(r, i, group)
+		total += gains[i] - c.clash(i)
 	}
-	total -= w.alone(r, group)
+	total -= c.alone()
 	more := another
 	if kept > 0 {
 		more = apart
 	}
-	return total - w.cost(r, group, more), group
+	return total - c.costOfAll(more), group
 }
 
-// cost is that of a mistake of several points, of which each beyond the first costs little, but for the trust in it.
-func (w *weighing) cost(r Reading, group []int, more float64) float64 {
-	c := w.all[group[0]].cost(r)
-	for _, i := range group[1:] {
-		c += more + w.all[i].trust
+// costOfAll is that of a mistake of several points, of which each beyond the first costs little, but for the trust in it.
+func (c *claim) costOfAll(more float64) float64 {
+	cost := c.all[c.group[0]].cost(c.Reading)
+	for _, i := range c.group[1:] {
+		cost += more + c.all[i].trust
 	}
-	return c
+	return cost
 }
 
 // alone is what speaks against a mistake by those that have the setting from the same place, and are right with it: one address that is off
 // beside others that are not, and an order that a point has from its station, as others have.
-func (w *weighing) alone(r Reading, group []int) float64 {
-	first := w.all[group[0]]
+func (c *claim) alone() float64 {
+	first := c.all[c.group[0]]
 	fine, kept := 0, false
-	for k, o := range w.all {
-		if slices.Contains(group, k) || o.own.Doubt() >= doubtful {
+	for k, o := range c.all {
+		if c.in[k] || o.own.Doubt() >= doubtful {
 			continue
 		}
 		if o.Area == first.Area {
 			fine++
 		}
-		if r.Order != "" && o.Inherits && o.Layout.Words() > 1 {
-			gain, ok := o.gain(r)
-			kept = kept || ok && gain < -telling
+		if c.Order != "" && o.Inherits && o.Layout.Words() > 1 && !kept {
+			gain, ok := c.gain(k, c.Reading)
+			kept = ok && gain < -telling
 		}
 	}
 	switch {
-	case r.By != 0 && len(group) == 1 && fine >= fewFine:
+	case c.By != 0 && len(c.group) == 1 && fine >= fewFine:
 		return costAlone
 	case kept && first.Inherits:
 		return costKept
@@ -367,56 +443,53 @@ func (w *weighing) alone(r Reading, group []int) float64 {
 // totalOf is what a mistake explains of given points.
 func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 	for _, i := range group {
-		gain, ok := w.all[i].gain(r)
-		if !ok {
+		if _, ok := w.gain(i, r); !ok {
 			return math.Inf(-1)
 		}
-		total += gain - w.clash(r, i, group)
 	}
-	return total - w.alone(r, group) - w.cost(r, group, another)
+	c := w.claim(r, group)
+	for _, i := range group {
+		gain, _ := w.gain(i, r)
+		total += gain - c.clash(i)
+	}
+	return total - c.alone() - c.costOfAll(another)
 }
 
-// clash is what speaks against a reading of a point by the registers that it takes: those of another point that does not give them up, too,
-// and none that move where its own do; and those that it leaves, which move without being anything then. What it explains besides speaks
-// for it.
-func (w *weighing) clash(r Reading, i int, group []int) (c float64) {
-	p := w.all[i]
+// clash is what speaks against the reading of a point of the claim by the registers that it takes: those of another point that does not give them
+// up, too, and none that move where its own do; and those that it leaves, which move without being anything then. What it explains besides
+// speaks for it.
+func (c *claim) clash(i int) (against float64) {
+	p, r := c.all[i], c.Reading
 	if r.By == 0 && r.Type == "" || p.Area == nil {
 		return 0
 	}
 	from, n, has := p.At+r.By, p.layout(r).Words(), p.Layout.Words()
-	covered := func(at int) bool { // by a point of the group
-		for _, k := range group {
-			o := w.all[k]
-			if from := o.At + r.By; o.Area == p.Area && at >= from && at < from+o.layout(r).Words() {
-				return true
-			}
-		}
-		return false
-	}
 	for at := from; at < from+n; at++ {
-		if !w.taken[p.Area][at] {
-			c -= p.restless(at)
+		if !c.taken[p.Area][at] {
+			against -= p.restless(at)
 		}
 	}
 	for at := p.At; at < p.At+has; at++ {
-		if !covered(at) {
-			c += p.restless(at)
+		if !c.cover[p.Area][at] {
+			against += p.restless(at)
 		}
 	}
-	for k, o := range w.all {
-		overlaps := func(at, n int) bool { return o.At < at+n && at < o.At+o.Layout.Words() }
-		if k != i && o.Area == p.Area && !(r.By != 0 && slices.Contains(group, k)) && overlaps(from, n) && !overlaps(p.At, has) {
-			c += costTaken
+	for at := from; at < from+n; at++ {
+		for _, k := range c.owners[p.Area][at] {
+			o := c.all[k]
+			beside := o.At >= p.At+has || p.At >= o.At+o.Layout.Words()
+			if k != i && at == max(from, o.At) && beside && !(r.By != 0 && c.in[k]) {
+				against += costTaken
+			}
 		}
 	}
 	if r.By != 0 && p.moved(p.At, has) && !p.moved(from, n) {
-		c += costStill
+		against += costStill
 	}
 	if !p.moved(from, n) && !slices.ContainsFunc(p.Area.Words[0][max(0, from):min(from+n, len(p.Area.Words[0]))], func(w uint16) bool { return w != 0 }) {
-		c += costEmpty
+		against += costEmpty
 	}
-	return c
+	return against
 }
 
 // restless is what speaks for a reading that explains why a register moves that is no point's.
