@@ -33,9 +33,10 @@ types: web/node_modules/.installed
 
 ## tools: Debian's Chromium and tshark, when they are missing and may be installed
 tools:
-	@{ command -v chromium chromium-browser google-chrome >/dev/null && command -v tshark >/dev/null; } || \
-	  { $(APT) update -qq && DEBIAN_FRONTEND=noninteractive $(APT) install -y -qq --no-install-recommends chromium fonts-dejavu-core tshark >/dev/null; } || \
-	  { echo "Chromium or tshark is missing and could not be installed: apt-get install chromium tshark" >&2; exit 1; }
+	@{ command -v chromium-headless-shell >/dev/null && command -v tshark >/dev/null; } || \
+	  { $(APT) update -qq && DEBIAN_FRONTEND=noninteractive $(APT) install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core tshark >/dev/null; } || \
+	  { { command -v chromium || command -v chromium-browser || command -v google-chrome; } >/dev/null && command -v tshark >/dev/null; } || \
+	  { echo "Chromium or tshark is missing and could not be installed: apt-get install chromium-headless-shell tshark" >&2; exit 1; }
 
 ## lint: formatting, vet, staticcheck and the strict TypeScript check
 lint: web/node_modules/.installed

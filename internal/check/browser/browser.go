@@ -14,9 +14,10 @@ import (
 	"github.com/chromedp/chromedp/kb"
 )
 
-// Find returns the path of Debian's Chromium, or of another build by its usual names.
+// Find returns the path of Debian's Chromium, or of another build by its usual names: the one without windows of its own first, which starts
+// in a fifth of the time.
 func Find() (string, error) {
-	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
+	for _, name := range []string{"chromium-headless-shell", "chromium", "chromium-browser", "google-chrome"} {
 		if path, err := exec.LookPath(name); err == nil {
 			return path, nil
 		}

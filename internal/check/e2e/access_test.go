@@ -31,6 +31,7 @@ func complaints(t *testing.T, page *browser.Page, rules, which string) string {
 
 // Every page, form and panel, in both looks, is free of what makes it unusable for some.
 func TestTheConsoleIsAccessible(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	rules, err := os.ReadFile(filepath.Join("..", "..", "..", "web", "node_modules", "axe-core", "axe.min.js"))

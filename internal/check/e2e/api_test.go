@@ -36,6 +36,7 @@ func (p *plant) ask(method, path, body string, header ...string) (int, http.Head
 }
 
 func TestPagesFromElsewhereCannotUseTheService(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	for _, c := range []struct {
 		name   string
@@ -202,6 +203,7 @@ func TestWhatAnAddressMeans(t *testing.T) {
 }
 
 func TestPages(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	var tags []string
 	path := "/api/v1/points?limit=2"

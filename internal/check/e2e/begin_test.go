@@ -19,6 +19,7 @@ import (
 
 // From an empty service to a right value, on one page: what there is, where, which unit, what it says, which value.
 func TestTheFirstValue(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 lines:
@@ -49,6 +50,7 @@ lines:
 
 // A place where nothing listens says so, and what to do.
 func TestTheFirstValueOfNothing(t *testing.T) {
+	t.Parallel()
 	p := start(t)
 	page := p.console("/begin")
 	require.NoError(t, page.Click("[data-test=have-network]"))
@@ -60,6 +62,7 @@ func TestTheFirstValueOfNothing(t *testing.T) {
 
 // The search goes anywhere by the keyboard alone, and the frame speaks another language.
 func TestTheFrame(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	page := p.console("/overview")
@@ -91,6 +94,7 @@ func TestTheFrame(t *testing.T) {
 
 // Two hundred links: the worst first, a line each, in a moment.
 func TestTheOverviewOfTwoHundredLinks(t *testing.T) {
+	t.Parallel()
 	p := start(t)
 	file := "arithmon: 1\nlinks:\n"
 	stations := "stations:\n"
@@ -145,6 +149,7 @@ func compressed(t *testing.T, data []byte) int {
 
 // An address of the console opens a form at a field, unfolds it, begins what it asks for once, and says when there is no such thing.
 func TestWhatAConsoleAddressNames(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	page := p.console("/stations?station=plc&field=max_registers")
 	require.NoError(t, page.Until("document.activeElement?.closest('[data-field=max_registers]')"))

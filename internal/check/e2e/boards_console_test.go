@@ -13,6 +13,7 @@ import (
 
 // A board is begun, copied for other tags and taken away; an alarm is shelved and comes back; a trend is taken along as figures and as a picture.
 func TestBoardsShelvingAndFiguresInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	require.Zero(t, p.run("station", "set", "plc", "--record", "true").code)
 	require.Zero(t, p.run("point", "set", "gate/setpoint", "--limits", "{high: 50}").code)

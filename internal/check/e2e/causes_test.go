@@ -36,6 +36,7 @@ func (p *plant) field(kind site.Kind, name, field string) string {
 }
 
 func TestADeviceThatLeavesLongRequestsWithoutAWord(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Longest: 11}))
 	var points strings.Builder
@@ -84,6 +85,7 @@ func TestAUnitBesideOthersThatIsAnother(t *testing.T) {
 }
 
 func TestMoreIsPolledThanThereIsTimeFor(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	for unit := range 2 {
 		require.NoError(t, p.rig.SetFaults("bus", unit+1, rig.Faults{Delay: site.Duration(100 * time.Millisecond)}))
@@ -155,6 +157,7 @@ points:
 }
 
 func TestAStepThatDoesNotMendIsTakenBack(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Drop: true}))

@@ -30,6 +30,7 @@ func shows(t *testing.T, page *browser.Page, selector, part string) {
 }
 
 func TestConsoleFromTheFirstLinkToARightValue(t *testing.T) {
+	t.Parallel()
 	p := start(t)
 	page := p.console("/")
 	steps := []func() error{
@@ -110,6 +111,7 @@ func TestConsoleFromTheFirstLinkToARightValue(t *testing.T) {
 
 // Each kind of link, typed into its form, and a station on it that answers.
 func TestConsoleAddsEveryKindOfLink(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ transport, framing string }{{"tcp", "rtu"}, {"udp", ""}, {"tls", ""}, {"serial", "ascii"}, {"dialup", ""}} {
 		t.Run(c.transport, func(t *testing.T) {
 			listen := "127.0.0.1:0"
@@ -164,6 +166,7 @@ func TestConsoleAddsEveryKindOfLink(t *testing.T) {
 
 // Two people change one point: what only one of them changed stays, and where both did, the second one chooses.
 func TestConsoleShowsAConflictWithBothValues(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	other := func(fields map[string]any) {
 		_, err := p.client.Set(t.Context(), "point", "gate/level", fields)
@@ -201,6 +204,7 @@ func TestConsoleShowsAConflictWithBothValues(t *testing.T) {
 }
 
 func TestConsoleUndoesAChange(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	_, err := p.client.Set(t.Context(), "point", "gate/level", map[string]any{"unit": "m"})
 	require.NoError(t, err)
@@ -216,6 +220,7 @@ func TestConsoleUndoesAChange(t *testing.T) {
 }
 
 func TestConsoleWritesAfterAskingOnce(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/setpoint", "good")
 	page := p.console("/live?point=gate/setpoint")
@@ -235,6 +240,7 @@ func TestConsoleWritesAfterAskingOnce(t *testing.T) {
 }
 
 func TestConsoleShowsAFailureAsItIs(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	page := p.console("/live?point=gate/level")
@@ -253,6 +259,7 @@ func TestConsoleShowsAFailureAsItIs(t *testing.T) {
 }
 
 func TestConsoleWithTwentyThousandPoints(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	var many strings.Builder
 	many.WriteString("arithmon: 1\npoints:\n")

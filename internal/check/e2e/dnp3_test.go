@@ -375,6 +375,7 @@ func TestADeviceProfileIsTakenOver(t *testing.T) {
 
 // TestTheConsoleOfAnOutstation adds one, takes its points over, commands one and watches events, all in the browser.
 func TestTheConsoleOfAnOutstation(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(substation))
 	_, port, err := net.SplitHostPort(p.rig.Address("yard"))
 	require.NoError(t, err)
@@ -501,6 +502,7 @@ func TestFindingsOfDNP3(t *testing.T) {
 }
 
 func TestDNP3TrafficIsDecodedToTheFlag(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	p.far(func(now time.Time, o *outstation.Outstation) {
 		o.Set(now, dnp3.BinaryInput, 1, codec.BoolValue(true), dnp3.Online|dnp3.LocalForced)

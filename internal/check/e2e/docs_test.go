@@ -161,6 +161,7 @@ func TestTheCommandsOfTheGuide(t *testing.T) {
 
 // Those of watching, on the demo, once it has been looked at for a moment.
 func TestTheCommandsOfWatching(t *testing.T) {
+	t.Parallel()
 	_, demo := serve(t, "demo", "--listen", "127.0.0.1:0")
 	c := client.New(demo, "tester")
 	require.Eventually(t, func() bool {

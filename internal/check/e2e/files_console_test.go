@@ -12,6 +12,7 @@ import (
 
 // Whatever file a person gives to the console is taken as it is, octet by octet, and what is wrong with it is said.
 func TestFilesGivenToTheConsole(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	page := p.console("/overview")
 	does := func(steps ...error) {
@@ -74,6 +75,7 @@ func TestFilesGivenToTheConsole(t *testing.T) {
 
 // The profile that a maker gives with an outstation, in the encoding that it says itself.
 func TestADeviceProfileGivenToTheConsole(t *testing.T) {
+	t.Parallel()
 	p := yard(t)
 	profile := file(t, "yard.xml", "<?xml version=\"1.0\" encoding=\"ISO-8859-1\"?>\n<DNP3DeviceProfileDocument><dataPointsList><analogInputPoints><dataPoints>"+
 		"<analogInput><index>1</index><name>Load</name><description>K\xfchlung</description><changeEventClass>two</changeEventClass><units>\xb0C</units></analogInput>"+

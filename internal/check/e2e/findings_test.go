@@ -228,6 +228,7 @@ func TestAnEchoIsMendedFromItsFinding(t *testing.T) {
 }
 
 func TestALateDeviceIsMendedInTheConsoleAndUndone(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Delay: site.Duration(260 * time.Millisecond)}))
 	f := p.found(diagnose.TimeoutShort, "plc")
@@ -325,6 +326,7 @@ func copyAll(to, from net.Conn) {
 }
 
 func TestValuesThatAreStrange(t *testing.T) {
+	t.Parallel()
 	t.Run("a wrong byte order", func(t *testing.T) {
 		t.Parallel()
 		p := furnished(t)

@@ -121,6 +121,7 @@ func TestTheMeanOfADay(t *testing.T) {
 
 // Between two runs nothing was recorded, and a month that is missing is said as long as nobody says that it is meant to be.
 func TestHistoryOverRestarts(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	require.Equal(t, 0, p.run("point", "set", "bus/one", "--record", "true").code)
 	old := file(t, "old.csv", "time,value\n2025-03-03 10:00,7\n")

@@ -299,6 +299,7 @@ func TestAddressesWithoutPointsOnTheCommandLine(t *testing.T) {
 }
 
 func TestFaultsAreSwitchedWhileTheRigRuns(t *testing.T) {
+	t.Parallel()
 	config, err := rig.Load("devices.yaml", []byte(devices))
 	require.NoError(t, err)
 	devices, err := rig.Start(config, rig.Options{})
@@ -358,6 +359,7 @@ func TestFaultsAreSwitchedWhileTheRigRuns(t *testing.T) {
 }
 
 func TestCopiesOnTheCommandLineAndInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	assert.Zero(t, p.run("link", "copy", "bus", "bus2").code)
 	out := p.run("station", "copy", "one", "ten", "--link", "bus2", "--unit", "10", "--tags", "bus/one=bus2/ten")
@@ -388,6 +390,7 @@ func TestCopiesOnTheCommandLineAndInTheConsole(t *testing.T) {
 }
 
 func TestWarningsReachWhoeverAsked(t *testing.T) {
+	t.Parallel()
 	p := wired(t, "serial", "rtu", "")
 	p.link("serial", "rtu", map[string]any{"serial": map[string]any{"device": p.rig.Address("line"), "baud": 57600}})
 	out := p.run("station", "add", "odd", "--link", "line", "--unit", "250")

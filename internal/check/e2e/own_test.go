@@ -13,6 +13,7 @@ import (
 
 // What communication does is there as points, which come and go with what they tell of, and are among the others only when they are asked for.
 func TestCommunicationAsPoints(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	read := func(tags ...string) map[string]api.Reading {
 		t.Helper()

@@ -49,6 +49,7 @@ func (p *plant) as(name, path string) *browser.Page {
 // Two people in two browsers: each sees the other, and what the other finishes; a merge, a conflict that is chosen, and a proposal of a third who
 // may only look.
 func TestTwoPeopleInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := peopled(t)
 	field := func(name, want string) {
 		t.Helper()
@@ -152,6 +153,7 @@ func picture(t *testing.T, page *browser.Page, name string) {
 
 // Signing in and out of the console, and what somebody who is limited to a part sees of it.
 func TestSigningInToTheConsole(t *testing.T) {
+	t.Parallel()
 	p := peopled(t)
 	page := p.console("/points")
 	require.NoError(t, page.Fill("[data-test=account]", "dan"))

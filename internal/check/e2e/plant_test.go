@@ -6,11 +6,13 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"flag"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -34,6 +36,9 @@ const pollEvery = 20 * time.Millisecond
 // binary is the program, built once for all tests.
 var binary string
 
+// atOncePerProcessor is how many tests run at once for each processor: they wait for devices most of the time.
+const atOncePerProcessor = 2
+
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "arithmon-e2e-")
@@ -44,6 +49,10 @@ func TestMain(m *testing.M) {
 		binary = filepath.Join(dir, "arithmon")
 		if out, err := exec.Command("go", "build", "-o", binary, "arithmon/cmd/arithmon").CombinedOutput(); err != nil {
 			panic(string(out))
+		}
+		flag.Parse()
+		if flag.Lookup("test.parallel").Value.String() == strconv.Itoa(runtime.GOMAXPROCS(0)) { // nobody chose how many
+			_ = flag.Set("test.parallel", strconv.Itoa(atOncePerProcessor*runtime.GOMAXPROCS(0)))
 		}
 		way, err := newDescribed(http.DefaultTransport)
 		if err != nil {
@@ -84,8 +93,8 @@ lines:
 const siteFile = `
 arithmon: 1
 links:
-  - {name: gate, protocol: modbus, transport: tcp, host: 127.0.0.1, port: GATE, timeout: 150ms, retries: 1}
-  - {name: bus, protocol: modbus, transport: tcp, host: 127.0.0.1, port: BUS, timeout: 150ms, retries: 1}
+  - {name: gate, protocol: modbus, transport: tcp, host: 127.0.0.1, port: GATE, timeout: 400ms, retries: 1}
+  - {name: bus, protocol: modbus, transport: tcp, host: 127.0.0.1, port: BUS, timeout: 400ms, retries: 1}
 stations:
   - {name: plc, link: gate, unit: 1, notation: ref5, poll: 200ms}
   - {name: one, link: bus, unit: 1, poll: 200ms}

@@ -78,6 +78,7 @@ func TestColumnsAreKept(t *testing.T) {
 
 // Whatever is wrong is said with its place, all of it, and nothing is taken over.
 func TestAListWithFaults(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	list := listFile(t, "points.tsv", "tag\taddress\ttype\tunit\tdecimals\nok\t40001\tuint16\tbar\t1\nbad/type\t40002\tFLOAT31\tbar\t1\nbad/place\t999999\tuint16\tbar\t1\nbad/decimals\t40003\tuint16\tbar\t77\n")
 	out := p.run("point", "import", list, "--station", "plc")
@@ -150,6 +151,7 @@ func TestAListComesAndGoes(t *testing.T) {
 
 // The same in the console: pasted, with a fault in its cell, put right, taken over, live.
 func TestAListInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	page := p.console("/points")
 	require.NoError(t, page.Click("[data-test=import]"))
@@ -169,6 +171,7 @@ func TestAListInTheConsole(t *testing.T) {
 // A workbook whose sheets call their columns by other names, and have one that misleads: said by hand, sheet by sheet, on the command line and in
 // the console.
 func TestAWorkbookOfSeveralSheets(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	f := excelize.NewFile()
 	require.NoError(t, f.SetSheetName("Sheet1", "North"))
@@ -265,6 +268,7 @@ func TestASiteFileThatIsOlderThanTheSite(t *testing.T) {
 
 // Lists of different habits, as they come, are taken over whole, and every value is then that of the device.
 func TestTheListsOfTheDemo(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 lines:
@@ -311,6 +315,7 @@ stations: [{name: weir, link: line, unit: 1, poll: 200ms}, {name: boiler, link: 
 
 // The tree of tags: a branch is chosen, and what is beside is on it.
 func TestTheTreeOfTags(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("bus/two", "good")
 	page := p.console("/points")

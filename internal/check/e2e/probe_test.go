@@ -66,6 +66,7 @@ func TestAScanFindsUnitsAndMakesStationsOfThem(t *testing.T) {
 }
 
 func TestAScanFindsTheSettingsOfASerialLine(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 lines:
@@ -97,6 +98,7 @@ points: [{tag: other, station: two, address: "hr:0"}]
 
 // A sensor is given another address: what was found by a scan counts, and the finding sets the station to it.
 func TestADeviceThatGotAnotherAddress(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(`
 rig: 1
 lines:

@@ -16,6 +16,7 @@ import (
 
 // What one person does with an account of one's own: a token that works, another password, a second factor, and the way out.
 func TestAnAccountOfOnesOwnInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := peopled(t)
 	does := func(steps ...error) {
 		t.Helper()
@@ -54,6 +55,7 @@ func TestAnAccountOfOnesOwnInTheConsole(t *testing.T) {
 
 // A note at a point, a state that is named and compared, a draft that becomes a proposal, is talked about and dropped.
 func TestNotesVersionsAndProposalsInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := peopled(t)
 	does := func(steps ...error) {
 		t.Helper()

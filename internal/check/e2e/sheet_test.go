@@ -143,6 +143,7 @@ func TestTwoTagsChangePlaces(t *testing.T) {
 // Points are typed in place: what is wrong stands in its cell while one types, nothing is saved before all is right, undo goes back step by step,
 // and what is beside the row is what the device says.
 func TestTheSheet(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	p.awaitQuality("gate/level", "good")
 	s := p.sheet("/points")

@@ -31,6 +31,7 @@ func choose(page interface {
 
 // From one station that works to others of its make, in the console: made, pasted, changed, own values given up.
 func TestTemplatesInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := startWith(t, []byte(fans))
 	_, err := p.client.Add(t.Context(), site.KindLink, map[string]any{"name": "hall", "host": "127.0.0.1", "port": number(t, p.port("fans")), "timeout": "300ms"})
 	require.NoError(t, err)

@@ -14,6 +14,7 @@ import (
 
 // An integrator sets a limit, sees the alarm on every page, acknowledges it, looks at how the value went, and makes a board from which it writes.
 func TestWatchingInTheConsole(t *testing.T) {
+	t.Parallel()
 	p := furnished(t)
 	require.Equal(t, 0, p.run("station", "set", "plc", "--record", "true").code)
 	page := p.console("/points?point=gate/setpoint")
