@@ -166,8 +166,8 @@ func TestAStationThatIsCutOffAndComesBack(t *testing.T) {
 	assert.False(t, bad.GoodTime.Before(*good.GoodTime))
 	assert.True(t, bad.Time.After(*bad.GoodTime), "and known to be old")
 	assert.Equal(t, "the station did not answer in time", bad.Explanation)
-	// Two polls of 200 ms each, in which the request and its retry wait for 150 ms.
-	assert.Less(t, bad.Time.Sub(*bad.GoodTime).Seconds(), 2.0)
+	// Two polls of 200 ms each, in which the request and its retry wait for 400 ms, and what a busy machine takes.
+	assert.Less(t, bad.Time.Sub(*bad.GoodTime).Seconds(), 5.0)
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{}))
 	p.awaitQuality("gate/level", "good")
 }

@@ -85,7 +85,7 @@ func TestFindingsOfAStation(t *testing.T) {
 		{"no such function", rig.Faults{Exception: 1}, diagnose.FunctionRefused, "two", "does not have the function that reads holding registers"},
 		{"no such value", rig.Faults{Exception: 3}, diagnose.ValueRefused, "two", "does not read hr:0"},
 		{"device failure", rig.Faults{Exception: 4}, diagnose.DeviceFailure, "two", "failed while it carried requests out"},
-		{"answers too late", rig.Faults{Delay: site.Duration(260 * time.Millisecond)}, diagnose.TimeoutShort, "two", "Responses come after the timeout of 150ms"},
+		{"answers too late", rig.Faults{Delay: site.Duration(700 * time.Millisecond)}, diagnose.TimeoutShort, "two", "Responses come after the timeout of 400ms"},
 		{"too few registers", rig.Faults{Short: true}, diagnose.ShortResponse, "two", "gives fewer registers"},
 		{"closes within each response", rig.Faults{Close: true, Some: 2}, diagnose.ClosesConnection, "bus", "closes the connection"},
 		{"not Modbus", rig.Faults{Garbage: true}, diagnose.NotTheProtocol, "gate", "does not speak Modbus"},
@@ -230,11 +230,11 @@ func TestAnEchoIsMendedFromItsFinding(t *testing.T) {
 func TestALateDeviceIsMendedInTheConsoleAndUndone(t *testing.T) {
 	t.Parallel()
 	p := furnished(t)
-	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Delay: site.Duration(260 * time.Millisecond)}))
+	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{Delay: site.Duration(700 * time.Millisecond)}))
 	f := p.found(diagnose.TimeoutShort, "plc")
 	assert.Equal(t, "gate", step(t, f).Name)
 	page := p.console("/overview")
-	shows(t, page, "[data-test=finding-timeout-short]", "Responses come after the timeout of 150ms")
+	shows(t, page, "[data-test=finding-timeout-short]", "Responses come after the timeout of 400ms")
 	require.NoError(t, page.Click("[data-test=finding-timeout-short]")) // to its page
 	require.NoError(t, page.Click("[data-test=finding-timeout-short] [data-test=take-step]"))
 	shows(t, page, ".el-message-box", "timeout")
@@ -242,14 +242,14 @@ func TestALateDeviceIsMendedInTheConsoleAndUndone(t *testing.T) {
 	p.awaitQuality("gate/level", "good")
 	e, err := p.client.Show(t.Context(), site.KindLink, "gate")
 	require.NoError(t, err)
-	assert.NotContains(t, string(e), `"timeout":"150ms"`)
+	assert.NotContains(t, string(e), `"timeout":"400ms"`)
 	changes, err := p.client.Changes(t.Context(), "", "", 1)
 	require.NoError(t, err)
 	_, err = p.client.Undo(t.Context(), changes[0].ID)
 	require.NoError(t, err)
 	e, err = p.client.Show(t.Context(), site.KindLink, "gate")
 	require.NoError(t, err)
-	assert.Contains(t, string(e), `"timeout":"150ms"`)
+	assert.Contains(t, string(e), `"timeout":"400ms"`)
 }
 
 func TestARefusedAddressSaysWhatWouldWork(t *testing.T) {
