@@ -34,16 +34,17 @@ func (e *Engine) diagnose(ctx context.Context) {
 		case now := <-ticker.C:
 			e.guarded("diagnosing", func() {
 				e.conclude(now)
+				read := e.readStations()
 				for _, r := range e.all() {
-					e.tries(ctx, r, now)
+					e.tries(ctx, r, read[r.Link().Name], now)
 				}
 			})
 		}
 	}
 }
 
-// tries has it looked what else a link or a station may be, of which nothing is heard.
-func (e *Engine) tries(ctx context.Context, r *link.Runner, now time.Time) {
+// tries has it looked what else a link or a station may be, of which nothing is heard. read are the stations of the link that are read.
+func (e *Engine) tries(ctx context.Context, r *link.Runner, read []string, now time.Time) {
 	try := func(what string, f func() error) {
 		e.ending.Go(func() {
 			e.guarded("trying "+what, func() {
@@ -66,7 +67,7 @@ func (e *Engine) tries(ctx context.Context, r *link.Runner, now time.Time) {
 			return nil
 		})
 	}
-	for _, station := range e.stationsOf(r.Link().Name) {
+	for _, station := range read {
 		if slots := e.zeros(station, now); slots != nil {
 			try("another table", func() error {
 				e.tryElsewhere(ctx, r, station, slots, now)
@@ -82,16 +83,17 @@ func (e *Engine) tries(ctx context.Context, r *link.Runner, now time.Time) {
 	}
 }
 
-// stationsOf are the stations of a link that are read.
-func (e *Engine) stationsOf(link string) (list []string) {
+// readStations are the stations that are read, by link.
+func (e *Engine) readStations() map[string][]string {
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	read := map[string][]string{}
 	for station, of := range e.linkOf {
-		if of == link && len(e.slots[station]) > 0 {
-			list = append(list, station)
+		if len(e.slots[station]) > 0 {
+			read[of] = append(read[of], station)
 		}
 	}
-	return list
+	return read
 }
 
 // conclude draws conclusions from what is known at a moment.

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,13 +26,26 @@ type Counts func() map[string]int
 
 // own keeps the service's own points.
 type own struct {
-	slots map[string]*table.Slot
-	last  map[string]codec.Value
+	round    uint32
+	subjects map[string]*subject // stations, links and the site, by the name that their points have
+}
+
+// subject is what some of the service's own points tell of.
+type subject struct {
+	round  uint32 // in which it was there last
+	points []ownPoint
+}
+
+// ownPoint is one of the service's own points.
+type ownPoint struct {
+	name string
+	slot *table.Slot
+	last codec.Value
 }
 
 // keepOwn keeps the service's own points up to date until ctx ends.
 func (e *Engine) keepOwn(ctx context.Context) {
-	o := &own{slots: map[string]*table.Slot{}, last: map[string]codec.Value{}}
+	o := &own{subjects: map[string]*subject{}}
 	ticker := time.NewTicker(ownEvery)
 	defer ticker.Stop()
 	for {
@@ -46,78 +60,107 @@ func (e *Engine) keepOwn(ctx context.Context) {
 
 // ownNow brings them up to date.
 func (e *Engine) ownNow(o *own, now time.Time) {
-	seen := map[string]bool{}
-	put := func(of, name string, value codec.Value, p site.Point) {
-		tag := site.Own + of + "/" + name
-		seen[tag] = true
-		if o.slots[tag] == nil {
-			p.Tag = tag
-			o.slots[tag] = e.table.Put(&p, site.Station{})
-		} else if o.last[tag] == value {
+	o.round++
+	var samples []table.Sample
+	fresh := false
+	of := func(name string) *subject {
+		s := o.subjects[name]
+		if s == nil {
+			s = new(subject)
+			o.subjects[name] = s
+		}
+		s.round = o.round
+		return s
+	}
+	put := func(of string, s *subject, name string, value codec.Value) {
+		i := slices.IndexFunc(s.points, func(p ownPoint) bool { return p.name == name })
+		if i < 0 {
+			i, fresh = len(s.points), true
+			p := ownKinds[name]
+			if p.Type == "" {
+				p.Type = codec.TypeInt64
+			}
+			p.Tag = site.Own + of + "/" + name
+			s.points = append(s.points, ownPoint{name: name, slot: e.table.Put(&p, site.Station{})})
+		} else if s.points[i].last == value {
 			return
 		}
-		o.last[tag] = value
-		sample := table.Sample{Slot: o.slots[tag], Value: value, Quality: reading.Good, Time: now}
+		s.points[i].last = value
+		sample := table.Sample{Slot: s.points[i].slot, Value: value, Quality: reading.Good, Time: now}
 		if value.IsZero() {
 			sample.Quality, sample.Reason = reading.Bad, reading.NeverRead
 		}
-		e.table.Emit([]table.Sample{sample})
+		samples = append(samples, sample)
 	}
-	text := site.Point{Type: codec.TypeString}
-	number := func(name string) site.Point {
-		decimals := 1
-		return site.Point{Type: codec.TypeFloat64, Unit: OwnUnit("/" + name), Decimals: &decimals}
-	}
-	links, stations := e.Status()
-	figures := func(name string, of link.Statistics, minute link.Figures) {
-		share, trip, last := codec.Value{}, codec.Value{}, codec.Value{}
-		if minute.Requests > 0 {
-			share = rounded(100*minute.Good, 0.1)
+	brief := func(name string, b link.Brief) {
+		s := of(name)
+		var share, trip, last codec.Value
+		if !math.IsNaN(b.GoodShare) {
+			share = rounded(100*b.GoodShare, 0.1)
 		}
-		if of.LastAnswer != nil {
-			trip, last = rounded(of.RoundTripMS, 0.1), rounded(now.Sub(*of.LastAnswer).Seconds(), 1)
+		if !b.LastAnswer.IsZero() {
+			trip, last = rounded(b.RoundTripMS, 0.1), rounded(now.Sub(b.LastAnswer).Seconds(), 1)
 		}
-		put(name, "good-share", share, number("good-share"))
-		put(name, "round-trip", trip, number("round-trip"))
-		put(name, "last-response", last, number("last-response"))
+		put(name, s, "state", codec.TextValue(b.State))
+		put(name, s, "good-share", share)
+		put(name, s, "round-trip", trip)
+		put(name, s, "last-response", last)
 	}
-	taken := map[string]bool{}
-	for _, s := range stations {
-		taken[s.Name] = true
-		put(s.Name, "state", codec.TextValue(string(s.State)), text)
-		figures(s.Name, s.Statistics, s.Figures.Minute)
+	var links []link.Brief
+	for _, r := range e.all() {
+		l, stations := r.Brief(now)
+		links = append(links, l)
+		for _, s := range stations {
+			brief(s.Name, s)
+		}
 	}
 	for _, l := range links {
 		name := l.Name
-		if taken[name] { // a station is called so, too
+		if s := o.subjects[name]; s != nil && s.round == o.round { // a station is called so, too
 			name = ofLink + name
 		}
-		put(name, "state", codec.TextValue(string(l.State)), text)
-		figures(name, l.Statistics, l.Figures.Minute)
+		brief(name, l)
 	}
-	counts := map[string]int{"findings": e.concluded()}
+	counts := of("site")
+	put("site", counts, "findings", codec.IntValue(int64(e.concluded())))
 	if e.counts != nil {
 		for name, n := range e.counts() {
-			counts[name] = n
+			put("site", counts, name, codec.IntValue(int64(n)))
 		}
 	}
-	for name, n := range counts {
-		put("site", name, codec.IntValue(int64(n)), site.Point{Type: codec.TypeInt64})
+	e.table.Emit(samples)
+	for name, s := range o.subjects {
+		if s.round == o.round {
+			continue
+		}
+		for _, p := range s.points {
+			e.table.Remove(p.slot.Point.Tag)
+		}
+		delete(o.subjects, name)
+		fresh = true
 	}
-	for tag := range o.slots {
-		if !seen[tag] {
-			e.table.Remove(tag)
-			delete(o.slots, tag)
-			delete(o.last, tag)
+	if !fresh {
+		return
+	}
+	var tags []string
+	for _, s := range o.subjects {
+		for _, p := range s.points {
+			tags = append(tags, p.slot.Point.Tag)
 		}
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.own = e.own[:0:0]
-	for tag := range o.slots {
-		e.own = append(e.own, tag)
-	}
+	e.own = tags
 }
+
+// ownKinds are the service's own points by name, but for counts.
+var ownKinds = func() map[string]site.Point {
+	one := 1
+	number := func(unit string) site.Point {
+		return site.Point{Type: codec.TypeFloat64, Unit: unit, Decimals: &one}
+	}
+	return map[string]site.Point{"state": {Type: codec.TypeString}, "good-share": number("%"), "round-trip": number("ms"), "last-response": number("s")}
+}()
 
 // rounded is a number to so much, so that what does not matter is no change.
 func rounded(f, to float64) codec.Value { return codec.FloatValue(math.Round(f/to) * to) }
@@ -135,7 +178,7 @@ const ofLink = "link."
 // OwnUnit is the unit of one of the service's own points; "" of one that has none.
 func OwnUnit(tag string) string {
 	_, name, _ := strings.Cut(tag, "/")
-	return map[string]string{"good-share": "%", "round-trip": "ms", "last-response": "s"}[name]
+	return ownKinds[name].Unit
 }
 
 // OwnOf is the link, station or site that one of the service's own points tells of; false for another tag.

@@ -197,7 +197,7 @@ func (t *tally) figures(seconds float64) Figures {
 		RoundTrip: RoundTrip{round(float64(t.least)), t.percentile(0.5), t.percentile(0.95), t.percentile(0.99), round(float64(t.most))},
 	}
 	if t.requests > 0 {
-		f.Good = max(0, 1-float64(t.failed())/float64(t.requests))
+		f.Good = exchanged{t.requests, t.failed()}.good()
 	}
 	if t.polls > 0 {
 		f.MeanLate = round(float64(t.lateness) / float64(t.polls))
@@ -245,6 +245,25 @@ func (t *tally) percentile(share float64) float64 {
 		}
 	}
 	return round(float64(t.most))
+}
+
+// exchanged is how many exchanges there were, and how many of them brought nothing.
+type exchanged struct {
+	requests, failed uint32
+}
+
+// good is the share of those that brought data, of some.
+func (e exchanged) good() float64 { return max(0, 1-float64(e.failed)/float64(e.requests)) }
+
+// exchanged counts the exchanges of the last minute.
+func (f *figures) exchanged(now time.Time) (sum exchanged) {
+	n := now.UnixNano() / int64(fineStep)
+	for i := range f.fine {
+		if t := &f.fine[i]; t.step > n-fineSteps && t.step <= n {
+			sum.requests, sum.failed = sum.requests+t.requests, sum.failed+t.failed()
+		}
+	}
+	return sum
 }
 
 // over sums the steps that are not older than those that belong to now.

@@ -3,6 +3,7 @@ package link
 import (
 	"log/slog"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -177,4 +178,41 @@ func (r *Runner) Snapshot() (Status, []StationStatus) {
 	link.Figures = r.sum(now).windows(now)
 	slices.SortFunc(stations, func(a, b StationStatus) int { return strings.Compare(a.Name, b.Name) })
 	return link, stations
+}
+
+// Brief is in short how a link or a station communicates.
+type Brief struct {
+	Name        string
+	State       string
+	GoodShare   float64   // of the exchanges of the last minute, 0 to 1; NaN when there were none
+	RoundTripMS float64   // recent mean, in milliseconds
+	LastAnswer  time.Time // zero when there was none
+}
+
+// Brief says in short how the link and its stations communicate. It costs a small part of what a Snapshot does.
+func (r *Runner) Brief(now time.Time) (of Brief, stations []Brief) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var all exchanged
+	if r.figures != nil {
+		all = r.figures.exchanged(now)
+	}
+	stations = make([]Brief, 0, len(r.stations))
+	for _, s := range r.stations {
+		its := s.figures.exchanged(now)
+		all.requests, all.failed = all.requests+its.requests, all.failed+its.failed
+		stations = append(stations, s.status.Statistics.brief(s.Name, string(s.status.State), its))
+	}
+	return r.status.Statistics.brief(r.link.Name, string(r.status.State), all), stations
+}
+
+func (s *Statistics) brief(name, state string, lately exchanged) Brief {
+	b := Brief{Name: name, State: state, GoodShare: math.NaN(), RoundTripMS: s.RoundTripMS}
+	if lately.requests > 0 {
+		b.GoodShare = lately.good()
+	}
+	if s.LastAnswer != nil {
+		b.LastAnswer = *s.LastAnswer
+	}
+	return b
 }
