@@ -53,6 +53,12 @@ const (
 	DCBA Order = "DCBA" // both: little endian
 )
 
+// SwapsBytes reports whether the bytes within each word are swapped.
+func (o Order) SwapsBytes() bool {
+	_, swap := o.effects()
+	return swap
+}
+
 // Orders lists all byte orders.
 var Orders = [...]Order{ABCD, CDAB, BADC, DCBA}
 

@@ -24,6 +24,9 @@ type Block struct {
 	apart uint32       // seconds between them, at least
 	noted uint32       // version that was kept last
 	ends  []weigh.Ends // of the registers since the last look; empty: there was no response since
+
+	turns  bool         // some slot has the bytes of its registers swapped
+	turned []weigh.Ends // then, the ends of the registers with their bytes swapped
 }
 
 // Place is where a slot's data are in a block.
@@ -48,21 +51,29 @@ func (b *Block) Store(data []byte, bits bool, places []Place, at time.Time) {
 
 // stretch takes what the registers hold into their ends.
 func (b *Block) stretch() {
-	n := len(b.data) / 2
-	if len(b.ends) != n {
-		b.ends = slices.Grow(b.ends[:0], n)[:n]
-		for i := range b.ends {
-			w := uint16(b.data[2*i])<<8 | uint16(b.data[2*i+1])
-			b.ends[i] = weigh.Ends{Least: w, Most: w, Lowest: int16(w), Highest: int16(w)}
-		}
-		return
+	b.ends = stretched(b.ends, b.data, 0, 1)
+	if b.turns {
+		b.turned = stretched(b.turned, b.data, 1, 0)
 	}
-	data := b.data
-	for i := range b.ends {
-		e, w := &b.ends[i], uint16(data[2*i])<<8|uint16(data[2*i+1])
+}
+
+// stretched takes registers into their ends, which begin with them where there are none. Of two bytes that of high is the first one.
+func stretched(ends []weigh.Ends, data []byte, high, low int) []weigh.Ends {
+	n := len(data) / 2
+	if len(ends) != n {
+		ends = slices.Grow(ends[:0], n)[:n]
+		for i := range ends {
+			w := uint16(data[2*i+high])<<8 | uint16(data[2*i+low])
+			ends[i] = weigh.Ends{Least: w, Most: w, Lowest: int16(w), Highest: int16(w)}
+		}
+		return ends
+	}
+	for i := range ends {
+		e, w := &ends[i], uint16(data[2*i+high])<<8|uint16(data[2*i+low])
 		e.Least, e.Most = min(e.Least, w), max(e.Most, w)
 		e.Lowest, e.Highest = min(e.Lowest, int16(w)), max(e.Highest, int16(w))
 	}
+	return ends
 }
 
 // words appends the registers of a slot.
@@ -93,6 +104,7 @@ func (b *Block) place(places []Place) {
 			s.block, s.first, s.count, s.seen = b, places[i].First, places[i].Count, b.version-1
 			s.tally()
 			mu.ties++ // it may have held to another
+			b.turns = b.turns || s.Layout.Order.SwapsBytes()
 		}
 		if len(s.followers) > 0 {
 			s.notify()

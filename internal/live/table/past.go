@@ -64,8 +64,8 @@ func (b *Block) area(like weigh.Area) *weigh.Area {
 		}
 		like.Words, like.Secs = append(like.Words, words), append(like.Secs, m.sec)
 	}
-	like.Ends = slices.Clone(b.ends)
-	b.ends = b.ends[:0]
+	like.Ends, like.Turned = slices.Clone(b.ends), slices.Clone(b.turned)
+	b.ends, b.turned = b.ends[:0], b.turned[:0]
 	return &like
 }
 

@@ -63,18 +63,18 @@ func TestThePastOfABlock(t *testing.T) {
 func TestTheEndsOfRegisters(t *testing.T) {
 	table, st := New(), site.NewStation()
 	st.Name = "a"
-	p := site.Point{Tag: "a/x", Station: "a", Type: codec.TypeUint16, Address: site.Address{Space: site.HoldingRegisters}, Unit: "bar"}
+	p := site.Point{Tag: "a/x", Station: "a", Type: codec.TypeUint16, Order: codec.BADC, Address: site.Address{Space: site.HoldingRegisters}, Unit: "bar"}
 	slot := table.Put(&p, st)
 	r := rand.New(rand.NewPCG(7, 8))
 	var b Block
 	at := time.Unix(1_000_000, 0)
-	length, data := 3, []byte{}
+	length, data, first := 3, []byte{}, true
 	for range 300 {
-		var seen [][]uint16
+		var seen, turned [][]uint16
 		for range r.IntN(6) {
 			switch r.IntN(10) {
 			case 0:
-				length, seen, data = length%4+1, nil, nil
+				length, seen, turned, data = length%4+1, nil, nil, nil
 			case 1, 2: // the same once more
 			default:
 				data = nil
@@ -86,11 +86,11 @@ func TestTheEndsOfRegisters(t *testing.T) {
 			}
 			at = at.Add(time.Second)
 			b.Store(data, false, []Place{{Slot: slot, First: 0, Count: 1}}, at)
-			words := make([]uint16, length)
+			words, other := make([]uint16, length), make([]uint16, length)
 			for i := range words {
-				words[i] = uint16(data[2*i])<<8 | uint16(data[2*i+1])
+				words[i], other[i] = uint16(data[2*i])<<8|uint16(data[2*i+1]), uint16(data[2*i+1])<<8|uint16(data[2*i])
 			}
-			seen = append(seen, words)
+			seen, turned = append(seen, words), append(turned, other)
 		}
 		Age([]*Slot{slot}, at)
 		signals := Signals([]*Slot{slot}, unit.BuiltIn())
@@ -100,15 +100,23 @@ func TestTheEndsOfRegisters(t *testing.T) {
 			}
 			continue
 		}
-		ends := signals[0].Area.Ends
-		require.Len(t, ends, length)
-		for i, e := range ends {
-			var u []uint16
-			var n []int16
-			for _, words := range seen {
-				u, n = append(u, words[i]), append(n, int16(words[i]))
+		for _, c := range []struct {
+			seen [][]uint16
+			ends []weigh.Ends
+		}{{seen, signals[0].Area.Ends}, {turned, signals[0].Area.Turned}} {
+			if first { // it is not known yet how the point reads it
+				break
 			}
-			require.Equal(t, weigh.Ends{Least: slices.Min(u), Most: slices.Max(u), Lowest: slices.Min(n), Highest: slices.Max(n)}, e)
+			require.Len(t, c.ends, length)
+			for i, e := range c.ends {
+				var u []uint16
+				var n []int16
+				for _, words := range c.seen {
+					u, n = append(u, words[i]), append(n, int16(words[i]))
+				}
+				require.Equal(t, weigh.Ends{Least: slices.Min(u), Most: slices.Max(u), Lowest: slices.Min(n), Highest: slices.Max(n)}, e)
+			}
 		}
+		first = false
 	}
 }

@@ -2,6 +2,7 @@ package weigh_test
 
 import (
 	"math"
+	"math/bits"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -151,7 +152,8 @@ func TestSingleReadingsFarOutBetweenTheLooks(t *testing.T) {
 		{"within what it can be", site.Point{Type: codec.TypeFloat32, Unit: "m", Range: &[2]float64{0, 5}}, walk(3, 0.02, 1, 4), 4.9, 0, false},
 		{"two words that carry", site.Point{Type: codec.TypeUint32, Unit: "m³/h", Range: &[2]float64{0, 70000}}, walk(65500, 15, 65400, 65600), 65536, 0, false},
 		{"nobody knows what it can be", site.Point{Type: codec.TypeFloat32}, walk(3, 0.02, 1, 4), 4e5, 0, false},
-		{"bytes that are swapped, whose ends tell nothing", site.Point{Type: codec.TypeFloat32, Order: codec.DCBA, Unit: "m", Range: &[2]float64{0, 5}}, walk(3, 0.02, 1, 4), 4e5, 0, false},
+		{"bytes that are swapped", site.Point{Type: codec.TypeFloat32, Order: codec.BADC, Unit: "m", Range: &[2]float64{0, 5}}, walk(3, 0.02, 1, 4), 4e5, 4e5, true},
+		{"bytes and words that are swapped", site.Point{Type: codec.TypeInt32, Order: codec.DCBA, Unit: "m³/h", Range: &[2]float64{0, 900}}, walk(340, 15, 0, 900), -7e8, -7e8, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := newDevice(t, 4)
@@ -161,16 +163,20 @@ func TestSingleReadingsFarOutBetweenTheLooks(t *testing.T) {
 			require.NoError(t, err)
 			var h weigh.History
 			look := func(sec uint32, with bool) []weigh.Fault {
-				d.area.Ends = make([]weigh.Ends, 4)
-				for i := range d.area.Ends {
-					w := d.area.Words[len(d.area.Words)-1][i]
-					e := weigh.Ends{Least: w, Most: w, Lowest: int16(w), Highest: int16(w)}
-					if at := i - 1; with && at >= 0 && at < len(spike) {
-						e.Least, e.Most = min(e.Least, spike[at]), max(e.Most, spike[at])
-						e.Lowest, e.Highest = min(e.Lowest, int16(spike[at])), max(e.Highest, int16(spike[at]))
+				ends := func(as func(uint16) uint16) (list []weigh.Ends) {
+					for i := range 4 {
+						w := as(d.area.Words[len(d.area.Words)-1][i])
+						e := weigh.Ends{Least: w, Most: w, Lowest: int16(w), Highest: int16(w)}
+						if at := i - 1; with && at >= 0 && at < len(spike) {
+							w := as(spike[at])
+							e.Least, e.Most = min(e.Least, w), max(e.Most, w)
+							e.Lowest, e.Highest = min(e.Lowest, int16(w)), max(e.Highest, int16(w))
+						}
+						list = append(list, e)
 					}
-					d.area.Ends[i] = e
+					return list
 				}
+				d.area.Ends, d.area.Turned = ends(func(w uint16) uint16 { return w }), ends(bits.ReverseBytes16)
 				h.Weigh(d.signals, sec)
 				return h.Faults(d.signals, sec)
 			}

@@ -2,6 +2,7 @@ package weigh
 
 import (
 	"math"
+	"math/bits"
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
@@ -95,11 +96,18 @@ func (s *Signal) beyond(x float64) bool {
 func (s *Signal) furthest() (x float64, ok bool) {
 	l := s.Layout
 	n := l.Words()
-	if s.Area == nil || n < 1 || n > 4 || s.At < 0 || s.At+n > len(s.Area.Ends) || !s.number() || l.Order == codec.BADC || l.Order == codec.DCBA {
+	if s.Area == nil || !s.number() {
+		return 0, false
+	}
+	ends, turned := s.Area.Ends, l.Order.SwapsBytes()
+	if turned {
+		ends = s.Area.Turned
+	}
+	if n < 1 || n > 4 || s.At < 0 || s.At+n > len(ends) {
 		return 0, false
 	}
 	top := 0
-	if l.Order == codec.CDAB {
+	if l.Order == codec.CDAB || l.Order == codec.DCBA {
 		top = n - 1
 	}
 	value := func(first, others uint16) (float64, bool) {
@@ -107,7 +115,9 @@ func (s *Signal) furthest() (x float64, ok bool) {
 		for i := range n {
 			room[i] = others
 		}
-		room[top] = first
+		if room[top] = first; turned {
+			room[top] = bits.ReverseBytes16(first)
+		}
 		raw, err := l.Decode(room[:n])
 		if err != nil {
 			return 0, false
@@ -116,7 +126,7 @@ func (s *Signal) furthest() (x float64, ok bool) {
 		f = s.engineering(Reading{}, f)
 		return f, ok && !math.IsNaN(f) && s.beyond(f)
 	}
-	e, far := s.Area.Ends[s.At+top], 0.0
+	e, far := ends[s.At+top], 0.0
 	for _, first := range [...]uint16{e.Least, e.Most, uint16(e.Lowest), uint16(e.Highest)} {
 		a, is := value(first, 0)
 		b, too := value(first, 0xFFFF)

@@ -17,6 +17,8 @@ type Area struct {
 	Secs  []uint32   // the moments, ascending, in seconds since 1970
 	Words [][]uint16 // the registers at each
 	Ends  []Ends     // of each register, in all responses since the last look; none where there was no response
+	// Turned are the ends of the registers with their bytes swapped, where some point reads them so.
+	Turned []Ends
 }
 
 // Ends are the least and the greatest that a register was, as a number without a sign and as one with one.
