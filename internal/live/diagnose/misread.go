@@ -161,52 +161,58 @@ func shown(s *weigh.Signal, r weigh.Reading) string {
 
 // failing makes findings of values that fail whatever their reading is.
 func (f *finder) failing(list []weigh.Fault, points []Point) {
-	swaps := swapping(points)
+	swaps, begin, stations := swapping(points), len(f.list), make(map[string]string, len(list))
 	for _, x := range list {
-		tag, station := x.Point.Point.Tag, x.Point.Point.Station
-		if f.covered[station] || swaps[tag] {
-			continue
+		if p := x.Point.Point; !f.covered[p.Station] && !swaps[p.Tag] {
+			stations[p.Tag] = p.Station
+			f.fails(x)
 		}
-		now := shown(x.Point, weigh.Reading{})
-		switch x.Failing {
-		case weigh.CounterFell:
-			f.add(site.KindPoint, tag, CounterFellBack, 0.8, because("counter-fell", "before", plain(x.Before), "after", plain(x.After)),
-				[]string{fmt.Sprintf("it counts in %s, and fell from %s to %s; it shows %s", x.Point.Point.Unit, plain(x.Before), plain(x.After), now)},
-				say("see whether the device was restarted or its counter reset"), say("if it falls again and again: two devices may answer for one, or the counter is one of a period"))
-		case weigh.IsClock:
-			f.add(site.KindPoint, tag, ClockAsValue, 0.85, because("clock-as-value", "unit", x.Point.Point.Unit), []string{"it shows " + now + ", and goes on by one each second"},
-				say("compare its address with the manual: it reads a clock or a counter of seconds"))
-		case weigh.Stands:
-			certainty := min(0.5+0.05*float64(x.Seconds)/60, 0.8)
-			f.add(site.KindPoint, tag, ValueStands, math.Floor(100*certainty)/100, because("value-stands", "shown", now),
-				[]string{fmt.Sprintf("it has shown %s for %s, since it was read first, while all others of its kind on the station move", now, time.Duration(x.Seconds)*time.Second)},
-				say("compare with the device's own display"), say("see whether its sensor is connected, or the channel is in simulation"), say("compare its address with the manual: it may be that of a setting or a limit"))
-		case weigh.Twin:
-			f.add(site.KindPoint, tag, MovesAlike, 0.65, because("moves-alike", "other", x.Other),
-				[]string{fmt.Sprintf("%s at %s has had the same values at all moments, and they moved", x.Other, x.Point.Point.Address)},
-				say("compare both addresses with the manual"), say("see whether both sensors are connected, each to its own input"))
-		case weigh.Saturated:
-			f.add(site.KindPoint, tag, ValueSaturated, 0.6, because("value-saturated", "shown", now, "seconds", x.Seconds), []string{"it moved before, and shows " + now + " at every look"},
-				say("compare with another measurement: is it beyond what the sensor can show?"), say("see whether the sensor or its input is in simulation, or short-circuited"),
-				say("compare the end of its range with that of the device: a range that is too small there ends too early"))
-		case weigh.Broken:
-			raw := x.Point.Point.Scaling.Raw
-			at := x.Point.Values(weigh.Reading{Raw: &[2]float64{0, 1}}) // whose ends are those of the range
-			lo, hi := x.Point.Point.Scaling.Eng[0], x.Point.Point.Scaling.Eng[1]
-			f.add(site.KindPoint, tag, BelowLiveZero, 0.8, because("below-live-zero", "raw", plain(math.Round((at[len(at)-1]-lo)/(hi-lo))), "zero", plain(raw[0])), []string{"it shows " + now + ", all the time"},
-				say("measure the current of the loop"), say("look at the wires, the fuse and the supply of the transmitter"),
-				say("compare the raw range with the manual: does it begin at zero?"))
-		case weigh.Spiking:
-			f.add(site.KindPoint, tag, ValueSpikes, 0.65, because("value-spikes"), []string{fmt.Sprintf("%d times or more within %d s, the last time about %s; it shows %s", x.Times, x.Seconds, strings.TrimSpace(plain(x.Shown)+" "+x.Point.Point.Unit), now)},
-				say("look at the wiring and the screen of the sensor: a loose contact, or interference"), say("see whether something else writes to its register"),
-				say("see in the manual whether such a value is a code for no value, and give it in invalid"))
-		case weigh.BitsTurned, weigh.BytesTurned:
-			f.turned(x)
-		case weigh.Doubled:
-			f.add(site.KindPoint, tag, AddressDoubled, 0.7, because("address-doubled", "address", x.Point.Point.Address.String(), "other", x.Other),
-				[]string{fmt.Sprintf("%s and %s both read %s of station %s", x.Other, tag, x.Point.Point.Address, station)},
-				say("compare both addresses with the manual: one was copied and not changed"))
-		}
+	}
+	f.gather(begin, stations)
+}
+
+// fails makes the finding of one value.
+func (f *finder) fails(x weigh.Fault) {
+	tag, station := x.Point.Point.Tag, x.Point.Point.Station
+	now := shown(x.Point, weigh.Reading{})
+	switch x.Failing {
+	case weigh.CounterFell:
+		f.add(site.KindPoint, tag, CounterFellBack, 0.8, because("counter-fell", "before", plain(x.Before), "after", plain(x.After)),
+			[]string{fmt.Sprintf("it counts in %s, and fell from %s to %s; it shows %s", x.Point.Point.Unit, plain(x.Before), plain(x.After), now)},
+			say("see whether the device was restarted or its counter reset"), say("if it falls again and again: two devices may answer for one, or the counter is one of a period"))
+	case weigh.IsClock:
+		f.add(site.KindPoint, tag, ClockAsValue, 0.85, because("clock-as-value", "unit", x.Point.Point.Unit), []string{"it shows " + now + ", and goes on by one each second"},
+			say("compare its address with the manual: it reads a clock or a counter of seconds"))
+	case weigh.Stands:
+		certainty := min(0.5+0.05*float64(x.Seconds)/60, 0.8)
+		f.add(site.KindPoint, tag, ValueStands, math.Floor(100*certainty)/100, because("value-stands", "shown", now),
+			[]string{fmt.Sprintf("it has shown %s for %s, since it was read first, while all others of its kind on the station move", now, time.Duration(x.Seconds)*time.Second)},
+			say("compare with the device's own display"), say("see whether its sensor is connected, or the channel is in simulation"), say("compare its address with the manual: it may be that of a setting or a limit"))
+	case weigh.Twin:
+		f.add(site.KindPoint, tag, MovesAlike, 0.65, because("moves-alike", "other", x.Other),
+			[]string{fmt.Sprintf("%s at %s has had the same values at all moments, and they moved", x.Other, x.Point.Point.Address)},
+			say("compare both addresses with the manual"), say("see whether both sensors are connected, each to its own input"))
+	case weigh.Saturated:
+		f.add(site.KindPoint, tag, ValueSaturated, 0.6, because("value-saturated", "shown", now, "seconds", x.Seconds), []string{"it moved before, and shows " + now + " at every look"},
+			say("compare with another measurement: is it beyond what the sensor can show?"), say("see whether the sensor or its input is in simulation, or short-circuited"),
+			say("compare the end of its range with that of the device: a range that is too small there ends too early"))
+	case weigh.Broken:
+		raw := x.Point.Point.Scaling.Raw
+		at := x.Point.Values(weigh.Reading{Raw: &[2]float64{0, 1}}) // whose ends are those of the range
+		lo, hi := x.Point.Point.Scaling.Eng[0], x.Point.Point.Scaling.Eng[1]
+		f.add(site.KindPoint, tag, BelowLiveZero, 0.8, because("below-live-zero", "raw", plain(math.Round((at[len(at)-1]-lo)/(hi-lo))), "zero", plain(raw[0])), []string{"it shows " + now + ", all the time"},
+			say("measure the current of the loop"), say("look at the wires, the fuse and the supply of the transmitter"),
+			say("compare the raw range with the manual: does it begin at zero?"))
+	case weigh.Spiking:
+		f.add(site.KindPoint, tag, ValueSpikes, 0.65, because("value-spikes"), []string{fmt.Sprintf("%d times or more within %d s, the last time about %s; it shows %s", x.Times, x.Seconds, strings.TrimSpace(plain(x.Shown)+" "+x.Point.Point.Unit), now)},
+			say("look at the wiring and the screen of the sensor: a loose contact, or interference"), say("see whether something else writes to its register"),
+			say("see in the manual whether such a value is a code for no value, and give it in invalid"))
+	case weigh.BitsTurned, weigh.BytesTurned:
+		f.turned(x)
+	case weigh.Doubled:
+		f.add(site.KindPoint, tag, AddressDoubled, 0.7, because("address-doubled", "address", x.Point.Point.Address.String(), "other", x.Other),
+			[]string{fmt.Sprintf("%s and %s both read %s of station %s", x.Other, tag, x.Point.Point.Address, station)},
+			say("compare both addresses with the manual: one was copied and not changed"))
 	}
 }
 

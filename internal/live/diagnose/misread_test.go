@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/scaling"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose/weigh"
 )
@@ -88,4 +89,35 @@ func TestWhatIsNotSaidOfValues(t *testing.T) {
 	assert.Empty(t, Find(evidence), "its words change places")
 	evidence.Points, evidence.Stations = nil, []Station{station("a", 1, silent(Counts{Requests: 9, Timeouts: 9}))}
 	assert.Equal(t, []Code{UnitSilent}, codes(Find(evidence)))
+}
+
+// What is the same of a few points is told of each; of many, of their station, and of every kind there is a sentence for that.
+func TestTheSameOfManyPointsIsOneFinding(t *testing.T) {
+	raw, eng := [2]float64{4000, 20000}, [2]float64{0, 10}
+	for kind := weigh.CounterFell; kind <= weigh.Spiking; kind++ { // those after it are of a station anyway
+		for _, n := range []int{fewAlike, fewAlike + 3} {
+			var faults []weigh.Fault
+			for i, s := range reads(t, n+1, codec.CDAB)[1:] {
+				s.Point.Scaling = scaling.Scaling{Raw: &raw, Eng: &eng}
+				faults = append(faults, weigh.Fault{Failing: kind, Point: s, Other: "a/00", Times: 3, Seconds: 60 + i})
+			}
+			list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Failing: faults})
+			if n == fewAlike {
+				require.Len(t, list, n)
+				for _, f := range list {
+					assert.Equal(t, site.KindPoint, f.Kind)
+				}
+				continue
+			}
+			require.Len(t, list, 1, "%v", kind)
+			f := list[0]
+			assert.Equal(t, site.KindStation, f.Kind)
+			assert.Equal(t, "a", f.Subject)
+			assert.Contains(t, f.Cause.String(), fmt.Sprint(n))
+			assert.NotContains(t, f.Cause.String(), "{")
+			assert.Contains(t, f.Evidence[0], "a/01")
+			assert.Contains(t, f.Evidence[len(f.Evidence)-1], "more")
+			assert.NotEmpty(t, f.Next)
+		}
+	}
 }
