@@ -88,7 +88,7 @@ const others = 4
           <el-radio-button value="">{{ t('overview.all') }}</el-radio-button>
           <el-radio-button value="wrong" data-test="only-wrong">{{ t('overview.wrong') }}</el-radio-button>
         </el-radio-group>
-        <span class="quiet">{{ t('overview.links', { n: site.status.links.length, stations: site.status.stations.length }) }}</span>
+        <span class="quiet">{{ t('counts.links', site.status.links.length) }}, {{ t('counts.stations', site.status.stations.length) }}</span>
       </div>
       <div class="panel fill scroll" tabindex="0" role="region" :aria-label="t('pages.overview')">
         <table data-test="overview">

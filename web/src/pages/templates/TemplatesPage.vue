@@ -137,7 +137,7 @@ const saved = () => {
       <div class="panel list" data-test="templates">
         <button v-for="e in all" :key="e.name" type="button" :class="{ chosen: e.name === template?.name }" @click="chosen = e.name">
           <b>{{ e.name }}</b>
-          <span class="quiet">{{ t('templates.counts', { points: e.points?.length ?? 0, stations: counts[e.name] ?? 0 }) }}</span>
+          <span class="quiet">{{ t('counts.points', e.points?.length ?? 0) }}, {{ t('counts.stations', counts[e.name] ?? 0) }}</span>
           <span v-if="e.description" class="quiet one">{{ e.description }}</span>
         </button>
       </div>
