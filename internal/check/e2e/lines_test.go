@@ -128,6 +128,9 @@ func TestCallsThatDoNotComeAbout(t *testing.T) {
 			p.awaitQuality("one", "bad (link-down)")
 			if c.fault != "drop" { // after which it dials again at once
 				p.awaitLink("line", doing(c.state))
+				f := p.found(diagnose.CallFails, "one")
+				assert.Contains(t, f.Evidence, c.reason)
+				assert.Contains(t, f.Evidence, "the stations at that number: one, two")
 			}
 			p.until("that "+c.reason, func() bool { // it dials again and again
 				st, err := p.client.Status(t.Context())

@@ -16,4 +16,10 @@ const (
 	Taken       Kind = "taken"       // another program has the port
 	RTS         Kind = "rts"         // the serial port has no RTS that can be driven
 	Modem       Kind = "modem"       // no modem answers
+
+	Busy       Kind = "busy"        // the number that is called is
+	NoAnswer   Kind = "no-answer"   // nobody takes the call
+	NoCarrier  Kind = "no-carrier"  // the call ends before there is a connection
+	NoDialtone Kind = "no-dialtone" // the modem does not hear that it may dial
+	Undialled  Kind = "undialled"   // the modem does not take the command to dial
 )

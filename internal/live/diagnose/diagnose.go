@@ -220,6 +220,7 @@ type Station struct {
 	Silent      bool
 	Answering   bool
 	Reason      string
+	Failure     failure.Kind  // of a silent one that is called: why the call does not come about
 	Counts      Counts        // of the last minute
 	Since       Counts        // since the last response
 	OtherUnit   int           // that answered in its place, -1 for none
@@ -357,7 +358,11 @@ func Find(e Evidence) []Finding {
 			}
 			continue
 		}
+		f.calls(l)
 		for _, s := range f.stations[l.Link.Name] {
+			if f.covered[s.Station.Name] {
+				continue
+			}
 			if byProtocol[s.Station.Speaks()](&f, l, s, e.Links, e.Stations) {
 				f.covered[s.Station.Name] = true
 			}

@@ -200,9 +200,17 @@ const together = 10 * time.Second
 // unmoved are the points whose standing still means something. A value that has come to rest at zero belongs to something that was
 // stopped, as do those that came to rest with it; a counter stands when nothing passes.
 func unmoved(list []Point) (out []Point) {
+	var zero []time.Duration // since when those at zero are
+	for _, p := range list {
+		if p.Zero {
+			zero = append(zero, p.Still)
+		}
+	}
+	slices.Sort(zero)
 	telling := false
 	for _, p := range list {
-		stopped := p.Zero || slices.ContainsFunc(list, func(other Point) bool { return other.Zero && (other.Still-p.Still).Abs() <= together })
+		first, _ := slices.BinarySearch(zero, p.Still-together) // that came to rest then or before
+		stopped := p.Zero || first < len(zero) && zero[first] <= p.Still+together
 		if !stopped {
 			out, telling = append(out, p), telling || !p.Rose
 		}

@@ -213,6 +213,9 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		default:
 			st.Bad, st.BadFor, st.Why = n.Bad, now.Sub(s.notBad), r.table.Why(s.Slots)
 		}
+		if st.Silent {
+			st.Failure = s.failure
+		}
 		if now.Sub(s.otherAt) < time.Minute {
 			st.OtherUnit = s.otherUnit
 		}

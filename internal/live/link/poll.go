@@ -226,6 +226,9 @@ func (r *Runner) silence(s *stationRun, out Outcome, now time.Time) {
 		s.setBack.grow(max(firstSetBack, out.Rest), max(lastSetBack, 8*out.Rest), now)
 	}
 	r.setStation(s, StationSilent, out.Err.Error())
+	r.mu.Lock()
+	s.failure, _ = failureOf(out.Err)
+	r.mu.Unlock()
 	failAll(s.Slots, out.Reason)
 }
 

@@ -96,6 +96,7 @@ type stationRun struct {
 	since     tally   // since its last response
 	otherUnit int     // that answered in its place, at otherAt
 	otherAt   time.Time
+	failure   failure.Kind // why it could not be called; of one that is silent
 	lastKind  traffic.Kind
 	refusals  map[*entry]*refusal
 	notes     map[diagnose.NoteKind]diagnose.Note

@@ -83,6 +83,9 @@ var results = map[string]string{
 	"OK": "", "ERROR": "", "NO CARRIER": NoCarrier, "BUSY": Busy, "NO ANSWER": NoAnswer, "NO DIALTONE": NoDialtone, "NO DIAL TONE": NoDialtone,
 }
 
+// failed are the ends of calls that did not come about.
+var failed = map[string]failure.Kind{NoCarrier: failure.NoCarrier, Busy: failure.Busy, NoAnswer: failure.NoAnswer, NoDialtone: failure.NoDialtone}
+
 // command sends a command and returns the modem's final answer to it.
 func (m *Modem) command(ctx context.Context, text string, limit time.Duration) (string, error) {
 	m.held = nil
@@ -188,17 +191,18 @@ func (m *Modem) Dial(number string) (net.Conn, error) {
 		m.write("\r") // any character ends the attempt (V.250, 5.6.1)
 		m.settle()
 		m.doing(NoAnswer)
-		return nil, fmt.Errorf("calling %s: no connection within %s", number, limit)
+		return nil, &OpenError{Kind: failure.NoAnswer, Err: fmt.Errorf("calling %s: no connection within %s", number, limit)}
 	case err != nil:
 		m.doing("")
 		return nil, err
 	case !strings.HasPrefix(answer, "CONNECT"):
 		ended := results[answer]
 		m.doing(ended)
+		kind := failed[ended]
 		if ended == "" {
-			ended = "the modem answers " + answer + "; check modem.dial and the number"
+			ended, kind = "the modem answers "+answer+"; check modem.dial and the number", failure.Undialled
 		}
-		return nil, fmt.Errorf("calling %s: %s", number, ended)
+		return nil, &OpenError{Kind: kind, Err: fmt.Errorf("calling %s: %s", number, ended)}
 	}
 	m.endLine()
 	m.carrier = true

@@ -2,6 +2,7 @@ package main
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -14,7 +15,7 @@ func TestMistakesOfLinesAreFound(t *testing.T) {
 	for kind := 0; kind < len(mistakes); kind += 4 {
 		t.Run(mistakes[kind].name, func(t *testing.T) {
 			t.Parallel()
-			v := newTrial(testSeed+uint64(kind), kind).judge(kind)
+			v := newTrial(testSeed+uint64(kind), kind).judge(kind, time.Minute)
 			assert.Equal(t, "hit", names[v.outcome], "%s %+v", v.note, v.list)
 		})
 	}

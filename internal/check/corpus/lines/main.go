@@ -47,7 +47,8 @@ type verdict struct {
 
 func main() {
 	trials := flag.Int("trials", 2*len(mistakes), "how many")
-	sound := flag.Int("healthy", 14, "sites without a mistake, each watched for a minute")
+	sound := flag.Int("healthy", 16, "sites without a mistake")
+	minutes := flag.Int("minutes", 1, "for which each of those is watched")
 	seed := flag.Uint64("seed", 1, "of the random numbers")
 	together := flag.Int("together", 24, "how many at once")
 	only := flag.Int("kind", -1, "this kind alone")
@@ -68,11 +69,12 @@ func main() {
 		places <- struct{}{}
 		running.Go(func() {
 			defer func() { <-places }()
-			verdicts[i] = newTrial(*seed+uint64(i), kind).judge(kind)
+			verdicts[i] = newTrial(*seed+uint64(i), kind).judge(kind, time.Duration(*minutes)*time.Minute)
 		})
 	}
 	running.Wait()
 	report(verdicts, kinds, *verbose)
+	fmt.Printf("(healthy sites were watched for %d min)\n", *minutes)
 }
 
 func report(verdicts []verdict, kinds []int, verbose bool) {
@@ -104,11 +106,11 @@ func report(verdicts []verdict, kinds []int, verbose bool) {
 	}
 	all := max(1, sum[hit]+sum[near]+sum[wrong]+sum[missed])
 	fmt.Printf("%d mistakes of lines: %d hit, %d near, %d wrong, %d missed: %.1f %% hit\n", all, sum[hit], sum[near], sum[wrong], sum[missed], 100*float64(sum[hit])/float64(all))
-	fmt.Printf("%d healthy sites for a minute: %d with a finding\n", sound, alarms)
+	fmt.Printf("%d healthy sites: %d with a finding\n", sound, alarms)
 }
 
 // judge lets the service run beside the devices and compares what it says with what is true.
-func (t *trial) judge(kind int) (v verdict) {
+func (t *trial) judge(kind int, healthyFor time.Duration) (v verdict) {
 	failed := func(err error) verdict { return verdict{outcome: missed, note: err.Error()} }
 	devices, err := rig.Start(&t.devices, rig.Options{})
 	if err != nil {
@@ -139,7 +141,7 @@ func (t *trial) judge(kind int) (v verdict) {
 		return failed(err)
 	}
 	if kind < 0 {
-		return sound(ctx, c)
+		return sound(ctx, c, healthyFor)
 	}
 	patience := watched
 	if mistakes[kind].slow {
@@ -199,8 +201,8 @@ func (t *trial) bad(ctx context.Context, c *client.Client) string {
 }
 
 // sound watches a site on which nothing is wrong.
-func sound(ctx context.Context, c *client.Client) (v verdict) {
-	for range 60 {
+func sound(ctx context.Context, c *client.Client, span time.Duration) (v verdict) {
+	for range int(span.Seconds()) {
 		time.Sleep(time.Second)
 		if list, err := c.Findings(ctx, ""); err == nil && len(list) > 0 {
 			return verdict{outcome: wrong, list: list}

@@ -406,6 +406,54 @@ var mistakes = []mistake{
 		t.faulty("yard", address, rig.Faults{Checksum: true})
 		t.is(name("yard", address), diagnose.FramesDamaged)
 	}},
+	{name: "a factor missing in an outstation", make: func(t *trial) {
+		address := 5 + t.rng.IntN(50)
+		l := t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		factor := []float64{100, 1000}[t.rng.IntN(2)]
+		l.Stations[0].Values = append(l.Stations[0].Values, rig.Value{At: site.Address{Space: site.AnalogInputs, Offset: 30}, Signal: "quick", Factor: &factor, Class: 2, Deadband: factor})
+		t.points = append(t.points, fields{"tag": "flow", "station": name("yard", address), "address": "ai:30", "unit": "m³/h", "range": []int{0, 400}})
+		t.is("flow", diagnose.ScalingDiffers).mended()
+	}},
+	called("a number that is busy", rig.Faults{Call: "busy"}),
+	called("a number at which nobody answers", rig.Faults{Call: "no_answer"}),
+	called("a number at which no modem answers", rig.Faults{Call: "no_carrier"}),
+	{name: "a digit of a number", make: func(t *trial) {
+		station := t.dialled()
+		t.stationSet(station, "number", "5550199")
+		t.is(station, diagnose.CallFails)
+	}},
+	{name: "a line without a modem where one is set", make: func(t *trial) {
+		units := t.bus()
+		t.links[0]["transport"] = "dialup"
+		for _, u := range units {
+			t.stationSet(name("bus", u), "number", "5550100")
+		}
+		t.is("bus", diagnose.NoModem)
+	}},
+}
+
+// called is a fault of the calls to a number.
+func called(what string, f rig.Faults) mistake {
+	return mistake{name: what, make: func(t *trial) {
+		station := t.dialled()
+		t.faulty("phone", t.devices.Lines[0].Stations[0].Unit, f)
+		t.is(station, diagnose.CallFails)
+	}}
+}
+
+// dialled is a line over a modem, with two stations at numbers of their own, and gives the first one.
+func (t *trial) dialled() (station string) {
+	units := t.some(2)
+	l := t.line("phone", rig.Line{Transport: site.Dialup, Connect: site.Duration(100 * time.Millisecond), Serial: site.LineSettings{Baud: 57600}}, units...)
+	link := t.links[len(t.links)-1]
+	link["serial"] = fields{"baud": 57600}
+	link["modem"] = fields{"idle": "1s", "redial": "2s", "guard": "900ms"}
+	for i, u := range units {
+		l.Stations[i].Number = fmt.Sprint(5550100 + i)
+		t.stationSet(name("phone", u), "number", l.Stations[i].Number)
+		t.stationSet(name("phone", u), "poll", "4s")
+	}
+	return name("phone", units[0])
 }
 
 // healthy are sites on which nothing is wrong.
@@ -422,5 +470,10 @@ var healthy = []func(*trial){
 	func(t *trial) { // some responses get lost
 		units := t.gateway(rig.Line{})
 		t.onAll("gate", units, rig.Faults{Drop: true, Some: 60})
+	},
+	func(t *trial) { t.dialled() },
+	func(t *trial) { // restarted now and then
+		units := t.gateway(rig.Line{})
+		t.onAll("gate", units, rig.Faults{Close: true, Some: 200})
 	},
 }

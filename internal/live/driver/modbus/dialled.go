@@ -24,11 +24,18 @@ type dialled struct {
 	since  time.Time  // of the call
 	idle   *time.Timer
 	closed bool
-	gone   bool // the port is
+	gone   bool                  // the port is
+	missed map[string]missedCall // by number
 
 	state sync.Mutex   // guards what follows; call changes with mu held, too
 	call  *session     // nil while on hook
 	ended link.Traffic // of calls that are over
+}
+
+// missedCall is one that did not come about.
+type missedCall struct {
+	at  time.Time
+	err error
 }
 
 // callTurn is how long a call is preferred to what is due at other numbers.
@@ -39,7 +46,7 @@ func openDialled(ctx context.Context, l site.Link, host link.Host) (link.Session
 	if err != nil {
 		return nil, err
 	}
-	d := &dialled{link: l, host: host, modem: modem}
+	d := &dialled{link: l, host: host, modem: modem, missed: map[string]missedCall{}}
 	d.idle = time.AfterFunc(time.Hour, d.leave)
 	return d, nil
 }
@@ -63,8 +70,10 @@ func (d *dialled) reach(number string) (*session, error) {
 	conn, err := d.modem.Dial(number)
 	if err != nil {
 		d.gone = d.modem.Gone()
+		d.missed[number] = missedCall{time.Now(), err}
 		return nil, err
 	}
+	delete(d.missed, number)
 	d.state.Lock()
 	defer d.state.Unlock()
 	d.call, d.number, d.since = newSession(conn, d.link, d.host), number, time.Now()
@@ -117,16 +126,31 @@ func (d *dialled) over(number string, f func(*session)) error {
 	return nil
 }
 
-// Do is link.Session's. A number that does not answer is left alone for the modem's redial time.
+// Do is link.Session's. A number that does not answer is left alone for the modem's redial time, whichever of its stations is due.
 func (d *dialled) Do(work link.Job) (out link.Outcome) {
-	if err := d.over(work.(*job).to.number, func(s *session) {
-		began := time.Now()
-		out = s.Do(work)
-		out.Took = time.Since(began) // dialling is no part of it
-	}); err != nil {
-		return link.Outcome{Err: err, Reason: reading.LinkDown, Rest: time.Duration(d.link.Modem.Redial)}
+	number, redial := work.(*job).to.number, time.Duration(d.link.Modem.Redial)
+	err := d.lately(number, redial)
+	if err == nil {
+		err = d.over(number, func(s *session) {
+			began := time.Now()
+			out = s.Do(work)
+			out.Took = time.Since(began) // dialling is no part of it
+		})
+	}
+	if err != nil {
+		return link.Outcome{Err: err, Reason: reading.LinkDown, Rest: redial}
 	}
 	return out
+}
+
+// lately is why a number could not be reached within a time; nil when it was not called.
+func (d *dialled) lately(number string, within time.Duration) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if m, ok := d.missed[number]; ok && time.Since(m.at) < within {
+		return m.err
+	}
+	return nil
 }
 
 func (d *dialled) Read(station site.Station, what site.Range) (samples []table.Sample, err error) {
