@@ -209,7 +209,7 @@ func unmoved(list []Point) (out []Point) {
 	slices.Sort(zero)
 	telling := false
 	for _, p := range list {
-		first, _ := slices.BinarySearch(zero, p.Still-together) // that came to rest then or before
+		first, _ := slices.BinarySearch(zero, p.Still-together) // the first that has rested for so long
 		stopped := p.Zero || first < len(zero) && zero[first] <= p.Still+together
 		if !stopped {
 			out, telling = append(out, p), telling || !p.Rose

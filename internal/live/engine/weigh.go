@@ -11,7 +11,7 @@ import (
 
 // How often the values of a station are weighed: while it is new, and from then on; and how many stations at once at most.
 const (
-	weighNew    = 4 * time.Second
+	weighNew    = 3 * time.Second
 	weighOften  = 20 * time.Second
 	weighRest   = time.Minute // of one that has been right for long
 	restAfter   = 10 * time.Minute

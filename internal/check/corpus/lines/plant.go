@@ -120,7 +120,7 @@ func (t *trial) siteFile(r *rig.Rig) []byte {
 		if of, ok := l["as"].(string); ok { // the place of another
 			name = of
 		}
-		if l["transport"] == "serial" {
+		if l["transport"] == "serial" || l["transport"] == "dialup" {
 			serial, _ := l["serial"].(fields)
 			if serial == nil {
 				serial = fields{}
