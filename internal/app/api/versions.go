@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -154,22 +155,15 @@ func (s *Server) changeSet(c *gin.Context) error {
 	return nil
 }
 
-// past is a state of the site that is named.
-func (s *Server) past(c *gin.Context, named string) (store.Past, State, error) {
+// state finds a state of the site that is named.
+func (s *Server) state(c *gin.Context, named string) (State, error) {
 	id, err := s.store.Change(c.Request.Context(), named, time.Now())
-	if err != nil {
-		return store.Past{}, State{}, err
-	}
-	p, err := s.store.At(c.Request.Context(), id)
-	if named == "" {
-		named = "now"
-	}
-	return p, State{named, id}, err
+	return State{cmp.Or(named, "now"), id}, err
 }
 
 // compare answers with a page of what two states differ in.
 func compare(c *gin.Context, from, to State, changes []site.Change) error {
-	page, next, err := part(c, within(c, changes))
+	page, next, err := part(c, within(c, slices.Clone(changes)))
 	if err != nil {
 		return err
 	}
@@ -181,15 +175,19 @@ func (s *Server) diff(c *gin.Context) error {
 	if c.Query("from") == "" {
 		return fail(http.StatusBadRequest, "from is missing: %s", stateDoc)
 	}
-	from, a, err := s.past(c, c.Query("from"))
+	from, err := s.state(c, c.Query("from"))
 	if err != nil {
 		return err
 	}
-	to, b, err := s.past(c, c.Query("to"))
+	to, err := s.state(c, c.Query("to"))
 	if err != nil {
 		return err
 	}
-	return compare(c, a, b, store.Compare(from, to))
+	changes, err := s.store.Differences(c.Request.Context(), from.Change, to.Change)
+	if err != nil {
+		return err
+	}
+	return compare(c, from, to, changes)
 }
 
 func (s *Server) diffFile(c *gin.Context) error {
@@ -197,7 +195,11 @@ func (s *Server) diffFile(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	from, a, err := s.past(c, c.Query("from"))
+	from, err := s.state(c, c.Query("from"))
+	if err != nil {
+		return err
+	}
+	past, err := s.store.At(c.Request.Context(), from.Change)
 	if err != nil {
 		return err
 	}
@@ -212,7 +214,7 @@ func (s *Server) diffFile(c *gin.Context) error {
 	if err != nil {
 		return file.Place(err)
 	}
-	return compare(c, a, State{Named: "file"}, merge.Sites(from.Site, empty.With(changes), nil))
+	return compare(c, from, State{Named: "file"}, merge.Sites(past.Site, empty.With(changes), nil))
 }
 
 func newVersion(v store.Version) Version { return Version(v) }
@@ -267,7 +269,11 @@ func (s *Server) restore(c *gin.Context) error {
 	if request.To == "" {
 		return fail(http.StatusUnprocessableEntity, "to is missing: %s", stateDoc)
 	}
-	to, state, err := s.past(c, request.To)
+	state, err := s.state(c, request.To)
+	if err != nil {
+		return err
+	}
+	to, err := s.store.At(c.Request.Context(), state.Change)
 	if err != nil {
 		return err
 	}

@@ -35,8 +35,12 @@ type Store struct {
 
 	later    later
 	deciding sync.Mutex // of proposals
-	closing  chan struct{}
-	once     sync.Once
+
+	comparing sync.Mutex // guards compared
+	compared  []compared // the newest comparisons
+
+	closing chan struct{}
+	once    sync.Once
 
 	site       atomic.Pointer[site.Site] // replaced by modifier alone
 	last       atomic.Int64              // change that was stored since the start

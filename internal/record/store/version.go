@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -12,6 +13,7 @@ import (
 
 	"arithmon/internal/core/merge"
 	"arithmon/internal/core/nearest"
+	"arithmon/internal/core/parallel"
 	"arithmon/internal/core/site"
 	"arithmon/internal/record/database"
 )
@@ -184,43 +186,106 @@ func (s *Store) At(ctx context.Context, change int64) (Past, error) {
 	if oldest.Valid && change < oldest.Int64-1 {
 		return p, fmt.Errorf("change %d %w, which begins with change %d", change, ErrForgotten, oldest.Int64)
 	}
-	b := of.Build()
+	then := map[entityKey][]byte{} // what differed from now, as it was; nil where there was nothing
 	before := int64(0)
 	for { // newest first
-		list, err := s.records(ctx, `SELECT id, batch, time, who, kind, action, name, before, after, message FROM changes WHERE id > ?1 AND (?2 = 0 OR id < ?2) ORDER BY id DESC LIMIT 10000`, change, before)
+		n, err := p.reverse(ctx, s, then, &before)
 		if err != nil {
 			return p, err
 		}
-		for _, r := range list {
-			if err := p.reverse(b, r); err != nil {
-				return p, fmt.Errorf("change %d: %w", r.ID, err)
-			}
-			before = r.ID
-		}
-		if len(list) < 10_000 {
+		if n < reversedTogether {
 			break
+		}
+	}
+	b := of.Build()
+	for _, kind := range site.Kinds() {
+		if err := putBack(b, kind, then); err != nil {
+			return p, err
 		}
 	}
 	p.Site = b.Site()
 	return p, nil
 }
 
-// reverse takes a recorded change back.
-func (p Past) reverse(b *site.Builder, r Record) error {
-	c, err := r.Change()
+// reversedTogether is how many changes are read together to be taken back.
+const reversedTogether = 10_000
+
+// reverse takes the next recorded changes back, those before a change or, where that is 0, the newest ones, and says how many there were. What an
+// entity was is read in the end alone: most of what it was between does not matter.
+func (p Past) reverse(ctx context.Context, s *Store, then map[entityKey][]byte, before *int64) (n int, err error) {
+	rows, err := s.db.Query(ctx, "SELECT id, kind, action, name, before FROM changes WHERE id > ?1 AND (?2 = 0 OR id < ?2) ORDER BY id DESC LIMIT ?3", p.Change, *before, reversedTogether)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	was, is := c.Before, c.After
-	called := "" // now
-	if is != nil {
-		called, _ = p.Now(r.Kind, is.Key())
-		p.now[entityKey{r.Kind, is.Key()}] = ""
-		b.Remove(r.Kind, is.Key())
+	defer rows.Close()
+	for rows.Next() {
+		var kind site.Kind
+		var action site.Action
+		var name string
+		var body []byte
+		if err := rows.Scan(before, &kind, &action, &name, &body); err != nil {
+			return n, err
+		}
+		n++
+		called := "" // now
+		if action != site.Remove {
+			called, _ = p.Now(kind, name)
+			p.now[entityKey{kind, name}] = ""
+			then[entityKey{kind, name}] = nil
+		}
+		if body == nil {
+			continue
+		}
+		was := name
+		if action != site.Remove {
+			if was, err = keyOf(kind, body); err != nil {
+				return n, fmt.Errorf("change %d: %w", *before, err)
+			}
+		}
+		p.now[entityKey{kind, was}] = called
+		then[entityKey{kind, was}] = body
 	}
-	if was != nil {
-		p.now[entityKey{r.Kind, was.Key()}] = called
-		b.Put(was, 1)
+	return n, rows.Err()
+}
+
+// keyOf is the key of an entity as it is stored.
+func keyOf(kind site.Kind, body []byte) (string, error) {
+	field := site.KeyField(kind)
+	if rest, first := bytes.CutPrefix(body, []byte(`{"`+field+`":"`)); first { // as it is written
+		if end := bytes.IndexByte(rest, '"'); end >= 0 && bytes.IndexByte(rest[:end], '\\') < 0 {
+			return string(rest[:end]), nil
+		}
+	}
+	e, err := site.Decode(kind, body)
+	if err != nil {
+		return "", err
+	}
+	return e.Key(), nil
+}
+
+// putBack puts the entities of a kind back as they were.
+func putBack(b *site.Builder, kind site.Kind, then map[entityKey][]byte) error {
+	var bodies [][]byte
+	for k, body := range then {
+		switch {
+		case k.kind != kind:
+		case body == nil:
+			b.Remove(kind, k.name)
+		default:
+			bodies = append(bodies, body)
+		}
+	}
+	list, errs := make([]site.Entity, len(bodies)), make([]error, len(bodies))
+	parallel.Parts(len(bodies), decodedTogether, func(from, to int) {
+		for i := from; i < to; i++ {
+			list[i], errs[i] = site.Decode(kind, bodies[i])
+		}
+	})
+	for i, e := range list {
+		if errs[i] != nil {
+			return fmt.Errorf("a recorded %s: %w", kind, errs[i])
+		}
+		b.Put(e, 1)
 	}
 	return nil
 }
@@ -243,6 +308,43 @@ func Compare(from, to Past) []site.Change {
 		other, known := back[entityKey{kind, now}]
 		return other, known
 	})
+}
+
+// compared is what two states of the site differ in.
+type compared struct {
+	from, to int64
+	of       *site.Site // the site as it was when they were compared
+	changes  []site.Change
+}
+
+// keptCompared is how many comparisons are kept, since they are asked for page by page.
+const keptCompared = 2
+
+// Differences lists what leads from the site after one change to that after another. The list is shared, and not to be changed.
+func (s *Store) Differences(ctx context.Context, from, to int64) ([]site.Change, error) {
+	s.comparing.Lock()
+	defer s.comparing.Unlock()
+	of := s.Site()
+	s.compared = slices.DeleteFunc(s.compared, func(c compared) bool { return c.of != of })
+	for _, c := range s.compared {
+		if c.from == from && c.to == to {
+			return c.changes, nil
+		}
+	}
+	a, err := s.At(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.At(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	changes := Compare(a, b)
+	if a.of == of && b.of == of {
+		s.compared = append(s.compared, compared{from, to, of, changes})
+		s.compared = s.compared[max(0, len(s.compared)-keptCompared):]
+	}
+	return changes, nil
 }
 
 // Restore makes the site what it was: all of it, or the points whose tags fit some patterns, with what these need.

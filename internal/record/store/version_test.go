@@ -348,3 +348,39 @@ func TestAnEarlierVersionOfAnEntity(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, was)
 }
+
+// Differences are those of At and Compare, as often as they are asked for and whatever was changed meanwhile.
+func TestDifferencesAreThoseOfNow(t *testing.T) {
+	s := open(t, t.TempDir())
+	fill(t, s)
+	first := s.LastStored()
+	unit := func(to string) int64 {
+		_, _, err := s.Modify(t.Context(), Edit{Who: "ann"}, func(d *site.Draft, _ *site.Site) {
+			p, _ := d.Get(site.KindPoint, "a/b")
+			point := p.(site.Point)
+			point.Unit = to
+			d.Put(point)
+		})
+		require.NoError(t, err)
+		return s.LastStored()
+	}
+	second := unit("bar")
+	for range 2 {
+		list, err := s.Differences(t.Context(), first, second)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Equal(t, "bar", list[0].After.(site.Point).Unit)
+	}
+	third := unit("kPa")
+	for _, to := range []int64{second, third} {
+		list, err := s.Differences(t.Context(), first, to)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Equal(t, map[int64]string{second: "bar", third: "kPa"}[to], list[0].After.(site.Point).Unit)
+	}
+	list, err := s.Differences(t.Context(), third, first)
+	require.NoError(t, err)
+	assert.Empty(t, list[0].After.(site.Point).Unit)
+	_, err = s.Differences(t.Context(), -1, third)
+	assert.ErrorIs(t, err, ErrForgotten)
+}
