@@ -3,6 +3,9 @@ package sheet
 import (
 	"archive/zip"
 	"bytes"
+	"compress/flate"
+	"hash/crc32"
+	"io"
 	"strings"
 	"testing"
 
@@ -112,19 +115,52 @@ func TestASpreadsheet(t *testing.T) {
 	assert.Equal(t, []string{"sheet Old is hidden, and left out"}, b.Notes)
 }
 
+// packed is an archive of one file of so many megabytes of zeros, which says that it has so many. One megabyte is packed once, and what comes
+// of it repeated.
+func packed(t *testing.T, name string, megabytes, says int) []byte {
+	zeros, crc := make([]byte, 1<<20), crc32.NewIEEE()
+	var part, all bytes.Buffer
+	pack, err := flate.NewWriter(&part, flate.DefaultCompression)
+	require.NoError(t, err)
+	next := func() []byte {
+		part.Reset()
+		_, err := pack.Write(zeros)
+		require.NoError(t, err)
+		require.NoError(t, pack.Flush())
+		return bytes.Clone(part.Bytes())
+	}
+	all.Write(next())
+	again := next() // which refers to zeros before it
+	for range megabytes {
+		crc.Write(zeros)
+	}
+	for range megabytes - 1 {
+		all.Write(again)
+	}
+	part.Reset()
+	require.NoError(t, pack.Close())
+	all.Write(part.Bytes())
+	var archive bytes.Buffer
+	z := zip.NewWriter(&archive)
+	w, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, CRC32: crc.Sum32(), CompressedSize64: uint64(all.Len()), UncompressedSize64: uint64(says) << 20})
+	require.NoError(t, err)
+	_, err = w.Write(all.Bytes())
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	return archive.Bytes()
+}
+
 // Files that are something else, or mean harm, are refused with what to do instead, and take no more memory than is due.
 func TestFilesThatAreNotRead(t *testing.T) {
-	var bomb bytes.Buffer
-	z := zip.NewWriter(&bomb)
-	w, err := z.Create("xl/worksheets/sheet1.xml")
+	bomb := packed(t, "xl/worksheets/sheet1.xml", 600, 600)
+	require.Less(t, len(bomb), 2<<20)
+	archive, err := zip.NewReader(bytes.NewReader(bomb), int64(len(bomb)))
 	require.NoError(t, err)
-	zeros := make([]byte, 1<<20)
-	for range 600 {
-		_, err := w.Write(zeros)
-		require.NoError(t, err)
-	}
-	require.NoError(t, z.Close())
-	require.Less(t, bomb.Len(), 2<<20)
+	inside, err := archive.File[0].Open()
+	require.NoError(t, err)
+	n, err := io.CopyN(io.Discard, inside, 3<<20)
+	require.NoError(t, err, "it can be unpacked")
+	require.EqualValues(t, 3<<20, n)
 	for _, c := range []struct {
 		name string
 		data []byte
@@ -135,7 +171,8 @@ func TestFilesThatAreNotRead(t *testing.T) {
 		{"a PDF", []byte("%PDF-1.7\n..."), "copy the text of the table"},
 		{"an old workbook", []byte("\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1"), "save it as .xlsx"},
 		{"a program", []byte("\x7FELF\x02\x01\x00\x00\x00\xFF\xFE\x00"), "is no text"},
-		{"a bomb", bomb.Bytes(), "cannot be read"},
+		{"a bomb", bomb, "cannot be read"},
+		{"a bomb that says that it is small", packed(t, "xl/worksheets/sheet1.xml", 600, 1), "cannot be read"},
 		{"half a workbook", workbook(t, func(*excelize.File) {})[:400], "cannot be read"},
 		{"too much", make([]byte, MostBytes+1), "at most 64 are read"},
 		{"too many rows", []byte(strings.Repeat("a,b\n", MostRows+1)), "more than 200000 rows"},
