@@ -96,6 +96,7 @@ var catalogue = []Meaning{
 	{HistoryStopped, OfService, "Readings cannot be recorded: the disk is full, or cannot be written."},
 	{HistoryBehind, OfService, "The disk cannot keep up with the readings that are to be recorded; some are lost."},
 	{HistoryFile, OfService, "What was recorded in a month is missing, damaged, or of another service."},
+	{MachineBusy, OfService, "This machine did not run the service for so long that exchanges were spoilt by it."},
 }
 
 // Catalogue explains the codes of findings.
@@ -140,6 +141,7 @@ var sentences = map[string]string{
 	"history-stopped":             "Nothing is recorded: the history cannot be written. The readings themselves go on.",
 	"history-behind":              "Not everything is recorded: the disk cannot keep up.",
 	"history-file":                "Of {count} months of the history something cannot be read.",
+	"machine-busy":                "This machine did not run the service for up to {longest}: what came late meanwhile is not the doing of devices.",
 	"polls-late":                  "More is asked for than there is time for: the polls of the link take {load} times the time there is.",
 	"port-missing-other":          "The serial port {port} is not there, and {other} is.",
 	"two-masters-line":            "Another master asks on the line, too: there are requests that nobody here has made. Frames of both collide, and responses to one may be taken for the other's.",

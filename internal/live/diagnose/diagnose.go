@@ -95,6 +95,7 @@ const (
 	HistoryStopped Code = "history-stopped"
 	HistoryBehind  Code = "history-behind"
 	HistoryFile    Code = "history-file"
+	MachineBusy    Code = "machine-busy"
 )
 
 // OfService is the kind of what a finding about the service itself is about; its subject is then the part of it, such as history.
@@ -313,6 +314,7 @@ type Evidence struct {
 	Failing  []weigh.Fault       // values that fail whatever their reading is
 	Zeros    []Elsewhere         // tables that hold nothing, where others do
 	History  History             // how the recording of readings goes
+	Stalls   Stalls              // of this machine
 }
 
 // Elsewhere is a table of a station that holds nothing but zeros, where the other has values.
@@ -375,6 +377,7 @@ func Find(e Evidence) []Finding {
 	f.points(e.Points)
 	f.nothingGood(e)
 	f.history(e.History)
+	f.stalled(e.Stalls, e.Stations)
 	slices.SortStableFunc(f.list, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Certainty, a.Certainty), cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Code, b.Code))
 	})

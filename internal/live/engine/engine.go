@@ -58,6 +58,7 @@ type Engine struct {
 
 	traffic   *traffic.Log
 	findings  findings // guarded by mu
+	stalls    stalls
 	units     *unit.Dictionary
 	history   func() diagnose.History
 	counts    Counts
@@ -95,6 +96,7 @@ func (e *Engine) Start(ctx context.Context, s *site.Site) {
 	aging := e.ctx
 	e.ending.Go(func() { e.diagnose(aging) })
 	e.ending.Go(func() { e.keepOwn(aging) })
+	e.ending.Go(func() { e.stalls.watch(aging) })
 	e.ending.Go(func() {
 		ticker := time.NewTicker(ageEvery)
 		defer ticker.Stop()

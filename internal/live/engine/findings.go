@@ -107,6 +107,7 @@ func (e *Engine) conclude(now time.Time) {
 	all.Points = table.Evidence(e.slotsOfAll(), now)
 	all.Misread, all.Failing = e.misread(now)
 	all.Zeros = e.foundElsewhere()
+	all.Stalls = e.stalls.lately(now)
 	if e.history != nil {
 		all.History = e.history()
 	}

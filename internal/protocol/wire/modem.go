@@ -40,6 +40,7 @@ type Modem struct {
 	settings site.Modem
 	doing    func(string)
 	held     []byte // received and not yet used
+	heard    bool   // something since the last command
 	gone     error
 	cut      atomic.Bool
 	carrier  bool
@@ -88,7 +89,7 @@ var failed = map[string]failure.Kind{NoCarrier: failure.NoCarrier, Busy: failure
 
 // command sends a command and returns the modem's final answer to it.
 func (m *Modem) command(ctx context.Context, text string, limit time.Duration) (string, error) {
-	m.held = nil
+	m.held, m.heard = nil, false
 	if err := m.write(text + "\r"); err != nil {
 		return "", err
 	}
@@ -159,7 +160,7 @@ func (m *Modem) line(ctx context.Context, deadline time.Time) (string, error) {
 		}
 		b := make([]byte, 64)
 		n, err := m.port.Read(b)
-		m.held = append(m.held, b[:n]...)
+		m.held, m.heard = append(m.held, b[:n]...), m.heard || n > 0
 		if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
 			return "", m.lost(err)
 		}
@@ -179,7 +180,8 @@ func (m *Modem) Dial(number string) (net.Conn, error) {
 	}
 	limit := time.Duration(m.settings.Connect)
 	answer, err := m.command(context.Background(), m.settings.Dial+number, limit)
-	for until := time.Now().Add(limit); late && err == nil && (answer == "OK" || answer == "ERROR"); {
+	// OK is no answer to it either, unless the number ends in a semicolon: it comes late, where this machine or the modem took its time.
+	for until := time.Now().Add(limit); err == nil && (answer == "OK" || late && answer == "ERROR"); {
 		next, more := m.answer(context.Background(), until)
 		if errors.Is(more, os.ErrDeadlineExceeded) {
 			break // it was the answer after all
@@ -190,6 +192,9 @@ func (m *Modem) Dial(number string) (net.Conn, error) {
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		m.write("\r") // any character ends the attempt (V.250, 5.6.1)
 		m.settle()
+		if !m.heard {
+			_ = m.escape() // a call of before may still be up, so that the modem takes all of this for data
+		}
 		m.doing(NoAnswer)
 		return nil, &OpenError{Kind: failure.NoAnswer, Err: fmt.Errorf("calling %s: no connection within %s", number, limit)}
 	case err != nil:

@@ -15,6 +15,7 @@ import (
 	"arithmon/internal/app/client"
 	"arithmon/internal/app/service"
 	"arithmon/internal/core/reading"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/rig"
 	"arithmon/web"
 )
@@ -151,6 +152,7 @@ func (t *trial) judge(kind int, healthyFor time.Duration) (v verdict) {
 		if v.list, err = c.Findings(ctx, ""); err != nil {
 			return failed(err)
 		}
+		v.list = ofSite(v.list)
 		if v.outcome = t.compare(v.list); v.outcome == hit && t.mends && !slices.ContainsFunc(v.list[0].Next, func(s api.Step) bool { return s.Change != nil }) {
 			v.outcome = near // so far: what would mend it is being asked for
 		}
@@ -200,11 +202,16 @@ func (t *trial) bad(ctx context.Context, c *client.Client) string {
 	return ""
 }
 
+// ofSite are findings that are not of this machine, which may be busy.
+func ofSite(list []api.Finding) []api.Finding {
+	return slices.DeleteFunc(list, func(f api.Finding) bool { return f.Code == diagnose.MachineBusy })
+}
+
 // sound watches a site on which nothing is wrong.
 func sound(ctx context.Context, c *client.Client, span time.Duration) (v verdict) {
 	for range int(span.Seconds()) {
 		time.Sleep(time.Second)
-		if list, err := c.Findings(ctx, ""); err == nil && len(list) > 0 {
+		if list, err := c.Findings(ctx, ""); err == nil && len(ofSite(list)) > 0 {
 			return verdict{outcome: wrong, list: list}
 		}
 	}
