@@ -167,3 +167,38 @@ func FuzzModem(f *testing.F) {
 		}
 	})
 }
+
+// inCall is a modem that is still in a call of which nobody here knows: it takes all for data until it is escaped.
+type inCall struct {
+	set
+	data bool
+}
+
+func (s *inCall) Write(b []byte) (int, error) {
+	if !s.data {
+		return s.set.Write(b)
+	}
+	if s.asked = append(s.asked, strings.TrimSpace(string(b))); string(b) == "+++" {
+		s.data, s.said = false, s.said+"\r\nOK\r\n"
+	}
+	return len(b), nil
+}
+
+func TestAModemThatIsStillInACallIsBroughtOutOfIt(t *testing.T) {
+	s := &inCall{set: set{answers: map[string]string{"ATD": "\r\nCONNECT 9600\r\n", "ATH": "\r\nOK\r\n"}}, data: true}
+	m, _ := modem(&s.set)
+	m.port = s
+	m.settings.Connect = site.Duration(20 * time.Millisecond)
+	_, err := m.Dial("01632")
+	assert.ErrorContains(t, err, "no connection within 20ms")
+	assert.Contains(t, s.asked, "ATH")
+	_, err = m.Dial("01632")
+	require.NoError(t, err, "and dials again")
+}
+
+// OK that comes late is not taken for the answer to a number.
+func TestAnOKThatComesLateIsNoAnswerToANumber(t *testing.T) {
+	m, _ := modem(&set{answers: map[string]string{"ATD": "\r\nOK\r\n\r\nCONNECT 9600\r\n"}})
+	_, err := m.Dial("01632")
+	require.NoError(t, err)
+}
