@@ -5,7 +5,8 @@ GO ?= go
 VERSION ?= $(shell git describe --always --dirty 2>/dev/null || echo development)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck
 WEB := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
-APT = $(if $(filter 0,$(shell id -u)),,sudo -n )apt-get
+INSTALL = $(APT) install -y -qq --no-install-recommends
+APT = $(if $(filter 0,$(shell id -u)),,sudo -n )env DEBIAN_FRONTEND=noninteractive apt-get
 
 .PHONY: demo build test unit lint bench corpus shots fuzz trial tools types clean
 
@@ -34,7 +35,8 @@ types: web/node_modules/.installed
 ## tools: Debian's Chromium and tshark, when they are missing and may be installed
 tools:
 	@{ command -v chromium-headless-shell >/dev/null && command -v tshark >/dev/null; } || \
-	  { $(APT) update -qq && DEBIAN_FRONTEND=noninteractive $(APT) install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core tshark >/dev/null; } || \
+	  { $(APT) update -qq && $(INSTALL) chromium-headless-shell fonts-dejavu-core tshark >/dev/null; } || \
+	  $(INSTALL) chromium fonts-dejavu-core tshark >/dev/null || \
 	  { { command -v chromium || command -v chromium-browser || command -v google-chrome; } >/dev/null && command -v tshark >/dev/null; } || \
 	  { echo "Chromium or tshark is missing and could not be installed: apt-get install chromium-headless-shell tshark" >&2; exit 1; }
 
@@ -80,7 +82,7 @@ fuzz:
 
 ## shots: the pictures of docs/screenshots, from the demo
 shots: tools build
-	@command -v Xvfb xterm import >/dev/null || { $(APT) update -qq && $(APT) install -y -qq --no-install-recommends xvfb xterm imagemagick x11-apps >/dev/null; }
+	@command -v Xvfb xterm import >/dev/null || { $(APT) update -qq && $(INSTALL) xvfb xterm imagemagick x11-apps >/dev/null; }
 	$(GO) run ./internal/check/shots
 
 clean:
