@@ -168,6 +168,7 @@ var sentences = map[string]string{
 	"connection-refused-for-ours": "{place} refuses connections, while it serves link {other}: it takes one connection, and that has it.",
 	"closes-when-asked":           "The far end takes the connection, and closes it when it is asked.",
 	"closes-after-each":           "The far end closes the connection after each request, or soon after.",
+	"closes-at-times":             "The far end ends a connection now and then: {closed} times within a minute, beside {answers} responses.",
 	"timeout-short-for-several":   "Responses of {stations} come after the timeout of {timeout} has passed: it is too short, or one of them is slow and keeps the line from the others.",
 	"line-silent":                 "Requests go out and not a single byte comes back from anything on the line.",
 	"line-settings":               "Bytes come back, and every checksum fails: the line settings differ from those of the devices ({settings} here).",

@@ -10,6 +10,9 @@ import (
 	"arithmon/internal/core/site"
 )
 
+// manyOf is how many responses there are on a connection that is not ended after each.
+const manyOf = 10
+
 // link finds what is wrong with a link; true when that explains all that is wrong at its stations.
 func (f *finder) link(l Link) bool {
 	if l.Other != nil && l.Other.Link.Transport != l.Link.Transport && !l.Worked {
@@ -60,9 +63,9 @@ func (f *finder) link(l Link) bool {
 	if l.Place != nil && l.Since.Answers == 0 && l.Since.Closed+l.Since.Malformed >= enough && f.allSilent(name) && f.place(l) {
 		return true
 	}
-	var closed, after int
+	var closed, after, answers int
 	for _, s := range f.stations[name] {
-		closed, after = closed+s.Counts.Closed, after+s.ClosedAfter
+		closed, after, answers = closed+s.Counts.Closed, after+s.ClosedAfter, answers+s.Counts.Answers
 	}
 	switch {
 	case l.Link.Transport != site.UDP && l.Since.Closed+l.Since.Malformed >= enough && l.Since.Answers == 0 && f.garbled(name):
@@ -93,7 +96,11 @@ func (f *finder) link(l Link) bool {
 			say("check the port, and whether it wants TLS or another framing; a probe says how far it gets"))
 		return true
 	case closed >= enough && after >= enough:
-		f.add(site.KindLink, name, ClosesConnection, 0.8, because("closes-after-each"),
+		certainty, cause := 0.8, because("closes-after-each")
+		if answers > manyOf*after {
+			certainty, cause = 0.7, because("closes-at-times", "closed", after, "answers", answers)
+		}
+		f.add(site.KindLink, name, ClosesConnection, certainty, cause,
 			[]string{fmt.Sprintf("%d connections ended within a minute, %d of them after a response", closed, after)},
 			say("see whether another program is connected too: many devices take one connection and drop the older"),
 			say("see whether the device closes idle connections; ask more often than its limit, or lengthen that"))

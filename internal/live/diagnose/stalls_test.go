@@ -45,3 +45,18 @@ func TestStallsOfThisMachine(t *testing.T) {
 	silent.Stations[0].Counts.Answers = 0
 	assert.Equal(t, []Code{UnitSilent}, codes(silent, stall(2*time.Second)), "a device that is dead is said to be")
 }
+
+// A connection that ends now and then is not one that is ended after each request.
+func TestConnectionsThatEndNowAndThen(t *testing.T) {
+	find := func(answers int) Finding {
+		list := Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, func(s *Station) {
+			s.Counts = Counts{Requests: answers + 4, Answers: answers, Closed: 4}
+			s.ClosedAfter = 4
+		})}})
+		require.Len(t, list, 1)
+		require.Equal(t, ClosesConnection, list[0].Code)
+		return list[0]
+	}
+	assert.Contains(t, find(6).Cause.String(), "after each request")
+	assert.Contains(t, find(400).Cause.String(), "4 times within a minute, beside 400 responses")
+}

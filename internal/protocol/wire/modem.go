@@ -255,9 +255,21 @@ func (m *Modem) HangUp() error {
 	return err
 }
 
-// escape brings the modem from data to commands, with silence around the escape sequence, and hangs up.
-func (m *Modem) escape() error {
-	guard := time.Duration(m.settings.Guard)
+// escapes is how often it is tried, with more silence each time: a machine that is busy does not keep its times.
+const escapes = 3
+
+// escape brings the modem from data to commands, and hangs up.
+func (m *Modem) escape() (err error) {
+	for i := range escapes {
+		if err = m.escapeOnce(time.Duration(i+1) * time.Duration(m.settings.Guard)); !errors.Is(err, os.ErrDeadlineExceeded) {
+			return err
+		}
+	}
+	return err
+}
+
+// escapeOnce tries it with so much silence around the escape sequence.
+func (m *Modem) escapeOnce(guard time.Duration) error {
 	time.Sleep(guard)
 	m.held = nil
 	if err := m.write("+++"); err != nil {

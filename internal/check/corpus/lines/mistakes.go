@@ -474,6 +474,6 @@ var healthy = []func(*trial){
 	func(t *trial) { t.dialled() },
 	func(t *trial) { // restarted now and then
 		units := t.gateway(rig.Line{})
-		t.onAll("gate", units, rig.Faults{Close: true, Some: 200})
+		t.onAll("gate", units, rig.Faults{Close: true, Some: 2000})
 	},
 }
