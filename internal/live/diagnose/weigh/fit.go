@@ -414,9 +414,12 @@ func coarse(all []uint64, bits int) float64 {
 	return -min(0.8*float64(len(all)-1), 6)
 }
 
+// fewDecimal are too few different values to be taken for decimal: ten of a value that goes round have no digit above 9 in one of a hundred cases.
+const fewDecimal = 12
+
 // decimal weighs values of which no hexadecimal digit is above 9, though they move.
 func decimal(all []uint64) float64 {
-	if len(all) < fewDistinct {
+	if len(all) < fewDecimal {
 		return 0
 	}
 	tens, before := 0, uint64(math.MaxUint64) // what the digits above the last are; all ascends

@@ -2,6 +2,7 @@ package weigh
 
 import (
 	"cmp"
+	"encoding/binary"
 	"math"
 	"slices"
 	"strconv"
@@ -394,16 +395,41 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 		return math.Inf(-1), nil
 	}
 	c := w.claim(r, group)
+	first := c.firsts()
 	for _, i := range group {
-		total += gains[i] - c.clash(i)
+		if first[i] {
+			total += gains[i] - c.clash(i)
+		} else {
+			total += more(c.all[i].trust)
+		}
 	}
 	total -= c.alone()
-	more := another
+	each := another
 	if kept > 0 {
-		more = apart
+		each = apart
 	}
-	return total - c.costOfAll(more), group
+	return total - c.costOfAll(each), group
 }
+
+// firsts are those of the group whose values no other before them has: what is given twice is evidence once.
+func (c *claim) firsts() map[int]bool {
+	first := make(map[int]bool, len(c.group))
+	seen := map[string]bool{}
+	var key []byte
+	for _, i := range c.group {
+		key = key[:0]
+		for _, v := range c.all[i].values {
+			key = binary.LittleEndian.AppendUint64(key, math.Float64bits(v))
+		}
+		if !seen[string(key)] {
+			seen[string(key)], first[i] = true, true
+		}
+	}
+	return first
+}
+
+// more is what a point counts for that has the values of another: no more than it costs.
+func more(trust float64) float64 { return another + trust }
 
 // costOfAll is that of a mistake of several points, of which each beyond the first costs little, but for the trust in it.
 func (c *claim) costOfAll(more float64) float64 {
@@ -448,9 +474,13 @@ func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 		}
 	}
 	c := w.claim(r, group)
+	first := c.firsts()
 	for _, i := range group {
-		gain, _ := w.gain(i, r)
-		total += gain - c.clash(i)
+		if gain, _ := w.gain(i, r); first[i] {
+			total += gain - c.clash(i)
+		} else {
+			total += more(c.all[i].trust)
+		}
 	}
 	return total - c.alone() - c.costOfAll(another)
 }
