@@ -171,7 +171,7 @@ func (k *company) tell(g *guest, now *site.Site) (m TogetherMessage) {
 			}
 			set.Changes = append(set.Changes, ChangeLine{Action: r.Action, Kind: r.Kind, Name: r.Name})
 		}
-		if len(set.Changes) > 0 || set.Count > len(t.records) { // whether they may see what is not listed, nobody has looked
+		if len(set.Changes) > 0 || set.Count > len(t.records) { // the rest may be theirs, too
 			m.Changed = append(m.Changed, set)
 		}
 	}

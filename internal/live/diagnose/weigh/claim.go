@@ -1,0 +1,132 @@
+package weigh
+
+import (
+	"encoding/binary"
+	"math"
+	"slices"
+)
+
+// claim is a mistake that some points are thought to have.
+type claim struct {
+	*weighing
+	Reading
+	group []int
+	in    []bool
+	cover map[*Area]map[int]bool // registers that they have with it
+}
+
+func (w *weighing) claim(r Reading, group []int) *claim {
+	c := &claim{weighing: w, Reading: r, group: group, in: make([]bool, len(w.all))}
+	for _, i := range group {
+		c.in[i] = true
+	}
+	if r.By == 0 && r.Type == "" {
+		return c // it takes no registers and leaves none
+	}
+	c.cover = map[*Area]map[int]bool{}
+	for _, i := range group {
+		p := w.all[i]
+		if p.Area == nil {
+			continue
+		}
+		if c.cover[p.Area] == nil {
+			c.cover[p.Area] = map[int]bool{}
+		}
+		for at, n := p.At+r.By, p.layout(r).Words(); n > 0; at, n = at+1, n-1 {
+			c.cover[p.Area][at] = true
+		}
+	}
+	return c
+}
+
+// firsts are those of the group whose values no other before them has: what is given twice is evidence once.
+func (c *claim) firsts() map[int]bool {
+	first := make(map[int]bool, len(c.group))
+	seen := map[string]bool{}
+	var key []byte
+	for _, i := range c.group {
+		key = key[:0]
+		for _, v := range c.all[i].values {
+			key = binary.LittleEndian.AppendUint64(key, math.Float64bits(v))
+		}
+		if !seen[string(key)] {
+			seen[string(key)], first[i] = true, true
+		}
+	}
+	return first
+}
+
+// more is what a point counts for that has the values of another: no more than it costs.
+func more(trust float64) float64 { return another + trust }
+
+// costOfAll is that of a mistake of several points, of which each beyond the first costs little, but for the trust in it.
+func (c *claim) costOfAll(more float64) float64 {
+	cost := c.all[c.group[0]].cost(c.Reading)
+	for _, i := range c.group[1:] {
+		cost += more + c.all[i].trust
+	}
+	return cost
+}
+
+// alone is what speaks against a mistake by those that have the setting from the same place, and are right with it: one address that is off
+// beside others that are not, and an order that a point has from its station, as others have.
+func (c *claim) alone() float64 {
+	first := c.all[c.group[0]]
+	fine, kept := 0, false
+	for k, o := range c.all {
+		if c.in[k] || o.own.Doubt() >= doubtful {
+			continue
+		}
+		if o.Area == first.Area {
+			fine++
+		}
+		if c.Order != "" && o.Inherits && o.Layout.Words() > 1 && !kept {
+			gain, ok := c.gain(k, c.Reading)
+			kept = ok && gain < -telling
+		}
+	}
+	switch {
+	case c.By != 0 && len(c.group) == 1 && fine >= fewFine:
+		return costAlone
+	case kept && first.Inherits:
+		return costKept
+	}
+	return 0
+}
+
+// clash is what speaks against the reading of a point of the claim by the registers that it takes: those of another point that does not give them
+// up, too, and none that move where its own do; and those that it leaves, which move without being anything then. What it explains besides
+// speaks for it.
+func (c *claim) clash(i int) (against float64) {
+	p, r := c.all[i], c.Reading
+	if r.By == 0 && r.Type == "" || p.Area == nil {
+		return 0
+	}
+	from, n, has := p.At+r.By, p.layout(r).Words(), p.Layout.Words()
+	for at := from; at < from+n; at++ {
+		if !c.taken[p.Area][at] {
+			against -= p.restless(at)
+		}
+	}
+	for at := p.At; at < p.At+has; at++ {
+		if !c.cover[p.Area][at] {
+			against += p.restless(at)
+		}
+	}
+	for at := from; at < from+n; at++ {
+		for _, k := range c.owners[p.Area][at] {
+			o := c.all[k]
+			beside := o.At >= p.At+has || p.At >= o.At+o.Layout.Words()
+			if k != i && at == max(from, o.At) && beside && !(r.By != 0 && c.in[k]) {
+				against += costTaken
+			}
+		}
+	}
+	if r.By != 0 && p.moved(p.At, has) && !p.moved(from, n) {
+		against += costStill
+	}
+	if !p.moved(from, n) && !slices.ContainsFunc(p.Area.Words[0][max(0, from):min(from+n, len(p.Area.Words[0]))], func(w uint16) bool { return w != 0 }) {
+		against += costEmpty
+	}
+	return against
+}
