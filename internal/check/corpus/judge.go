@@ -44,8 +44,7 @@ func newWatcher(set site.Station, points []site.Point) *watcher {
 		w.first = min(w.first, int(p.Address.Offset))
 		last = max(last, int(p.Address.Offset)+p.Layout(set).Words())
 	}
-	w.first = max(0, w.first-2)
-	w.count = last + 2 - w.first
+	w.count = last - w.first
 	for i := range points {
 		slot := w.table.Put(&points[i], set)
 		w.slots = append(w.slots, slot)

@@ -29,6 +29,7 @@ type mistake struct {
 	code diagnose.Code
 	slow bool   // it shows itself within 90 s from when it begins
 	why  string // why nobody can tell it, when that is so
+	rest string // why nobody can tell it while values rest
 	make func(*trial) bool
 }
 
@@ -98,7 +99,7 @@ func (t *trial) bits(turn func(bit int) int) bool {
 	t.points, t.plant.points = t.points[:first], t.plant.points[:first]
 	several := t.rng.Perm(8)[:4+t.rng.IntN(3)]
 	for _, bit := range several {
-		x := &truth{process: newProcess(quantity{name: "bit", low: 0, high: 0}, t.rng)}
+		x := &truth{process: t.newProcess(quantity{name: "bit", low: 0, high: 0})}
 		x.Tag, x.Station, x.Type = fmt.Sprintf("area/state%d", bit), t.station.Name, codec.TypeBool
 		x.Address = at
 		x.Address.Part = site.Bit(bit)
@@ -155,7 +156,7 @@ var mistakes = []mistake{
 		p.Order = map[codec.Order]codec.Order{codec.ABCD: codec.BADC, codec.CDAB: codec.DCBA, codec.BADC: codec.ABCD, codec.DCBA: codec.CDAB}[t.station.Order]
 		return t.is(p)
 	}},
-	{name: "bytes of 16 bits swapped", code: diagnose.WordOrder, make: func(t *trial) bool {
+	{name: "bytes of 16 bits swapped", code: diagnose.WordOrder, rest: "most numbers are plausible either way", make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, t.moving("flow", "speed", "current", "power"), func(x *truth) { by(0.1)(x) })
 		p.Order = map[codec.Order]codec.Order{codec.ABCD: codec.BADC, codec.CDAB: codec.BADC, codec.BADC: codec.ABCD, codec.DCBA: codec.ABCD}[t.station.Order]
 		return t.is(p)
@@ -180,12 +181,12 @@ var mistakes = []mistake{
 		p.Type = codec.TypeInt16
 		return t.is(p)
 	}},
-	{name: "half of 32 bits", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+	{name: "half of 32 bits", code: diagnose.TypeDiffers, rest: "half of a value is a plausible number", make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		p.Type = codec.TypeUint16
 		return t.is(p)
 	}},
-	{name: "lower half of a whole number", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+	{name: "lower half of a whole number", code: diagnose.TypeDiffers, rest: "half of a value is a plausible number", make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint32, "flow", func(x *truth) { by(0.001)(x); x.process.level = 262; x.process.slope, x.process.left = 0.1, 30 })
 		p.Type = codec.TypeUint16
 		if t.station.Order == codec.ABCD || t.station.Order == codec.BADC {
@@ -199,7 +200,7 @@ var mistakes = []mistake{
 		t.words[int(p.Address.Offset)+1] = uint16(t.rng.IntN(1 << 12))
 		return t.is(p)
 	}},
-	{name: "BCD read as binary", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+	{name: "BCD read as binary", code: diagnose.TypeDiffers, rest: "what tells it is how the digits go on", make: func(t *trial) bool {
 		p := t.needs(codec.TypeBCD16, t.moving("flow", "speed"), func(x *truth) {
 			if x.process.name == "flow" {
 				by(0.1)(x)
@@ -208,7 +209,7 @@ var mistakes = []mistake{
 		p.Type = codec.TypeUint16
 		return t.is(p)
 	}},
-	{name: "binary read as BCD", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+	{name: "binary read as BCD", code: diagnose.TypeDiffers, rest: "many numbers have no digit above 9", make: func(t *trial) bool {
 		p := t.needs(codec.TypeUint16, t.moving("flow", "speed"), func(x *truth) {
 			if x.process.name == "flow" {
 				by(0.1)(x)
@@ -291,7 +292,7 @@ var mistakes = []mistake{
 		}
 		return true
 	}},
-	{name: "one address of a pair off", code: diagnose.AddressShifted, make: func(t *trial) bool {
+	{name: "one address of a pair off", code: diagnose.AddressShifted, rest: "words in the other order look the same", make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		p.Address.Offset += uint16(1 - 2*t.rng.IntN(2))
 		return t.is(p)
@@ -331,7 +332,7 @@ var mistakes = []mistake{
 		p.Type = codec.TypeUint32
 		return t.is(p)
 	}},
-	{name: "BCD of 32 bits read as binary", code: diagnose.TypeDiffers, make: func(t *trial) bool {
+	{name: "BCD of 32 bits read as binary", code: diagnose.TypeDiffers, rest: "what tells it is how the digits go on", make: func(t *trial) bool {
 		p := t.needs(codec.TypeBCD32, "flow", by(0.01))
 		p.Type = codec.TypeUint32
 		return t.is(p)
@@ -381,7 +382,22 @@ var mistakes = []mistake{
 		t.device = true
 		return t.is(p)
 	}},
-	{name: "a sensor that never moves beside others that do", code: diagnose.ValueStands, slow: true, make: func(t *trial) bool {
+	{name: "a failed sensor: not a number", code: diagnose.NoNumber, make: func(t *trial) bool {
+		p := t.needs(codec.TypeFloat32, t.moving(), nil)
+		at, none := int(p.Address.Offset), map[codec.Order][2]uint16{codec.ABCD: {0x7FC0, 0}, codec.CDAB: {0, 0x7FC0}, codec.BADC: {0xC07F, 0}, codec.DCBA: {0, 0xC07F}}[t.station.Order]
+		t.spoil = append(t.spoil, func(int) { t.words[at], t.words[at+1] = none[0], none[1] })
+		t.device = true
+		return t.is(p)
+	}},
+	{name: "an address of another point", code: diagnose.AddressDoubled, make: func(t *trial) bool {
+		t.needs(codec.TypeFloat32, t.moving("pressure", "level"), nil)
+		p := t.needs(codec.TypeFloat32, t.moving("power", "temperature"), nil)
+		p.Address = t.points[len(t.points)-2].Address
+		t.device = true
+		t.wrong[t.points[len(t.points)-2].Tag] = true
+		return t.is(p)
+	}},
+	{name: "a sensor that never moves beside others that do", code: diagnose.ValueStands, slow: true, rest: "none moves", make: func(t *trial) bool {
 		for range 4 {
 			t.needs(codec.TypeFloat32, "temperature", nil)
 		}
@@ -397,7 +413,7 @@ var mistakes = []mistake{
 		t.device = true
 		return t.is(p)
 	}},
-	{name: "a value that froze", code: diagnose.ValueFrozen, slow: true, make: func(t *trial) bool {
+	{name: "a value that froze", code: diagnose.ValueFrozen, slow: true, rest: "none moves", make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving("temperature", "pressure", "level"), nil)
 		at := int(p.Address.Offset)
 		var then [2]uint16
@@ -451,7 +467,7 @@ var mistakes = []mistake{
 	}},
 	{name: "bits counted from the other end", code: diagnose.BitsTurned, make: func(t *trial) bool { return t.bits(func(bit int) int { return 15 - bit }) }},
 	{name: "bits of the other byte", code: diagnose.BitsTurned, make: func(t *trial) bool { return t.bits(func(bit int) int { return bit ^ 8 }) }},
-	{name: "two points at one sensor", code: diagnose.MovesAlike, make: func(t *trial) bool {
+	{name: "two points at one sensor", code: diagnose.MovesAlike, rest: "none moves", make: func(t *trial) bool {
 		p := t.needs(codec.TypeFloat32, t.moving(), nil)
 		from, name := int(p.Address.Offset), strings.TrimPrefix(strings.Split(p.Tag, "-")[0], "area/")
 		p = t.needs(codec.TypeFloat32, name, nil)
@@ -506,11 +522,14 @@ var mistakes = []mistake{
 	}},
 }
 
+// tellable reports whether a mistake can be told on a device of a manner.
+func (m mistake) tellable(on manner) bool { return m.why == "" && (m.rest == "" || on != resting) }
+
 // newTrial makes a plant with a mistake; a kind of -1 has none.
-func newTrial(seed uint64, kind int) *trial {
+func newTrial(seed uint64, kind int, m manner) *trial {
 	for ; ; seed += 1 << 40 {
 		rng := rand.New(rand.NewPCG(seed, uint64(kind+1)))
-		p := newPlant(rng)
+		p := newPlant(rng, m)
 		t := &trial{plant: p, set: p.station, wrong: map[string]bool{}}
 		for _, x := range p.points {
 			t.points = append(t.points, x.Point)

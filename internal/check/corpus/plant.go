@@ -57,7 +57,24 @@ type process struct {
 	left  int // seconds with that slope
 	noise float64
 	event *event // what goes on, in a day
+	swing swing
 }
+
+// manner is what a device is like beside its quantities.
+type manner int
+
+// The manners of devices.
+const (
+	varied  manner = iota // gaps between registers, values that drift and rest
+	lively                // one register after the other, values that swing all the time
+	resting               // likewise, values that stand but for what counts up
+	manners
+)
+
+var mannerNames = [manners]string{"varied", "lively", "resting"}
+
+// swing is by how much a value of a lively device goes up and down.
+type swing struct{ size, period, phase float64 }
 
 // event is something that a plant goes through, and is healthy.
 type event struct {
@@ -81,6 +98,17 @@ func (p *process) happen() {
 	if p.event == nil && !p.total && !p.steps && p.rng.IntN(2*3600) == 0 {
 		p.event = &event{happening(p.rng.IntN(4)), 60 + p.rng.IntN(1800), p.level}
 	}
+}
+
+func (p *plant) newProcess(q quantity) *process {
+	x := newProcess(q, p.rng)
+	switch p.manner {
+	case lively:
+		x.drift, x.swing = 0, swing{(q.high - q.low) * (0.02 + 0.1*p.rng.Float64()), 20 + 80*p.rng.Float64(), 2 * math.Pi * p.rng.Float64()}
+	case resting:
+		x.drift, x.noise = 0, 0
+	}
+	return x
 }
 
 func newProcess(q quantity, rng *rand.Rand) *process {
@@ -117,6 +145,9 @@ func (p *process) next() float64 {
 		p.slope = p.drift * (p.high - p.low) * p.rng.NormFloat64()
 	}
 	p.level += p.slope
+	if p.swing.size != 0 {
+		p.swing.phase += 2 * math.Pi / p.swing.period
+	}
 	if p.level < p.low || p.level > p.high {
 		p.slope, p.level = -p.slope, min(max(p.level, p.low), p.high)
 	}
@@ -139,7 +170,7 @@ func (p *process) next() float64 {
 			return p.span[0] + (p.span[1]-p.span[0])*(float64(e.left/60%3)/2+0.0002*p.rng.NormFloat64()) // no calibrator is quite still
 		}
 	}
-	return p.level + p.noise*size*p.rng.NormFloat64()
+	return p.level + p.swing.size*math.Sin(p.swing.phase) + p.noise*size*p.rng.NormFloat64()
 }
 
 // truth is a point as the device has it: its right description, and how it goes.
@@ -152,6 +183,7 @@ type truth struct {
 // plant is a device with its points, right as they are.
 type plant struct {
 	rng     *rand.Rand
+	manner  manner
 	station site.Station
 	points  []*truth
 	words   map[int]uint16 // holding registers
@@ -161,8 +193,8 @@ type plant struct {
 }
 
 // newPlant makes a device at random.
-func newPlant(rng *rand.Rand) *plant {
-	p := &plant{rng: rng, station: site.NewStation(), words: map[int]uint16{}}
+func newPlant(rng *rand.Rand, m manner) *plant {
+	p := &plant{rng: rng, manner: m, station: site.NewStation(), words: map[int]uint16{}}
 	p.station.Name, p.station.Link, p.station.Unit = "device", "line", 1
 	p.station.Order = codec.Orders[[]int{0, 0, 0, 1, 1, 2, 3}[rng.IntN(7)]]
 	at := rng.IntN(200)
@@ -171,21 +203,21 @@ func newPlant(rng *rand.Rand) *plant {
 		at += p.gap()
 		t := p.describe(q, i, at)
 		at += t.Layout(p.station).Words()
-		if p.rng.IntN(4) == 0 {
+		if m == varied && p.rng.IntN(4) == 0 {
 			p.hidden = append(p.hidden, t)
 		} else {
 			p.points = append(p.points, t)
 		}
 	}
 	if len(p.points) == 0 {
-		return newPlant(rng)
+		return newPlant(rng, m)
 	}
 	return p
 }
 
 // gap leaves registers that nobody describes before a point, at times.
 func (p *plant) gap() int {
-	if p.rng.IntN(3) > 0 {
+	if p.manner != varied || p.rng.IntN(3) > 0 {
 		return 0
 	}
 	return 1 + p.rng.IntN(4)
@@ -193,7 +225,7 @@ func (p *plant) gap() int {
 
 // describe makes a point of a quantity at a register.
 func (p *plant) describe(q quantity, i, at int) *truth {
-	t := &truth{process: newProcess(q, p.rng)}
+	t := &truth{process: p.newProcess(q)}
 	t.Tag, t.Station, t.Address = fmt.Sprintf("area/%s%d", q.name, i+1), p.station.Name, site.Address{Space: site.HoldingRegisters, Offset: uint16(at)}
 	t.Unit = q.unit
 	factor := func(f float64) {
@@ -273,12 +305,14 @@ func (p *plant) put(t *truth, value float64) {
 }
 
 // aDay lets a healthy plant run for a simulated day, and gives what was said of it first, and when.
-func aDay(seed uint64) (second int, list []diagnose.Finding) {
-	t := newTrial(seed, -1)
+func aDay(seed uint64, m manner) (second int, list []diagnose.Finding) {
+	t := newTrial(seed, -1, m)
 	w := newWatcher(t.set, t.points)
 	for second = range 24 * 3600 {
 		for _, x := range t.plant.points {
-			x.process.happen()
+			if m != resting { // whose values hold still by themselves
+				x.process.happen()
+			}
 		}
 		t.tick()
 		w.see(t.words)

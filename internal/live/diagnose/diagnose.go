@@ -87,6 +87,7 @@ const (
 	BitsTurned      Code = "bits-turned"
 	NothingGood     Code = "nothing-good"
 	EndOfType       Code = "end-of-type"
+	NoNumber        Code = "not-a-number"
 	ValueFrozen     Code = "value-frozen"
 )
 
@@ -299,6 +300,16 @@ type Refusal struct {
 	Instead []site.Range // what was found to work
 }
 
+// Beside is how many registers further on, in the same table, all that was refused was found to answer.
+func (r Refusal) Beside() (by []int) {
+	for _, works := range r.Instead {
+		if works.Start.Space == r.Table && works.Count == r.Count && int(works.Start.Offset) != r.From {
+			by = append(by, int(works.Start.Offset)-r.From)
+		}
+	}
+	return by
+}
+
 // At is a point and where it is read.
 type At struct {
 	Tag     string
@@ -339,7 +350,7 @@ const enough = 3
 
 // Find draws the conclusions, the most certain first.
 func Find(e Evidence) []Finding {
-	f := finder{links: e.Links, stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}, masters: map[string]bool{}, noisy: map[string]bool{}}
+	f := finder{links: e.Links, misreads: map[string]bool{}, stations: map[string][]Station{}, units: map[string]map[int]string{}, covered: map[string]bool{}, slow: map[string]bool{}, masters: map[string]bool{}, noisy: map[string]bool{}}
 	for _, s := range e.Stations {
 		f.stations[s.Station.Link] = append(f.stations[s.Station.Link], s)
 		if f.units[s.Station.Link] == nil {
@@ -393,6 +404,7 @@ type finder struct {
 	slow     map[string]bool           // links on which several stations answer late
 	masters  map[string]bool           // links on which another master asks
 	noisy    map[string]bool           // links with noise
+	misreads map[string]bool           // points whose values are explained by how they are read
 }
 
 func (f *finder) add(kind site.Kind, subject string, code Code, certainty float64, cause Cause, evidence []string, next ...Step) {

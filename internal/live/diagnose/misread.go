@@ -41,6 +41,9 @@ func (f *finder) misread(list []weigh.Explanation, points []Point) {
 			evidence = append(evidence, doubt)
 		}
 		next := mend(points, e.Reading)
+		if shift := (weigh.Reading{By: e.Reading.By}); e.Reading == shift && shift.By != 0 && len(points) > 1 {
+			evidence = append(evidence, f.takeAlong(points[0].Point.Station, shift.By, len(points), &next[0])...)
+		}
 		if e.RunnerUp != nil {
 			for _, step := range mend(points, *e.RunnerUp) {
 				step.Text = "or " + step.Text
@@ -51,7 +54,45 @@ func (f *finder) misread(list []weigh.Explanation, points []Point) {
 		code, cause, say := verdict(points, e.Reading)
 		f.add(kind, subject, code, math.Floor(100*e.Certainty)/100, cause, evidence, append(next, say...)...)
 		f.list[len(f.list)-1].Drawn = drawn(points, e.Reading)
+		for _, s := range points {
+			f.misreads[s.Point.Tag] = true
+		}
 	}
+}
+
+// takeAlong adds to a step that shifts the addresses of so many points of a station those that the device refuses and has as far beside. Where that is all
+// it refuses, the finding of that gives way to this one.
+func (f *finder) takeAlong(station string, by, points int, step *Step) (evidence []string) {
+	var refusals []Refusal
+	for _, of := range f.stations {
+		for _, s := range of {
+			if s.Station.Name == station {
+				refusals = s.Refused
+			}
+		}
+	}
+	rest := 0
+	for _, r := range refusals {
+		if !slices.Contains(r.Beside(), by) {
+			rest++
+			continue
+		}
+		for _, p := range r.Points {
+			to := p.Address
+			to.Offset = uint16(int(to.Offset) + by)
+			points++
+			step.Changes = append(step.Changes, Change{site.KindPoint, p.Tag, map[string]any{"address": to.String()}})
+			evidence = append(evidence, fmt.Sprintf("%s has no value: %s is refused, and %s answers", p.Tag, p.Address, to))
+		}
+	}
+	if len(evidence) == 0 {
+		return nil
+	}
+	step.Text = fmt.Sprintf("set %s, on all %d points", weigh.Reading{By: by}, points)
+	if rest == 0 {
+		f.list = slices.DeleteFunc(f.list, func(x Finding) bool { return x.Code == AddressRefused && x.Subject == station })
+	}
+	return abridged(evidence)
 }
 
 // swapping are the points whose words change places, which no reading mends.
@@ -163,7 +204,7 @@ func shown(s *weigh.Signal, r weigh.Reading) string {
 func (f *finder) failing(list []weigh.Fault, points []Point) {
 	swaps, begin, stations := swapping(points), len(f.list), make(map[string]string, len(list))
 	for _, x := range list {
-		if p := x.Point.Point; !f.covered[p.Station] && !swaps[p.Tag] {
+		if p := x.Point.Point; !f.covered[p.Station] && !swaps[p.Tag] && !f.misreads[p.Tag] { // which rather comes of that
 			stations[p.Tag] = p.Station
 			f.fails(x)
 		}
@@ -209,6 +250,20 @@ func (f *finder) fails(x weigh.Fault) {
 			say("see in the manual whether such a value is a code for no value, and give it in invalid"))
 	case weigh.BitsTurned, weigh.BytesTurned:
 		f.turned(x)
+	case weigh.NoNumber:
+		f.add(site.KindPoint, tag, NoNumber, 0.75, because("not-a-number"), []string{"at every look its registers held not a number (NaN), as a floating-point value without a value is written"},
+			say("see whether its sensor is connected and its channel in use"), say("compare with the device's own display"),
+			say("compare its address and byte order with the manual"))
+	case weigh.Shared:
+		var steps []Step
+		for _, free := range x.Free {
+			r := weigh.Reading{By: free.By}
+			s := free.Point
+			steps = append(steps, set(fmt.Sprintf("set %s on %s, where it would show %s", r.On(s), s.Point.Tag, shown(s, r)), site.KindPoint, s.Point.Tag, fieldsOf(s, r)))
+		}
+		f.add(site.KindPoint, tag, AddressDoubled, 0.7, because("address-shared", "address", x.Point.Point.Address.String(), "other", x.Other),
+			[]string{fmt.Sprintf("%s and %s both read %s of station %s, with the same type and scaling and in different units; it shows %s", x.Other, tag, x.Point.Point.Address, station, now)},
+			append(steps, say("compare both addresses with the manual"))...)
 	case weigh.Doubled:
 		f.add(site.KindPoint, tag, AddressDoubled, 0.7, because("address-doubled", "address", x.Point.Point.Address.String(), "other", x.Other),
 			[]string{fmt.Sprintf("%s and %s both read %s of station %s", x.Other, tag, x.Point.Point.Address, station)},

@@ -121,3 +121,56 @@ func TestTheSameOfManyPointsIsOneFinding(t *testing.T) {
 		}
 	}
 }
+
+// A shift of all addresses takes those along that the device refuses, where it answers for them as far beside, and what is refused otherwise is told by
+// itself.
+func TestAShiftTakesWhatIsRefusedAlong(t *testing.T) {
+	refusal := func(from, answers int) Refusal {
+		r := Refusal{Code: 2, Table: site.HoldingRegisters, From: from, Count: 2, Points: []At{{fmt.Sprintf("a/at%d", from), site.Address{Space: site.HoldingRegisters, Offset: uint16(from)}}}}
+		if answers != 0 {
+			r.Instead = []site.Range{{Start: site.Address{Space: site.HoldingRegisters, Offset: uint16(answers)}, Count: 2}}
+		}
+		return r
+	}
+	find := func(refused ...Refusal) []Finding {
+		return Find(Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, func(s *Station) { s.Refused = refused })},
+			Misread: []weigh.Explanation{{Reading: weigh.Reading{By: -1}, Points: reads(t, 3, "")[1:], Certainty: 0.95, Share: 0.9}}})
+	}
+	list := find(refusal(40, 39), refusal(50, 49))
+	require.Equal(t, []Code{AddressShifted}, codes(list))
+	assert.Equal(t, "set addresses 1 lower, on all 4 points", list[0].Next[0].Text)
+	assert.Len(t, list[0].Next[0].Changes, 4)
+	assert.Equal(t, map[string]any{"address": "hr:39"}, list[0].Next[0].Changes[2].Fields)
+	assert.Contains(t, list[0].Evidence, "a/at40 has no value: hr:40 is refused, and hr:39 answers")
+	list = find(refusal(40, 39), refusal(60, 0))
+	assert.ElementsMatch(t, []Code{AddressShifted, AddressRefused}, codes(list))
+	for _, x := range find(refusal(60, 0)) {
+		if x.Code == AddressShifted {
+			assert.Equal(t, "set addresses 1 lower, on all 2 points", x.Next[0].Text)
+		}
+	}
+}
+
+// What happens to a value that is read wrongly comes of that, and is not told beside it.
+func TestWhatComesOfAMisreadValue(t *testing.T) {
+	signals := reads(t, 1, "")
+	fell := []weigh.Fault{{Failing: weigh.CounterFell, Point: signals[0], Before: 4.2e9, After: 7}}
+	e := Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Failing: fell}
+	assert.Equal(t, []Code{CounterFellBack}, codes(Find(e)))
+	e.Misread = []weigh.Explanation{{Reading: weigh.Reading{Order: codec.CDAB}, Points: signals, Certainty: 0.9, Share: 0.9}}
+	assert.Equal(t, []Code{WordOrder}, codes(Find(e)))
+}
+
+// Not a number is told of its point; of one address in two units, where it may be meant to be is a step.
+func TestNotANumberAndASharedAddress(t *testing.T) {
+	signals := reads(t, 2, codec.CDAB)
+	e := Evidence{Links: []Link{link(nil)}, Stations: []Station{station("a", 1, nil)}, Failing: []weigh.Fault{{Failing: weigh.NoNumber, Point: signals[0]}}}
+	list := Find(e)
+	require.Equal(t, []Code{NoNumber}, codes(list))
+	assert.Equal(t, "a/00", list[0].Subject)
+	e.Failing = []weigh.Fault{{Failing: weigh.Shared, Point: signals[0], Other: "a/x", Free: []weigh.Free{{Point: signals[0], By: 2}}}}
+	list = Find(e)
+	require.Equal(t, []Code{AddressDoubled}, codes(list))
+	assert.Equal(t, "set address: hr:2 on a/00, where it would show 26 bar", list[0].Next[0].Text)
+	assert.Equal(t, []Change{{site.KindPoint, "a/00", map[string]any{"address": "hr:2"}}}, list[0].Next[0].Changes)
+}

@@ -43,6 +43,7 @@ type Movement struct {
 // What tells a frozen value.
 const (
 	frozenAfter = 30  // seconds that a value which moved all the time must have been still
+	frozenLong  = 75  // likewise, of one that moved for long: somebody may hold it, as who calibrates it does
 	frozenTimes = 10  // and so many times the longest it was still before
 	livelyFor   = 10  // seconds since something moved
 	fewMoves    = 5   // are no habit
@@ -142,7 +143,7 @@ func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
 	// than it has been still.
 	still, span := sec-m.moved, m.moved-m.first
 	// One that wavers by its least step may as well come to rest.
-	if lively && m.moves >= fewMoves && m.shy <= m.moves/4 && still > frozenTimes*uint32(m.longest) && still > frozenAfter && span > max(2*frozenAfter, still) {
+	if lively && m.moves >= fewMoves && m.shy <= m.moves/4 && still > frozenTimes*uint32(m.longest) && still > max(frozenAfter, min(span/4, frozenLong)) && span > max(2*frozenAfter, still) {
 		p.Frozen, p.Rose, p.Zero = true, !m.fell, m.value == 0 && l.Type != codec.TypeBool
 		p.Still, p.Typical = time.Duration(still)*time.Second, time.Duration(span)*time.Second/time.Duration(m.moves)
 	}

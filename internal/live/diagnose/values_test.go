@@ -99,7 +99,8 @@ func TestValuesThatStandStill(t *testing.T) {
 	assert.False(t, after(2, 100, 25, true), "not so soon")
 	assert.False(t, after(10, 100, 90, true), "it moves seldom")
 	assert.False(t, after(2, 20, 60, true), "it has hardly been known")
-	assert.True(t, after(2, 70_000, 60, true), "however long it moved")
+	assert.False(t, after(2, 70_000, 60, true), "one that has moved for long may be held for a minute")
+	assert.True(t, after(2, 70_000, 90, true), "however long it moved")
 	var m Movement
 	l := codec.Layout{Type: codec.TypeInt16}
 	for i := range uint32(40) {

@@ -105,7 +105,7 @@ func (e *Engine) conclude(now time.Time) {
 		all.Stations = append(all.Stations, stations...)
 	}
 	all.Points = table.Evidence(e.slotsOfAll(), now)
-	all.Misread, all.Failing = e.misread(now)
+	all.Misread, all.Failing = e.misread(now, all.Stations)
 	all.Zeros = e.foundElsewhere()
 	all.Stalls = e.stalls.lately(now)
 	if e.history != nil {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/diagnose/weigh"
 	"arithmon/internal/live/table"
 )
@@ -31,12 +32,19 @@ type weighed struct {
 	zeros site.Space // a table from which nothing but zeros is read; "" for none
 }
 
-// misread weighs the values of the stations that are due, and gives what explains those of all.
-func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weigh.Fault) {
+// misread weighs the values of the stations that are due, with what is known of them besides, and gives what explains those of all.
+func (e *Engine) misread(now time.Time, known []diagnose.Station) (all []weigh.Explanation, failing []weigh.Fault) {
+	beside := map[string][]int{}
+	for _, s := range known {
+		for _, r := range s.Refused {
+			beside[s.Station.Name] = append(beside[s.Station.Name], r.Beside()...)
+		}
+	}
 	e.mu.Lock()
 	type station struct {
 		*weighed
-		slots []*table.Slot
+		slots  []*table.Slot
+		beside []int
 	}
 	var stations []station
 	for name, slots := range e.slots {
@@ -47,7 +55,7 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 		}
 		if w.standing(slots); !w.busy && !now.Before(w.due) && len(stations) < mostWeighed {
 			w.busy = true
-			stations = append(stations, station{w, slots})
+			stations = append(stations, station{w, slots, beside[name]})
 		}
 	}
 	for name := range e.weighed {
@@ -59,7 +67,7 @@ func (e *Engine) misread(now time.Time) (all []weigh.Explanation, failing []weig
 	for _, st := range stations {
 		signals, sec := table.Signals(st.slots, e.units), uint32(now.Unix())
 		began := time.Now()
-		list, fails, zeros := st.past.Weigh(signals, sec), st.past.Faults(signals, sec), zeroTable(signals)
+		list, fails, zeros := st.past.Weigh(signals, sec, st.beside...), st.past.Faults(signals, sec), zeroTable(signals)
 		rest := now.Add(weighShare * time.Since(began))
 		e.mu.Lock()
 		st.busy, st.list, st.fails, st.due, st.zeros = false, list, fails, now.Add(weighOften), zeros

@@ -11,12 +11,14 @@ type claim struct {
 	*weighing
 	Reading
 	group []int
+	along []int // that a shift of the addresses of all takes along
 	in    []bool
 	cover map[*Area]map[int]bool // registers that they have with it
 }
 
 func (w *weighing) claim(r Reading, group []int) *claim {
-	c := &claim{weighing: w, Reading: r, group: group, in: make([]bool, len(w.all))}
+	c := &claim{weighing: w, Reading: r, group: group, along: w.along(r, group), in: make([]bool, len(w.all))}
+	group = slices.Concat(group, c.along)
 	for _, i := range group {
 		c.in[i] = true
 	}
@@ -37,6 +39,58 @@ func (w *weighing) claim(r Reading, group []int) *claim {
 		}
 	}
 	return c
+}
+
+// What makes a shift that of all points.
+const (
+	fewShifted = 2   // that tell it
+	spoilt     = 4.0 // by which a point would be worse with it, so that it is not meant
+	unread     = 3.0 // what a point counts less whose registers there were not read
+)
+
+// along are the points beside a group that a shift of its addresses takes along: those among them that are no worse with it. There are none where one
+// is worse, so that not all are shifted, or where those that tell it are fewer.
+func (w *weighing) along(r Reading, group []int) (along []int) {
+	if r != (Reading{By: r.By}) || r.By == 0 || len(group) < fewShifted {
+		return nil
+	}
+	areas := map[*Area]bool{}
+	for _, i := range group {
+		areas[w.all[i].Area] = true
+	}
+	for i, p := range w.all {
+		if !areas[p.Area] || slices.Contains(group, i) {
+			continue
+		}
+		if gain, known := w.gain(i, r); w.explained[i] || known && gain < -spoilt {
+			return nil
+		}
+		along = append(along, i)
+	}
+	if len(along) > 4*len(group) {
+		return nil
+	}
+	return along
+}
+
+// others is what the points along with a shift speak for it and against, and those that the device refuses where they are. Of those whose registers were not read, what they show is as odd as it
+// would be of registers that are beside theirs.
+func (c *claim) others() (sum float64) {
+	if len(c.group)+len(c.along) >= fewShifted && c.Reading == (Reading{By: c.By}) {
+		for _, by := range c.beside {
+			if by == c.By {
+				sum = min(sum+refusedThere, mostRefused)
+			}
+		}
+	}
+	for _, i := range c.along {
+		if gain, known := c.gain(i, c.Reading); known {
+			sum += min(0, gain) - max(0, c.clash(i))
+		} else {
+			sum += max(0, c.all[i].own.Doubt()-unread)
+		}
+	}
+	return sum
 }
 
 // firsts are those of the group whose values no other before them has: what is given twice is evidence once.
@@ -86,6 +140,8 @@ func (c *claim) alone() float64 {
 		}
 	}
 	switch {
+	case c.By != 0 && len(c.group) == 1 && fine >= fewFine && c.Type != "":
+		return costHalfAlone
 	case c.By != 0 && len(c.group) == 1 && fine >= fewFine:
 		return costAlone
 	case kept && first.Inherits:
@@ -122,11 +178,48 @@ func (c *claim) clash(i int) (against float64) {
 			}
 		}
 	}
-	if r.By != 0 && p.moved(p.At, has) && !p.moved(from, n) {
-		against += costStill
+	if r.By != 0 && !p.moved(from, n) {
+		for at := p.At; at < p.At+has; at++ {
+			if !c.cover[p.Area][at] && p.moved(at, 1) { // as those of another point of the claim may do
+				against += costStill
+				break
+			}
+		}
 	}
 	if !p.moved(from, n) && !slices.ContainsFunc(p.Area.Words[0][max(0, from):min(from+n, len(p.Area.Words[0]))], func(w uint16) bool { return w != 0 }) {
 		against += costEmpty
 	}
 	return against
+}
+
+// halved finds points of one register beside which a single one is nobody's that moves as the lower half of a value does: by much of what it can
+// hold, or, beside a total that stands, up alone. It reports whether there are such.
+func (w *weighing) halved() (is bool) {
+	for i := range w.all {
+		p := &w.all[i]
+		if p.Area == nil || p.Layout.Words() != 1 || !whole(p.Layout.Type) {
+			continue
+		}
+		for _, by := range [...]int{1, -1} {
+			at := p.At + by
+			lone := at > 0 && at < len(p.Area.Words[0])-1 && !w.taken[p.Area][at] && w.taken[p.Area][at+by]
+			if lone && (p.restless(at) > 3 || p.Expect.Total && !p.moved(p.At, 1) && p.rises(at)) {
+				p.half, is = by, true
+				p.own.Digits -= ofHalf
+				break
+			}
+		}
+	}
+	return is
+}
+
+// rises reports whether a register moved, and never by falling.
+func (s *Signal) rises(at int) bool {
+	words := s.Area.Words
+	for i := 1; i < len(words); i++ {
+		if words[i][at] < words[i-1][at] {
+			return false
+		}
+	}
+	return s.moved(at, 1)
 }

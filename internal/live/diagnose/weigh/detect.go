@@ -2,9 +2,12 @@ package weigh
 
 import (
 	"math"
+	"reflect"
+	"slices"
 	"strings"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
 )
 
 // Failing is what a value does that is no matter of how it is read.
@@ -16,12 +19,14 @@ const (
 	IsClock                        // it counts the seconds, and is no time
 	Stands                         // it has never moved, though others of its kind do
 	Doubled                        // it has the address of another point of its kind
+	Shared                         // it has the address of another point with another unit
 	Twin                           // it moves exactly as another point of its kind does, at another address
 	Saturated                      // it has stood at the end of its range
 	Broken                         // it is below the live zero of its range
 	Spiking                        // single readings are beyond what it can be
 	BitsTurned                     // the bits of a register are numbered the other way round
 	BytesTurned                    // or those of its other byte are meant
+	NoNumber                       // the device gives not a number
 )
 
 // Fault is a value that does such a thing.
@@ -35,6 +40,13 @@ type Fault struct {
 	Times   int // so often
 	Shown   float64
 	Among   []*Signal // of bits: all that are to be moved
+	Free    []Free    // addresses at which it may be meant to be
+}
+
+// Free is where one of two points that share an address may be meant to be: registers beside that are nobody's and give a likely value.
+type Free struct {
+	Point *Signal
+	By    int
 }
 
 // What tells it.
@@ -51,6 +63,9 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 		space  string
 		at     int
 		layout codec.Layout
+	}
+	if h.points == nil {
+		h.points = map[*site.Point]known{}
 	}
 	places := map[place]*Signal{}
 	for _, s := range signals {
@@ -79,9 +94,16 @@ func (h *History) Faults(signals []*Signal, sec uint32) (list []Fault) {
 		if s.Area == nil {
 			continue
 		}
+		if s.noNumber(values) {
+			list = append(list, Fault{Failing: NoNumber, Point: s})
+		}
 		p := place{string(s.Area.Space), s.Area.First + s.At, s.Layout}
-		if other := places[p]; other != nil && copied(other.Point.Tag, s.Point.Tag) {
+		switch other := places[p]; {
+		case other == nil:
+		case copied(other.Point.Tag, s.Point.Tag):
 			list = append(list, Fault{Failing: Doubled, Point: s, Other: other.Point.Tag})
+		case other.Point.Unit != "" && s.Point.Unit != "" && other.Point.Unit != s.Point.Unit && reflect.DeepEqual(other.Point.Scaling, s.Point.Scaling):
+			list = append(list, Fault{Failing: Shared, Point: s, Other: other.Point.Tag, Free: free(signals, other, s)})
 		}
 		places[p] = s
 	}
@@ -112,6 +134,40 @@ func (s *Signal) fell(v []float64) (f Fault, ok bool) {
 		return f, false
 	}
 	return Fault{Failing: CounterFell, Point: s, Before: v[max(0, at-1)], After: v[at]}, true
+}
+
+// noNumber reports whether a floating-point value has been not a number all the time, as devices write that.
+func (s *Signal) noNumber(v []float64) bool {
+	if !float(s.Layout.Type) || len(v) < leastSeen {
+		return false
+	}
+	for i, x := range v {
+		if !math.IsNaN(x) || !s.plainNaN(i) {
+			return false
+		}
+	}
+	return true
+}
+
+// free are the registers beside two points with one address, as many as they have, that are nobody's, hold something, and give a likely value of one of them.
+func free(signals []*Signal, both ...*Signal) (list []Free) {
+	n := both[0].Layout.Words()
+	for _, by := range [...]int{-n, n} {
+		from := both[0].At + by
+		taken := slices.ContainsFunc(signals, func(o *Signal) bool {
+			return o.Area == both[0].Area && o.At < from+n && from < o.At+o.Layout.Words()
+		})
+		for _, s := range both {
+			v := s.Values(Reading{By: by})
+			if taken || from < 0 || !s.Whole(Reading{By: by}) || len(v) == 0 {
+				continue
+			}
+			if fit := s.fit(Reading{By: by}, v); v[len(v)-1] != 0 && fit.Doubt() < suspicious {
+				list = append(list, Free{s, by})
+			}
+		}
+	}
+	return list
 }
 
 // ticks reports whether a value counts the seconds, and has a unit that is none of time.

@@ -3,6 +3,7 @@ package weigh
 import (
 	"math"
 	"slices"
+	"strconv"
 
 	"arithmon/internal/core/codec"
 )
@@ -67,10 +68,11 @@ func (s *Signal) fit(r Reading, values []float64) (f Fit) {
 	}
 	if l.Type == codec.TypeFloat32 {
 		f.Motion += s.carries(r, l)
+		f.Digits = s.rounded(r, l)
 	}
 	if !r.SignBit {
 		f.Jumps = c.jumps(l.Type, s, r) + s.halves(r, l, good)
-		f.Digits = s.digits(r, l)
+		f.Digits += s.digits(r, l)
 	}
 	return f
 }
@@ -221,6 +223,7 @@ func unknownMagnitude(c moves, t codec.Type) float64 {
 const (
 	calm, lively, wild = 0.02, 0.12, 0.3 // of what is usual, by half of the steps
 	smallest           = 0.02            // of that, below which steps are not larger for it
+	aboutZero          = 0.1             // likewise, where values may be below zero
 	mostSteps          = 10.0            // that count
 	mostWild           = 3.0             // by which values within their range are doubted for how they move
 )
@@ -232,7 +235,11 @@ func (e Expect) motion(c moves) float64 {
 	}
 	span := max(math.Abs(c.least), math.Abs(c.most))
 	if e.known() && !e.Total { // what is small moves by little
-		span = min(e.span(), max(span, smallest*e.span()))
+		least := smallest
+		if e.Usual[0] < 0 { // whose zero is a value like any other
+			least = aboutZero
+		}
+		span = min(e.span(), max(span, least*e.span()))
 	}
 	if span == 0 {
 		return 0
@@ -270,18 +277,72 @@ func (s *Signal) carries(r Reading, l codec.Layout) float64 {
 		}
 	}
 	slices.Sort(resting)
-	if len(resting) < len(steps)+3 || resting[len(resting)*9/10] > 1<<13 {
+	if len(resting) < len(steps)+3 {
 		return 0 // it moves by too much at a time
 	}
+	slow := resting[len(resting)*9/10] <= 1<<13
 	p := 0.0
 	for _, x := range steps {
-		if on := x.up<<16 + x.by; max(on, -on) < max(x.by, -x.by) {
+		on := x.up<<16 + x.by
+		switch together := x.up*x.by < 0; { // the lower word begins anew
+		case slow && max(on, -on) < max(x.by, -x.by):
 			p += 0.7
-		} else {
+		case slow:
 			p -= 1
+		case together:
+			p += 0.3
+		default:
+			p -= 0.6
 		}
 	}
 	return min(max(p, -4), 2)
+}
+
+// fewDigits are so few that a number with no more of them has been chosen or rounded: words that do not belong together hardly give one.
+const fewDigits = 5
+
+// rounded is what speaks for a floating-point value of which all that was seen has few decimal digits.
+func (s *Signal) rounded(r Reading, l codec.Layout) float64 {
+	at := s.At + r.By
+	if s.Area == nil || at < 0 || at+2 > len(s.Area.Words[0]) {
+		return 0
+	}
+	distinct := 0
+	var last float64
+	for i, words := range s.Area.Words {
+		if s.skip != nil && s.skip[i] {
+			continue
+		}
+		v, err := l.Decode(words[at : at+2])
+		x, ok := v.Float()
+		_, bottom := l.Order.Ends(words[at], words[at+1])
+		if size := math.Abs(x); err != nil || !ok || bottom == 0 || !(size > 1e-4 && size < 1e7) { // with nothing below, or far out, they are few by themselves
+			return 0
+		}
+		if distinct > 0 && x == last {
+			continue
+		}
+		last = x
+		if distinct++; !short32(x) {
+			return 0
+		}
+	}
+	return min(1.2+0.4*float64(distinct), 3)
+}
+
+// short32 reports whether a number of 32 bits has few decimal digits.
+func short32(x float64) bool {
+	var room [32]byte
+	n := 0
+	for _, c := range strconv.AppendFloat(room[:0], math.Abs(x), 'e', -1, 32) {
+		if c == 'e' {
+			break
+		}
+		if c != '.' {
+			n++
+		}
+	}
+	return n <= fewDigits
 }
 
 // jumps weighs steps that are about as large as all that a type of 16 bits holds, while the others are small: it passed its end.

@@ -41,7 +41,7 @@ const (
 )
 
 // Weigh weighs the points of a station at a moment, in seconds since 1970, as Station does, with what is known from before.
-func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
+func (h *History) Weigh(signals []*Signal, sec uint32, beside ...int) []Explanation {
 	next := make(map[*site.Point]known, len(signals))
 	h.follow(signals, sec)
 	for _, s := range signals {
@@ -73,7 +73,7 @@ func (h *History) Weigh(signals []*Signal, sec uint32) []Explanation {
 			delete(h.spikes, p)
 		}
 	}
-	return Station(signals)
+	return Station(signals, beside...)
 }
 
 // follow keeps the newest values of points without registers, and gives the signals those from before, too.

@@ -70,7 +70,9 @@ func (s *Signal) alone(v []float64) (at []int, ok bool) {
 	if !s.Expect.known() || s.Expect.Total || !s.number() || len(v) < 2*leastSeen {
 		return nil, false
 	}
-	within := func(x float64) bool { return x >= s.Expect.Usual[0] && x <= s.Expect.Usual[1] }
+	within := func(x float64) bool {
+		return x >= s.Expect.Usual[0] && x <= s.Expect.Usual[1] && (x == 0 || math.Abs(x) > 1e-9)
+	}
 	for i, x := range v {
 		switch beyond := s.beyond(x); {
 		case !beyond && !within(x):

@@ -235,7 +235,7 @@ func (s *Signal) scalings() (list []Reading) {
 			}
 		}
 	}
-	if v := s.Values(Reading{}); !slices.ContainsFunc(v, func(x float64) bool { return math.Abs(x) >= 1 }) {
+	if course(s.Values(Reading{})).size < 1 {
 		return list // zero in one unit is a number in the other, whatever it came from
 	}
 	switch s.Point.Unit {

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"arithmon/internal/core/codec"
 )
 
 // Explanation is a mistake that explains what the values of some points are.
@@ -32,21 +34,27 @@ const (
 	costOdd       = 3.0
 	textGain      = 6.0 // of registers that are a text
 	textCertain   = 0.9
+	shortCertain  = 0.65 // of one of four characters
 	numberCertain = 0.8  // of registers that are none
 	nearBy        = 0.05 // a certainty from which a runner-up is one
 	leastSeen     = 6    // moments
 	costTaken     = 2.5  // of a register that is another point's
-	costAlone     = 0.8  // of one address that is off, where
+	costAlone     = 1.4  // of one address that is off, where others are not
+	costHalfAlone = 0.8  // and of one where it is that of a half
 	costKept      = 1.5  // of another order than that of the station, where others are right with that
-	fewFine       = 2    // others are not
+	fewFine       = 2    // others, for that
 	costEmpty     = 3.0  // and hold nothing
 	narrow        = 2.5  // of a whole number that would be one of the few which are a plausible floating-point value
+	refusedThere  = 4.5  // what a point tells for a shift that is refused where it is and not there
+	mostRefused   = 9.0  // and several
 	costStill     = 3.0  // of registers that rest, where those that it has move
+	ofHalf        = 2.5  // of a register that looks like the lower half of a value of which a point has the upper one
 )
 
-// Station weighs all points of a station together: the fewest mistakes that explain the most. The first explanation explains most.
-func Station(signals []*Signal) (list []Explanation) {
-	w := weighing{taken: map[*Area]map[int]bool{}}
+// Station weighs all points of a station together: the fewest mistakes that explain the most. The first explanation explains most. beside is how many
+// registers further on the device answers for points that it refuses where they are, once for each.
+func Station(signals []*Signal, beside ...int) (list []Explanation) {
+	w := weighing{taken: map[*Area]map[int]bool{}, beside: beside}
 	doubted := false
 	siblings(signals)
 	for _, s := range signals {
@@ -65,14 +73,14 @@ func Station(signals []*Signal) (list []Explanation) {
 			}
 		}
 		values := s.Values(Reading{})
-		if r, is := s.text(); is && len(values) >= leastSeen {
-			list = append(list, Explanation{Reading: r, Points: []*Signal{s}, Certainty: textCertain, Share: textCertain, Gain: textGain, Why: s.fit(Reading{}, values)})
+		if r, certain, is := s.text(); is && len(values) >= leastSeen {
+			list = append(list, Explanation{Reading: r, Points: []*Signal{s}, Certainty: certain, Share: certain, Gain: textGain, Why: s.fit(Reading{}, values)})
 			continue
 		}
 		if s.ticks(values) || s.broken(values) {
 			continue
 		}
-		s.skip = failed(values, float(s.Layout.Type), s.atEnd)
+		s.skip = s.failed(values)
 		for _, i := range s.spikes(values) {
 			s.skip[i] = true
 		}
@@ -83,13 +91,13 @@ func Station(signals []*Signal) (list []Explanation) {
 			s.fits = nil
 		}
 		f := s.Fit()
-		w.all = append(w.all, weighed{s, f, values})
+		w.all = append(w.all, weighed{Signal: s, own: f, values: values})
 		doubted = doubted || f.Doubt() > suspicious
 	}
-	if !doubted {
+	w.prepare()
+	if halved := w.halved(); !doubted && !halved {
 		return list
 	}
-	w.prepare()
 	left := make([]bool, len(w.all))
 	for i, p := range w.all {
 		left[i] = p.own.Doubt() > suspicious
@@ -160,14 +168,18 @@ const inARow = 3
 
 // failed tells at which moments a device gave what devices give when they have no value: the same no number, a number beyond all measure, or
 // nines, several times in a row. That says nothing of how the value is to be read.
-func failed(values []float64, float bool, atEnd func(int) bool) []bool {
+func (s *Signal) failed(values []float64) []bool {
 	skip := make([]bool, len(values))
 	for i := 0; i < len(values); {
 		n := i + 1
 		for n < len(values) && math.Float64bits(values[n]) == math.Float64bits(values[i]) {
 			n++
 		}
-		if n-i >= inARow && (none(values[i]) && (float || !math.IsNaN(values[i])) || atEnd(i)) {
+		none := none(values[i])
+		if math.IsNaN(values[i]) {
+			none = s.plainNaN(i)
+		}
+		if n-i >= inARow && (none || s.atEnd(i)) {
 			for k := i; k < n; k++ {
 				skip[k] = true
 			}
@@ -175,6 +187,24 @@ func failed(values []float64, float bool, atEnd func(int) bool) []bool {
 		i = n
 	}
 	return skip
+}
+
+// plainNaN reports whether a floating-point value was not a number in the way in which programs write that: with nothing but zeros or ones below
+// its uppermost register. Registers that are read in a wrong order may be not a number, too, and hold something there.
+func (s *Signal) plainNaN(i int) bool {
+	n := s.Layout.Words()
+	if s.Area == nil { // nothing else is known
+		return true
+	}
+	if !float(s.Layout.Type) || s.At < 0 || s.At+n > len(s.Area.Words[i]) {
+		return false
+	}
+	words := s.Area.Words[i][s.At : s.At+n]
+	below := words[1:]
+	if o := own(s.Layout.Order); o == codec.CDAB || o == codec.DCBA {
+		below = words[:n-1]
+	}
+	return !slices.ContainsFunc(below, func(w uint16) bool { return w != below[0] }) && (below[0] == 0 || below[0] == 0xFFFF)
 }
 
 // atEnd reports whether a whole number was exactly at an end of its type, or of that with or without sign.
@@ -191,11 +221,18 @@ func (s *Signal) atEnd(i int) bool {
 	return top == 0x8000 && bottom == 0 || (top == 0x7FFF || top == 0xFFFF) && bottom == 0xFFFF
 }
 
+// fewCodeDigits are as many digits as a number beyond all measure has at most that somebody chose.
+const fewCodeDigits = 6
+
 // none reports whether a number is one that devices give for no value.
 func none(v float64) bool {
 	v = math.Abs(v)
-	if math.IsNaN(v) || v >= 1e29 {
-		return true
+	if v >= 1e29 {
+		digits, _, _ := strings.Cut(strconv.FormatFloat(v, 'e', -1, 64), "e")
+		if v <= math.MaxFloat32 {
+			digits, _, _ = strings.Cut(strconv.FormatFloat(v, 'e', -1, 32), "e")
+		}
+		return math.IsInf(v, 0) || v == math.MaxFloat32 || v == math.MaxFloat64 || len(digits) <= fewCodeDigits+1
 	}
 	digits := strings.Replace(strings.TrimRight(strconv.FormatFloat(v, 'f', 2, 64), "0"), ".", "", 1)
 	return len(digits) >= 3 && strings.Trim(digits, "9") == ""
@@ -215,6 +252,7 @@ type weighed struct {
 	*Signal
 	own    Fit
 	values []float64
+	half   int // a register beside that moves as the lower half of it would, and is nobody's; 0 is none: as far from its first
 }
 
 type weighing struct {
@@ -223,6 +261,7 @@ type weighing struct {
 	taken     map[*Area]map[int]bool  // registers that points have
 	owners    map[*Area]map[int][]int // which of all, by register
 	gains     map[Reading][]gained    // of all, as far as they were asked for
+	beside    []int                   // at which refused points are answered for
 }
 
 // gained is how much better a reading fits a point than the own one, where it is known.
@@ -301,7 +340,7 @@ func (w *weighing) best(left []bool) (best Explanation, ok bool) {
 			first = r
 		}
 	}
-	best = Explanation{Reading: first, Points: w.signals(groups[first]), Gain: totals[first], Why: w.all[groups[first][0]].own}
+	best = Explanation{Reading: first, Points: w.signals(slices.Concat(groups[first], w.along(first, groups[first]))), Gain: totals[first], Why: w.all[groups[first][0]].own}
 	// Against it stand that nothing is wrong, that something else is, and the other readings of the same points.
 	against := math.Exp(-best.Gain) + math.Exp(w.oddOf(groups[first])-best.Gain)
 	alike := 1.0
@@ -309,7 +348,7 @@ func (w *weighing) best(left []bool) (best Explanation, ok bool) {
 		if r == first {
 			continue
 		}
-		total := w.totalOf(r, groups[first])
+		total := w.totalOf(r, w.besides(r, first, groups[first]))
 		share := math.Exp(total - best.Gain)
 		if total > 0 && share > best.Second {
 			second := r
@@ -327,6 +366,17 @@ func (w *weighing) best(left []bool) (best Explanation, ok bool) {
 		best.RunnerUp, best.Second = nil, 0
 	}
 	return best, true
+}
+
+// besides are the points of a group, and those that its shift takes along and another reading explains.
+func (w *weighing) besides(r, shift Reading, group []int) []int {
+	all := slices.Clone(group)
+	for _, i := range w.along(shift, group) {
+		if gain, ok := w.gain(i, r); ok && gain > telling {
+			all = append(all, i)
+		}
+	}
+	return all
 }
 
 func (w *weighing) signals(list []int) (out []*Signal) {
@@ -369,7 +419,7 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 			total += more(c.all[i].trust)
 		}
 	}
-	total -= c.alone()
+	total += c.others() - c.alone()
 	each := another
 	if kept > 0 {
 		each = apart
@@ -393,7 +443,7 @@ func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 			total += more(c.all[i].trust)
 		}
 	}
-	return total - c.alone() - c.costOfAll(another)
+	return total + c.others() - c.alone() - c.costOfAll(another)
 }
 
 // restless is what speaks for a reading that explains why a register moves that is no point's.
@@ -404,7 +454,7 @@ func (s *Signal) restless(at int) float64 {
 	var steps []int
 	for i := 1; i < len(s.Area.Words); i++ {
 		if a, b := s.Area.Words[i][at], s.Area.Words[i-1][at]; a != b {
-			steps = append(steps, int(max(a, b)-min(a, b)))
+			steps = append(steps, int(min(a-b, b-a))) // either way round: about zero, a number with a sign goes on there
 		}
 	}
 	slices.Sort(steps)
@@ -445,8 +495,11 @@ func (p *weighed) gain(r Reading) (float64, bool) {
 		return 0, false
 	}
 	then, own := p.fit(r, values), p.own
-	if r.Offset != 0 || r.Convert != NoConversion { // under which it moves as before
+	if r.Offset != 0 || r.Convert != NoConversion || r.scaling() && own.Magnitude > -beyondUsual { // under which it moves as before
 		then.Motion, own.Motion = 0, 0
+	}
+	if l, at := p.layout(r), p.At+p.half; p.half != 0 && (l.Words() == 1 || at < p.At+r.By || at >= p.At+r.By+l.Words()) { // it is still no half of it
+		then.Digits -= ofHalf
 	}
 	gain := then.Sum() - own.Sum()
 	if float(p.Layout.Type) && p.single(r) && p.floats() {

@@ -10,11 +10,11 @@ const (
 	fewLetters   = 5
 )
 
-// text finds out whether a number that stands is a part of a text, and how it would be read.
-func (s *Signal) text() (r Reading, ok bool) {
+// text finds out whether a number that stands is a part of a text, how it would be read, and how certain that is.
+func (s *Signal) text() (r Reading, certain float64, ok bool) {
 	n := s.Layout.Words()
-	if s.Area == nil || n == 0 || n > 4 || s.moved(s.At, n) || float(s.Layout.Type) && s.Fit().Doubt() < suspicious { // plausible floats can be letters
-		return r, false
+	if s.Area == nil || n == 0 || n > 4 || s.moved(s.At, n) || (float(s.Layout.Type) || s.Expect.known()) && s.Fit().Doubt() < suspicious { // plausible values can be letters
+		return r, 0, false
 	}
 	words := s.Area.Words[len(s.Area.Words)-1]
 	from, to := s.At, s.At
@@ -24,8 +24,11 @@ func (s *Signal) text() (r Reading, ok bool) {
 	for to < len(words) && printable(words[to]) && !s.moved(to, 1) {
 		to++
 	}
+	if from == s.At && to == s.At+2 && n == 2 && s.letters() {
+		return Reading{Type: codec.TypeString, Length: 4}, shortCertain, true
+	}
 	if to-from < fewTextWords || to < s.At+n && (words[to] != 0 && words[to]&0xFF != 0) {
-		return r, false
+		return r, 0, false
 	}
 	if to < len(words) && words[to]&0xFF == 0 && printableByte(byte(words[to]>>8)) { // of an odd length
 		to++
@@ -39,9 +42,28 @@ func (s *Signal) text() (r Reading, ok bool) {
 		}
 	}
 	if letters < fewLetters || 2*letters < to-from {
-		return r, false
+		return r, 0, false
 	}
-	return Reading{Type: codec.TypeString, Length: 2 * (to - from), By: from - s.At}, true
+	return Reading{Type: codec.TypeString, Length: 2 * (to - from), By: from - s.At}, textCertain, true
+}
+
+// letters reports whether two registers of a whole number of which nothing is known are four letters and digits, three of them letters.
+func (s *Signal) letters() bool {
+	if s.Expect.known() || !whole(s.Layout.Type) || s.moved(s.At, 2) {
+		return false
+	}
+	letters := 0
+	for _, w := range s.Area.Words[0][s.At : s.At+2] {
+		for _, b := range []byte{byte(w >> 8), byte(w)} {
+			switch {
+			case b|0x20 >= 'a' && b|0x20 <= 'z':
+				letters++
+			case b < '0' || b > '9':
+				return false
+			}
+		}
+	}
+	return letters >= 3
 }
 
 // noText finds out whether a text is none, and how its registers would be read as a number.
