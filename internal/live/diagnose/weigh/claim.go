@@ -85,7 +85,7 @@ func (c *claim) others() (sum float64) {
 	}
 	for _, i := range c.along {
 		if gain, known := c.gain(i, c.Reading); known {
-			sum += min(0, gain) - max(0, c.clash(i))
+			sum += min(0, gain+telling) - max(0, c.clash(i))
 		} else {
 			sum += max(0, c.all[i].own.Doubt()-unread)
 		}
@@ -115,6 +115,9 @@ func more(trust float64) float64 { return another + trust }
 
 // costOfAll is that of a mistake of several points, of which each beyond the first costs little, but for the trust in it.
 func (c *claim) costOfAll(more float64) float64 {
+	if c.oneSetting() {
+		more = min(more, byOneSetting)
+	}
 	cost := c.all[c.group[0]].cost(c.Reading)
 	for _, i := range c.group[1:] {
 		cost += more + c.all[i].trust
@@ -122,21 +125,35 @@ func (c *claim) costOfAll(more float64) float64 {
 	return cost
 }
 
+// oneSetting reports whether all points of the claim have from one setting what is wrong with them: the order of their station, or how the addresses
+// of all are counted.
+func (c *claim) oneSetting() bool {
+	switch c.Reading {
+	case Reading{Order: c.Order}:
+		return !slices.ContainsFunc(c.group, func(i int) bool { return !c.all[i].Inherits }) && !c.kept()
+	case Reading{By: c.By}:
+		areas := map[*Area]bool{}
+		for _, i := range c.group {
+			areas[c.all[i].Area] = true
+		}
+		for i, p := range c.all {
+			if areas[p.Area] && !c.in[i] {
+				return false
+			}
+		}
+		return len(c.group)+len(c.along) >= fewShifted
+	}
+	return false
+}
+
 // alone is what speaks against a mistake by those that have the setting from the same place, and are right with it: one address that is off
 // beside others that are not, and an order that a point has from its station, as others have.
 func (c *claim) alone() float64 {
 	first := c.all[c.group[0]]
-	fine, kept := 0, false
+	fine := 0
 	for k, o := range c.all {
-		if c.in[k] || o.own.Doubt() >= doubtful {
-			continue
-		}
-		if o.Area == first.Area {
+		if !c.in[k] && o.own.Doubt() < doubtful && o.Area == first.Area {
 			fine++
-		}
-		if c.Order != "" && o.Inherits && o.Layout.Words() > 1 && !kept {
-			gain, ok := c.gain(k, c.Reading)
-			kept = ok && gain < -telling
 		}
 	}
 	switch {
@@ -144,10 +161,26 @@ func (c *claim) alone() float64 {
 		return costHalfAlone
 	case c.By != 0 && len(c.group) == 1 && fine >= fewFine:
 		return costAlone
-	case kept && first.Inherits:
+	case first.Inherits && c.kept():
 		return costKept
 	}
 	return 0
+}
+
+// kept reports whether another point is right with the order of its station, and would not be with that of the claim.
+func (c *claim) kept() bool {
+	if c.Order == "" {
+		return false
+	}
+	for k, o := range c.all {
+		if c.in[k] || !o.Inherits || o.Layout.Words() < 2 || o.own.Doubt() >= doubtful {
+			continue
+		}
+		if gain, ok := c.gain(k, c.Reading); ok && gain < -telling {
+			return true
+		}
+	}
+	return false
 }
 
 // clash is what speaks against the reading of a point of the claim by the registers that it takes: those of another point that does not give them

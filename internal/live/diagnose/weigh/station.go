@@ -28,6 +28,7 @@ const (
 	doubtful      = 0.4 // and one worse than that is no witness for what it has
 	telling       = 0.7 // by which a reading must be better for a point, to count for it
 	another       = 0.5 // what one more point with the same mistake costs
+	byOneSetting  = 0.1 // where all have it from one setting
 	apart         = 1.3 // and where others that have the setting from the same place are right with it
 	enoughGain    = 0.9
 	oddFit        = -5.5 // of values that no reading explains
@@ -266,8 +267,8 @@ type weighing struct {
 
 // gained is how much better a reading fits a point than the own one, where it is known.
 type gained struct {
-	by        float64
-	known, is bool
+	by              float64
+	known, is, poor bool
 }
 
 // prepare is called once all are there.
@@ -294,7 +295,7 @@ func (w *weighing) gain(i int, r Reading) (float64, bool) {
 		w.gains[r] = of
 	}
 	if g := &of[i]; !g.known {
-		g.by, g.is = w.all[i].gain(r)
+		g.by, g.poor, g.is = w.all[i].gain(r)
 		g.known = true
 	}
 	return of[i].by, of[i].is
@@ -398,7 +399,7 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 		if !ok {
 			continue
 		}
-		if gain > telling && (left[i] || p.own.Doubt() > doubtful) {
+		if gain > telling && !w.gains[r][i].poor && (left[i] || p.own.Doubt() > doubtful) {
 			gains[i] = gain
 			group = append(group, i)
 		} else if gain < -telling && r.Order != "" && p.Inherits {
@@ -479,20 +480,20 @@ func (s *Signal) moved(at, n int) bool {
 	return false
 }
 
-// gain is how much better a reading fits than the own one.
-func (p *weighed) gain(r Reading) (float64, bool) {
+// gain is how much better a reading fits than the own one; a poor one is so bad itself that something unknown is likelier.
+func (p *weighed) gain(r Reading) (gain float64, poor, ok bool) {
 	if r.Type != "" && r.Type == p.Layout.Type || r.Order != "" && r.Order == own(p.Layout.Order) {
-		return 0, false // that is what it has
+		return 0, false, false // that is what it has
 	}
 	if r.Type == "" && r.Order != "" && p.Layout.Words() == 1 && r.Order == reversed(own(p.Layout.Order)) {
-		return 0, false // which does not show
+		return 0, false, false // which does not show
 	}
 	if r.scaling() && !slices.Contains(p.scalings(), r) {
-		return 0, false
+		return 0, false, false
 	}
 	values := p.Values(r)
 	if values == nil {
-		return 0, false
+		return 0, false, false
 	}
 	then, own := p.fit(r, values), p.own
 	if r.Offset != 0 || r.Convert != NoConversion || r.scaling() && own.Magnitude > -beyondUsual { // under which it moves as before
@@ -501,11 +502,11 @@ func (p *weighed) gain(r Reading) (float64, bool) {
 	if l, at := p.layout(r), p.At+p.half; p.half != 0 && (l.Words() == 1 || at < p.At+r.By || at >= p.At+r.By+l.Words()) { // it is still no half of it
 		then.Digits -= ofHalf
 	}
-	gain := then.Sum() - own.Sum()
+	gain, poor = then.Sum()-own.Sum(), then.Sum() < oddFit
 	if float(p.Layout.Type) && p.single(r) && p.floats() {
 		gain -= narrow
 	}
-	return gain, true
+	return gain, poor, true
 }
 
 // single reports whether a reading is a whole number of one register.
