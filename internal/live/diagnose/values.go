@@ -143,7 +143,7 @@ func (m *Movement) Strange(l codec.Layout, sec uint32, lively bool) (p Point) {
 	// than it has been still.
 	still, span := sec-m.moved, m.moved-m.first
 	// One that wavers by its least step may as well come to rest.
-	if lively && m.moves >= fewMoves && m.shy <= m.moves/4 && still > frozenTimes*uint32(m.longest) && still > max(frozenAfter, min(span/4, frozenLong)) && span > max(2*frozenAfter, still) {
+	if lively && m.moves >= fewMoves && m.shy <= m.moves/4 && still > frozenTimes*uint32(m.longest) && still > max(frozenAfter, min(span/2, frozenLong)) && span > max(2*frozenAfter, still) {
 		p.Frozen, p.Rose, p.Zero = true, !m.fell, m.value == 0 && l.Type != codec.TypeBool
 		p.Still, p.Typical = time.Duration(still)*time.Second, time.Duration(span)*time.Second/time.Duration(m.moves)
 	}

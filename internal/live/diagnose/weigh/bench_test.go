@@ -52,7 +52,7 @@ func BenchmarkStationWithWordsInTheWrongOrder(b *testing.B) {
 				}
 				list := weigh.Station(signals)
 				if len(list) != 1 || len(list[0].Points) != n || list[0].Reading.Order != codec.CDAB {
-					b.Fatal(list)
+					b.Fatal(len(list), list[0].Reading, len(list[0].Points))
 				}
 			}
 			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/point")

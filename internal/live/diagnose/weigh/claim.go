@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"math"
 	"slices"
+
+	"arithmon/internal/core/codec"
 )
 
 // claim is a mistake that some points are thought to have.
@@ -54,12 +56,12 @@ func (w *weighing) along(r Reading, group []int) (along []int) {
 	if r != (Reading{By: r.By}) || r.By == 0 || len(group) < fewShifted {
 		return nil
 	}
-	areas := map[*Area]bool{}
+	areas, in := map[*Area]bool{}, make([]bool, len(w.all))
 	for _, i := range group {
-		areas[w.all[i].Area] = true
+		areas[w.all[i].Area], in[i] = true, true
 	}
 	for i, p := range w.all {
-		if !areas[p.Area] || slices.Contains(group, i) {
+		if !areas[p.Area] || in[i] {
 			continue
 		}
 		if gain, known := w.gain(i, r); w.explained[i] || known && gain < -spoilt {
@@ -83,22 +85,23 @@ func (c *claim) others() (sum float64) {
 			}
 		}
 	}
+	first := c.firsts()
 	for _, i := range c.along {
 		if gain, known := c.gain(i, c.Reading); known {
 			sum += min(0, gain+telling) - max(0, c.clash(i))
-		} else {
+		} else if first[i] {
 			sum += max(0, c.all[i].own.Doubt()-unread)
 		}
 	}
 	return sum
 }
 
-// firsts are those of the group whose values no other before them has: what is given twice is evidence once.
+// firsts are those of the claim whose values no other before them has, the group before those along: what is given twice is evidence once.
 func (c *claim) firsts() map[int]bool {
 	first := make(map[int]bool, len(c.group))
 	seen := map[string]bool{}
 	var key []byte
-	for _, i := range c.group {
+	for _, i := range slices.Concat(c.group, c.along) {
 		key = key[:0]
 		for _, v := range c.all[i].values {
 			key = binary.LittleEndian.AppendUint64(key, math.Float64bits(v))
@@ -110,19 +113,27 @@ func (c *claim) firsts() map[int]bool {
 	return first
 }
 
-// more is what a point counts for that has the values of another: no more than it costs.
-func more(trust float64) float64 { return another + trust }
-
-// costOfAll is that of a mistake of several points, of which each beyond the first costs little, but for the trust in it.
-func (c *claim) costOfAll(more float64) float64 {
+// each is what one more point with the mistake costs, besides the trust in it, of as much as it does commonly.
+func (c *claim) each(commonly float64) float64 {
 	if c.oneSetting() {
-		more = min(more, byOneSetting)
+		return min(commonly, byOneSetting)
 	}
-	cost := c.all[c.group[0]].cost(c.Reading)
-	for _, i := range c.group[1:] {
-		cost += more + c.all[i].trust
+	return commonly
+}
+
+// gains is what a mistake explains of its points, less what each costs: little beyond the first. A point that has the values of another is evidence of
+// nothing more, and counts as much as it costs.
+func (c *claim) gains(commonly float64) (sum float64) {
+	first, each := c.firsts(), c.each(commonly)
+	for k, i := range c.group {
+		if gain, _ := c.gain(i, c.Reading); first[i] {
+			sum += gain - c.clash(i)
+			if k > 0 {
+				sum -= each + c.all[i].trust
+			}
+		}
 	}
-	return cost
+	return sum - c.all[c.group[0]].cost(c.Reading)
 }
 
 // oneSetting reports whether all points of the claim have from one setting what is wrong with them: the order of their station, or how the addresses
@@ -198,8 +209,12 @@ func (c *claim) clash(i int) (against float64) {
 		}
 	}
 	for at := p.At; at < p.At+has; at++ {
-		if !c.cover[p.Area][at] {
-			against += p.restless(at)
+		if c.cover[p.Area][at] {
+			continue
+		}
+		against += p.restless(at)
+		if newest := p.Area.Words[len(p.Area.Words)-1]; len(c.owners[p.Area][at]) == 1 && newest[at] != 0 && !p.moved(at, 1) {
+			against += costLeft
 		}
 	}
 	for at := from; at < from+n; at++ {
@@ -226,7 +241,7 @@ func (c *claim) clash(i int) (against float64) {
 }
 
 // halved finds points of one register beside which a single one is nobody's that moves as the lower half of a value does: by much of what it can
-// hold, or, beside a total that stands, up alone. It reports whether there are such.
+// hold, or, beside a total that stands, up alone; or with which it is a floating-point value of few digits. It reports whether there are such.
 func (w *weighing) halved() (is bool) {
 	for i := range w.all {
 		p := &w.all[i]
@@ -236,7 +251,8 @@ func (w *weighing) halved() (is bool) {
 		for _, by := range [...]int{1, -1} {
 			at := p.At + by
 			lone := at > 0 && at < len(p.Area.Words[0])-1 && !w.taken[p.Area][at] && w.taken[p.Area][at+by]
-			if lone && (p.restless(at) > 3 || p.Expect.Total && !p.moved(p.At, 1) && p.rises(at)) {
+			chosen := lone && p.rounded(Reading{Type: codec.TypeFloat32, By: min(by, 0)}, p.layout(Reading{Type: codec.TypeFloat32})) > 0
+			if chosen || lone && (p.restless(at) > 3 || p.Expect.Total && !p.moved(p.At, 1) && p.rises(at)) {
 				p.half, is = by, true
 				p.own.Digits -= ofHalf
 				break

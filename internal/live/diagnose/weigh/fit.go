@@ -3,7 +3,6 @@ package weigh
 import (
 	"math"
 	"slices"
-	"strconv"
 
 	"arithmon/internal/core/codec"
 )
@@ -332,17 +331,8 @@ func (s *Signal) rounded(r Reading, l codec.Layout) float64 {
 
 // short32 reports whether a number of 32 bits has few decimal digits.
 func short32(x float64) bool {
-	var room [32]byte
-	n := 0
-	for _, c := range strconv.AppendFloat(room[:0], math.Abs(x), 'e', -1, 32) {
-		if c == 'e' {
-			break
-		}
-		if c != '.' {
-			n++
-		}
-	}
-	return n <= fewDigits
+	scale := math.Pow(10, fewDigits-1-math.Floor(math.Log10(math.Abs(x))))
+	return float32(math.Round(x*scale)/scale) == float32(x)
 }
 
 // jumps weighs steps that are about as large as all that a type of 16 bits holds, while the others are small: it passed its end.

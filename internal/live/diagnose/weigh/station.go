@@ -49,6 +49,7 @@ const (
 	refusedThere  = 4.5  // what a point tells for a shift that is refused where it is and not there
 	mostRefused   = 9.0  // and several
 	costStill     = 3.0  // of registers that rest, where those that it has move
+	costLeft      = 0.6  // of registers that hold something which is nobody's then
 	ofHalf        = 2.5  // of a register that looks like the lower half of a value of which a point has the upper one
 )
 
@@ -95,10 +96,10 @@ func Station(signals []*Signal, beside ...int) (list []Explanation) {
 		w.all = append(w.all, weighed{Signal: s, own: f, values: values})
 		doubted = doubted || f.Doubt() > suspicious
 	}
-	w.prepare()
 	if halved := w.halved(); !doubted && !halved {
 		return list
 	}
+	w.prepare()
 	left := make([]bool, len(w.all))
 	for i, p := range w.all {
 		left[i] = p.own.Doubt() > suspicious
@@ -412,20 +413,11 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 		return math.Inf(-1), nil
 	}
 	c := w.claim(r, group)
-	first := c.firsts()
-	for _, i := range group {
-		if first[i] {
-			total += gains[i] - c.clash(i)
-		} else {
-			total += more(c.all[i].trust)
-		}
-	}
-	total += c.others() - c.alone()
 	each := another
 	if kept > 0 {
 		each = apart
 	}
-	return total - c.costOfAll(each), group
+	return c.gains(each) + c.others() - c.alone(), group
 }
 
 // totalOf is what a mistake explains of given points.
@@ -436,15 +428,7 @@ func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 		}
 	}
 	c := w.claim(r, group)
-	first := c.firsts()
-	for _, i := range group {
-		if gain, _ := w.gain(i, r); first[i] {
-			total += gain - c.clash(i)
-		} else {
-			total += more(c.all[i].trust)
-		}
-	}
-	return total + c.others() - c.alone() - c.costOfAll(another)
+	return c.gains(another) + c.others() - c.alone()
 }
 
 // restless is what speaks for a reading that explains why a register moves that is no point's.
