@@ -94,8 +94,9 @@ func TestValuesThatStandStill(t *testing.T) {
 		}
 		return m.Strange(l, sec-period+still, others).Frozen
 	}
-	assert.True(t, after(2, 100, 60, true))
-	assert.False(t, after(2, 100, 60, false), "nothing else moves, either")
+	assert.True(t, after(2, 100, 90, true))
+	assert.True(t, after(1, 100, 60, true), "sooner, of one that has not moved for long")
+	assert.False(t, after(2, 100, 90, false), "nothing else moves, either")
 	assert.False(t, after(2, 100, 25, true), "not so soon")
 	assert.False(t, after(10, 100, 90, true), "it moves seldom")
 	assert.False(t, after(2, 20, 60, true), "it has hardly been known")
@@ -121,7 +122,7 @@ func TestValuesThatStandStill(t *testing.T) {
 			m.Look(c.layout, []uint16{uint16(i%2) * 0x4101}, 1000+i)
 		}
 		m.Look(c.layout, []uint16{0}, 1101)
-		got := m.Strange(c.layout, 1150, true)
+		got := m.Strange(c.layout, 1170, true)
 		assert.True(t, got.Frozen, name)
 		assert.Equal(t, []bool{c.rose, c.zero}, []bool{got.Rose, got.Zero}, name)
 	}

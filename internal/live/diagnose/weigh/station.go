@@ -177,11 +177,7 @@ func (s *Signal) failed(values []float64) []bool {
 		for n < len(values) && math.Float64bits(values[n]) == math.Float64bits(values[i]) {
 			n++
 		}
-		none := none(values[i])
-		if math.IsNaN(values[i]) {
-			none = s.plainNaN(i)
-		}
-		if n-i >= inARow && (none || s.atEnd(i)) {
+		if n-i >= inARow && (s.noValue(values[i], i) || s.atEnd(i)) {
 			for k := i; k < n; k++ {
 				skip[k] = true
 			}
@@ -189,6 +185,14 @@ func (s *Signal) failed(values []float64) []bool {
 		i = n
 	}
 	return skip
+}
+
+// noValue reports whether a value at a moment is one that devices give for no value.
+func (s *Signal) noValue(v float64, i int) bool {
+	if math.IsNaN(v) {
+		return s.plainNaN(i)
+	}
+	return none(v)
 }
 
 // plainNaN reports whether a floating-point value was not a number in the way in which programs write that: with nothing but zeros or ones below
