@@ -205,7 +205,11 @@ func (c *claim) clash(i int) (against float64) {
 	from, n, has := p.At+r.By, p.layout(r).Words(), p.Layout.Words()
 	for at := from; at < from+n; at++ {
 		if !c.taken[p.Area][at] {
-			against -= p.restless(at)
+			explains := p.restless(at)
+			if c.nobodys(p.Signal, at-1) || c.nobodys(p.Signal, at+1) {
+				explains = min(explains, ofNobodys) // two and more are a value that nobody has described, as there are many
+			}
+			against -= explains
 		}
 	}
 	for at := p.At; at < p.At+has; at++ {
@@ -260,6 +264,11 @@ func (w *weighing) halved() (is bool) {
 		}
 	}
 	return is
+}
+
+// nobodys reports whether a register moves that no point has.
+func (w *weighing) nobodys(s *Signal, at int) bool {
+	return at >= 0 && at < len(s.Area.Words[0]) && !w.taken[s.Area][at] && s.moved(at, 1)
 }
 
 // rises reports whether a register moved, and never by falling.

@@ -49,6 +49,7 @@ const (
 	refusedThere  = 4.5  // what a point tells for a shift that is refused where it is and not there
 	mostRefused   = 9.0  // and several
 	costStill     = 3.0  // of registers that rest, where those that it has move
+	ofNobodys     = 0.5  // what a register tells that moves beside another one, and both are nobody's
 	costLeft      = 0.6  // of registers that hold something which is nobody's then
 	ofHalf        = 2.5  // of a register that looks like the lower half of a value of which a point has the upper one
 )
