@@ -45,13 +45,14 @@ func (w *weighing) claim(r Reading, group []int) *claim {
 
 // What makes a shift that of all points.
 const (
-	fewShifted = 2   // that tell it
-	spoilt     = 4.0 // by which a point would be worse with it, so that it is not meant
-	unread     = 3.0 // what a point counts less whose registers there were not read
+	fewShifted  = 2   // that tell it
+	manyShifted = 4   // that tell it also of those of which nothing tells it
+	spoilt      = 4.0 // by which a point would be worse with it, so that it is not meant
+	unread      = 3.0 // what a point counts less whose registers there were not read
 )
 
-// along are the points beside a group that a shift of its addresses takes along: those among them that are no worse with it. There are none where one
-// is worse, so that not all are shifted, or where those that tell it are fewer.
+// along are the points beside a group that a shift of its addresses takes along: those among them that are no worse with it, and have something there
+// where they have something now. There are none where one is worse, so that not all are shifted, or where those that tell it are far fewer.
 func (w *weighing) along(r Reading, group []int) (along []int) {
 	if r != (Reading{By: r.By}) || r.By == 0 || len(group) < fewShifted {
 		return nil
@@ -66,6 +67,12 @@ func (w *weighing) along(r Reading, group []int) (along []int) {
 		}
 		if gain, known := w.gain(i, r); w.explained[i] || known && gain < -spoilt {
 			return nil
+		}
+		switch _, known := w.gain(i, r); {
+		case p.nothing(p.At+r.By) && !p.nothing(p.At): // it would lose what it has
+			continue
+		case !known && p.own.Doubt() < doubtful && len(group) < manyShifted: // it is right as far as is known
+			continue
 		}
 		along = append(along, i)
 	}
@@ -264,6 +271,20 @@ func (w *weighing) halved() (is bool) {
 		}
 	}
 	return is
+}
+
+// nothing reports whether the registers of as many as the signal has were read from a place on, and are all zero.
+func (s *Signal) nothing(at int) bool {
+	n := s.Layout.Words()
+	if at < 0 || at+n > len(s.Area.Words[0]) {
+		return false
+	}
+	for _, words := range s.Area.Words {
+		if slices.ContainsFunc(words[at:at+n], func(w uint16) bool { return w != 0 }) {
+			return false
+		}
+	}
+	return true
 }
 
 // nobodys reports whether a register moves that no point has.

@@ -240,3 +240,21 @@ func TestAShortTextReadAsANumber(t *testing.T) {
 		}
 	}
 }
+
+// A point that would lose what it has by a shift of others stays where it is.
+func TestAShiftLeavesWhatWouldLoseItsValue(t *testing.T) {
+	d := newDevice(t, 24)
+	for i := range 2 {
+		d.holds(4+2*i, codec.Layout{Type: codec.TypeFloat32}, walk(20+float64(i), 0.2, 0, 50))
+		d.point(site.Point{Type: codec.TypeFloat32, Unit: "°C"}, 3+2*i)
+	}
+	d.holds(14, codec.Layout{Type: codec.TypeInt16}, constant(100))
+	d.point(site.Point{Tag: "a/setpoint", Type: codec.TypeInt16}, 14)
+	list := weigh.Station(d.signals)
+	require.NotEmpty(t, list)
+	assert.Equal(t, weigh.Reading{By: 1}, list[0].Reading)
+	require.Len(t, list[0].Points, 2)
+	for _, s := range list[0].Points {
+		assert.NotEqual(t, "a/setpoint", s.Point.Tag)
+	}
+}
