@@ -37,7 +37,7 @@ const pollEvery = 20 * time.Millisecond
 var binary string
 
 // atOncePerProcessor is how many tests run at once for each processor: they wait for devices most of the time.
-const atOncePerProcessor = 2
+const atOncePerProcessor = 3
 
 func TestMain(m *testing.M) {
 	os.Exit(func() int {

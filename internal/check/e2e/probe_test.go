@@ -106,8 +106,8 @@ lines:
 `))
 	p.apply(`
 arithmon: 1
-links: [{name: line, protocol: modbus, transport: serial, timeout: 100ms, serial: {device: ` + p.rig.Address("line") + `, baud: 57600}}]
-stations: [{name: sensor, link: line, unit: 1, poll: 200ms}]
+links: [{name: line, protocol: modbus, transport: serial, timeout: 400ms, serial: {device: ` + p.rig.Address("line") + `, baud: 57600}}]
+stations: [{name: sensor, link: line, unit: 1, poll: 500ms}]
 points: [{tag: level, station: sensor, address: "hr:0"}]
 `)
 	first := p.run("findings")

@@ -155,14 +155,16 @@ func (e Expect) magnitude(v []float64, c moves, t codec.Type) float64 {
 		}
 	}
 	if c.size > 0 && !e.Total {
-		switch share := c.size / max(math.Abs(e.Usual[0]), math.Abs(e.Usual[1])); {
+		usual := max(math.Abs(e.Usual[0]), math.Abs(e.Usual[1]))
+		rests := max(math.Abs(c.least), math.Abs(c.most)) > 0.1*usual // it is about zero at times
+		switch share := c.size / usual; {
 		case share < 1e-15:
 			p += 9
 		case share < 1e-7:
 			p += 6.5
-		case share < tiny/10:
+		case share < tiny/10 && !rests:
 			p += 2.5
-		case share < tiny:
+		case share < tiny && !rests:
 			p += 1
 		}
 	}
