@@ -44,8 +44,12 @@ func nodeOf(v any, depth int) (*yaml.Node, error) {
 	case int64:
 		return scalar("!!int", strconv.FormatInt(v, 10))
 	case float64:
-		if !math.IsInf(v, 0) && !math.IsNaN(v) && v == math.Trunc(v) && math.Abs(v) < 1e15 {
+		switch size := math.Abs(v); {
+		case math.IsInf(v, 0) || math.IsNaN(v): // which JSON refuses
+		case v == math.Trunc(v) && size < 1e15:
 			return scalar("!!int", strconv.FormatFloat(v, 'f', -1, 64))
+		case size > 1e-6 && size < 1e15:
+			return scalar("!!float", strconv.FormatFloat(v, 'f', -1, 64))
 		}
 	case map[string]any:
 		n := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map", Line: 1, Content: make([]*yaml.Node, 0, 2*len(v))}

@@ -70,12 +70,16 @@ func Decode(kind site.Kind, node *document.Node, d *site.Draft, from site.Entity
 // decodedTogether is how many entities are worth a goroutine.
 const decodedTogether = 512
 
-// DecodeEach is Decode of every node into a new entity, on all processors. Nothing else may use the draft meanwhile.
-func DecodeEach(kind site.Kind, nodes []*document.Node, d *site.Draft) []site.Entity {
+// DecodeEach is Decode of every node, on all processors, into what onto gives for it: a new entity where onto is nil. Nothing else may use the
+// draft meanwhile.
+func DecodeEach(kind site.Kind, nodes []*document.Node, d *site.Draft, onto func(i int) site.Entity) []site.Entity {
+	if onto == nil {
+		onto = func(int) site.Entity { return site.Fresh(kind) }
+	}
 	list, told := make([]site.Entity, len(nodes)), make([]findings, len(nodes))
 	parallel.Parts(len(nodes), decodedTogether, func(from, to int) {
 		for i := from; i < to; i++ {
-			list[i] = forms[kind].read(reader{nodes[i], d, kind, &told[i]}, site.Fresh(kind), site.Fresh(kind))
+			list[i] = forms[kind].read(reader{nodes[i], d, kind, &told[i]}, onto(i), site.Fresh(kind))
 		}
 	})
 	for _, t := range told {

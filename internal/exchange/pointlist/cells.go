@@ -308,7 +308,7 @@ var state = regexp.MustCompile(`^\s*(-?\d+|0[xX][0-9a-fA-F]+)\s*(?:=|:|–|-)\s*
 // statesOf reads the names of values: 0=off, 1=on; 0: off / 1: on.
 func statesOf(text string) (map[string]any, error) {
 	out := map[string]any{}
-	for _, part := range regexp.MustCompile(`[,;/|\n]+`).Split(text, -1) {
+	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(",;/|\n", r) }) {
 		if strings.TrimSpace(part) == "" {
 			continue
 		}

@@ -93,7 +93,7 @@ func (m *making) all() {
 			f["states"] = states
 		}
 	}
-	if text, ok := plain("description"); ok && f["states"] == nil && m.item.From["states"] == "" && f["type"] != string(codec.TypeBits) {
+	if text, ok := plain("description"); ok && strings.ContainsAny(text, "=:") && f["states"] == nil && m.item.From["states"] == "" && f["type"] != string(codec.TypeBits) {
 		if states, err := statesOf(text); err == nil && len(states) > 1 && namesAlone.MatchString(text) { // 0: off; 1: on
 			f["states"] = states
 			m.from("states", "description")

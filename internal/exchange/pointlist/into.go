@@ -10,6 +10,7 @@ import (
 
 	"arithmon/internal/core/document"
 	"arithmon/internal/core/form"
+	"arithmon/internal/core/parallel"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
@@ -24,15 +25,14 @@ func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
 			given[i.was] = true
 		}
 	}
-	var renamed []site.Replacement
-	var others []site.Entity // among which are those that get tags of the renamed
-	for _, item := range l.Items {
-		node, err := document.Of(item.Fields)
-		if err != nil {
-			return fmt.Errorf("row %d: %w", item.Row, err)
-		}
-		was := cmp.Or(item.was, item.Tag())
-		from, known := now.Get(site.KindPoint, was)
+	nodes, err := l.nodes()
+	if err != nil {
+		return err
+	}
+	// before is what a row changes, and under which tag it is known; a new point where it is not.
+	before := func(item Item) (was string, from site.Entity, known bool) {
+		was = cmp.Or(item.was, item.Tag())
+		from, known = now.Get(site.KindPoint, was)
 		if !known && item.was != "" { // renamed meanwhile, or taken over with its new tag already
 			was = item.Tag()
 			from, known = now.Get(site.KindPoint, was)
@@ -40,7 +40,17 @@ func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
 		if !known || item.was == "" && given[item.Tag()] {
 			from, known = site.Fresh(site.KindPoint), false
 		}
-		e := form.Decode(site.KindPoint, node, d, from)
+		return was, from, known
+	}
+	decoded := form.DecodeEach(site.KindPoint, nodes, d, func(i int) site.Entity {
+		_, from, _ := before(l.Items[i])
+		return from
+	})
+	var renamed []site.Replacement
+	others := make([]site.Entity, 0, len(decoded)) // among which are those that get tags of the renamed
+	for i, e := range decoded {
+		item := l.Items[i]
+		was, from, known := before(item)
 		if known && was != item.Tag() {
 			renamed = append(renamed, site.Replacement{Old: was, New: e}) // it is the same point
 		} else {
@@ -55,6 +65,25 @@ func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
 		d.Put(e)
 	}
 	return nil
+}
+
+// rowsTogether is how many rows are worth a goroutine.
+const rowsTogether = 1024
+
+// nodes are the rows as documents have them.
+func (l List) nodes() ([]*document.Node, error) {
+	list, faults := make([]*document.Node, len(l.Items)), make([]error, len(l.Items))
+	parallel.Parts(len(list), rowsTogether, func(from, to int) {
+		for i := from; i < to; i++ {
+			list[i], faults[i] = document.Of(l.Items[i].Fields)
+		}
+	})
+	for i, err := range faults {
+		if err != nil {
+			return nil, fmt.Errorf("row %d: %w", l.Items[i].Row, err)
+		}
+	}
+	return list, nil
 }
 
 // conflicts adds to a draft what a row would take back that somebody has changed since it was exported.

@@ -158,7 +158,7 @@ func (f *File) Into(d *site.Draft, s *site.Site, prune bool) {
 	kinds := site.Kinds() // one refers to those before it
 	for _, kind := range kinds {
 		entries := make([]entry, 0, len(f.lists[kind]))
-		for i, e := range form.DecodeEach(kind, f.lists[kind], d) {
+		for i, e := range form.DecodeEach(kind, f.lists[kind], d, nil) {
 			node := f.lists[kind][i]
 			if node.IsMap() { // otherwise all that is to say has been said
 				entries = append(entries, entry{e, node})
