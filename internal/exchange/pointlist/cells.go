@@ -145,7 +145,7 @@ var typeNames = map[string]codec.Type{
 	"int16": codec.TypeInt16, "int": codec.TypeInt16, "sint16": codec.TypeInt16, "s16": codec.TypeInt16, "i16": codec.TypeInt16, "short": codec.TypeInt16, "integer": codec.TypeInt16, "signed": codec.TypeInt16,
 	"signedint": codec.TypeInt16, "16bitsigned": codec.TypeInt16, "signed16": codec.TypeInt16, "signed16bit": codec.TypeInt16, "int16s": codec.TypeInt16, "16bitint": codec.TypeInt16, "signedshort": codec.TypeInt16, "sword": codec.TypeInt16,
 	"uint16": codec.TypeUint16, "uint": codec.TypeUint16, "u16": codec.TypeUint16, "word": codec.TypeUint16, "ushort": codec.TypeUint16, "unsigned": codec.TypeUint16, "unsignedint": codec.TypeUint16, "unsigned16": codec.TypeUint16,
-	"16bitunsigned": codec.TypeUint16, "unsigned16bit": codec.TypeUint16, "int16u": codec.TypeUint16, "unsignedshort": codec.TypeUint16, "enum": codec.TypeUint16, "enumeration": codec.TypeUint16, "uword": codec.TypeUint16, "16bituint": codec.TypeUint16,
+	"16bitunsigned": codec.TypeUint16, "unsigned16bit": codec.TypeUint16, "int16u": codec.TypeUint16, "unsignedshort": codec.TypeUint16, "enum": codec.TypeUint16, "enum16": codec.TypeUint16, "enum8": codec.TypeUint16, "enum32": codec.TypeUint32, "enumeration": codec.TypeUint16, "uword": codec.TypeUint16, "16bituint": codec.TypeUint16,
 	"int32": codec.TypeInt32, "dint": codec.TypeInt32, "long": codec.TypeInt32, "s32": codec.TypeInt32, "i32": codec.TypeInt32, "sint32": codec.TypeInt32, "longint": codec.TypeInt32, "signed32": codec.TypeInt32, "signedlong": codec.TypeInt32,
 	"32bitsigned": codec.TypeInt32, "signed32bit": codec.TypeInt32, "int32s": codec.TypeInt32, "sdword": codec.TypeInt32, "32bitint": codec.TypeInt32,
 	"uint32": codec.TypeUint32, "udint": codec.TypeUint32, "u32": codec.TypeUint32, "dword": codec.TypeUint32, "ulong": codec.TypeUint32, "unsigned32": codec.TypeUint32, "unsignedlong": codec.TypeUint32,
@@ -295,9 +295,9 @@ func wordedType(written string) (codec.Type, bool) {
 // accessOf reads whether a value may be written.
 func accessOf(text string) (writable bool, err error) {
 	switch strings.ToLower(accessMarks.Replace(text)) {
-	case "r", "ro", "read", "readonly", "lesen", "lesend", "nurlesen", "no", "false", "nein", "0", "input":
+	case "r", "ro", "read", "readonly", "lesen", "lesend", "nurlesen", "l", "lecture", "lectura", "lettura", "no", "non", "false", "nein", "0", "input":
 		return false, nil
-	case "rw", "w", "wo", "wr", "readwrite", "write", "writeonly", "lesenschreiben", "lesenundschreiben", "schreiben", "schreibend", "nurschreiben", "yes", "true", "ja", "1", "rwp", "output":
+	case "rw", "w", "wo", "wr", "readwrite", "write", "writeonly", "lesenschreiben", "lesenundschreiben", "schreiben", "schreibend", "nurschreiben", "le", "lectureécriture", "lecturaescritura", "letturascrittura", "écriture", "escritura", "scrittura", "oui", "sí", "yes", "true", "ja", "1", "rwp", "output":
 		return true, nil
 	}
 	return false, fmt.Errorf("%q says neither that it may be written nor that it may not: R, RO, R/W, RW", text)

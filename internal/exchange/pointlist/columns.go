@@ -42,25 +42,25 @@ var meanings = []struct {
 	field    string
 	headings string // parted by bars
 }{
-	{"tag", "tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name"},
-	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung"},
-	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name"},
-	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|adresse|registeradresse|registernummer|modbusadresse|index|point index|no|nr|dec address|address dec|hex address|address hex|offset address|register offset|dnp3 index|dnp index|dnp3 point|dnp point|dnp3 address|plc address|plc adr|plc addr|sps adresse|protocol address"},
-	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|object group|dnp3 object|io type|signal type|funktion|funktionscode|bereich"},
+	{"tag", "tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name|nom|nombre|nome|repère|señal|segnale"},
+	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung|appareil|équipement|dispositivo|equipo|esclave|esclavo"},
+	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name|désignation|libellé|commentaire|descripción|descrizione|descriptif|comentario|commento|signification"},
+	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|adresse|registeradresse|registernummer|modbusadresse|index|point index|no|nr|dec address|address dec|hex address|address hex|offset address|register offset|dnp3 index|dnp index|dnp3 point|dnp point|dnp3 address|plc address|plc adr|plc addr|sps adresse|protocol address|modbus|modbus adr|modbus addr|adresse modbus|registre|adresse registre|dirección|dirección modbus|registro|indirizzo|indirizzo modbus|n registre"},
+	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|object group|dnp3 object|io type|signal type|funktion|funktionscode|bereich|fonction|función|funzione"},
 	{colBit, "bit|bit no|bit number|bit position|bitnummer|bit nr"},
-	{"type", "type|data type|datatype|format|data format|typ|datentyp|representation|encoding|var type|variable type|format type"},
-	{colWords, "words|length|size|registers|no of registers|number of registers|register count|reg count|count|quantity|qty|len|länge|anzahl|anzahl register|registeranzahl|num regs"},
+	{"type", "type|data type|datatype|format|data format|typ|datentyp|representation|encoding|var type|variable type|format type|fmt|type de données|tipo|tipo de dato|tipo dato|formato"},
+	{colWords, "words|length|size|registers|no of registers|number of registers|register count|reg count|count|quantity|qty|len|länge|anzahl|anzahl register|registeranzahl|num regs|longueur|nb de registres|longitud|lunghezza|nombre de registres|mots"},
 	{"order", "order|byte order|word order|endian|endianness|byteorder|wordorder|swap|reihenfolge|bytereihenfolge"},
-	{"unit", "unit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure"},
-	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor"},
+	{"unit", "unit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure|unité|unidad|unità"},
+	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor|facteur|coef|coeff|coefficient multiplicateur|échelle|escala|fattore|fattore di scala|factor de escala|risoluzione|résolution"},
 	{colDivide, "divisor|divide by|div|divider|teiler|division"},
 	{colOffset, "offset|scaling offset|eng offset|bias|zero offset|nullpunkt"},
 	{colRawMin, "raw min|min raw|raw low|raw lo|raw minimum|rohwert min|adc min|raw from|raw 0"},
 	{colRawMax, "raw max|max raw|raw high|raw hi|raw maximum|rohwert max|adc max|raw to|raw 100"},
 	{colEngMin, "eng min|min eng|eng low|min|minimum|low|lo|lower|from|range min|min value|lower limit|lower range|min wert|messbereich min|engineering min|eng from|scale min|low range"},
 	{colEngMax, "eng max|max eng|eng high|max|maximum|high|hi|upper|to|range max|max value|upper limit|upper range|max wert|messbereich max|engineering max|eng to|scale max|high range"},
-	{"range", "range|measuring range|messbereich|bereich messung"},
-	{colAccess, "access|r w|rw|r/w|read write|mode|permission|direction|zugriff|access mode|access type|access right|schreibbar|writeable"},
+	{"range", "range|measuring range|messbereich|bereich messung|plage|rango|campo di misura|étendue de mesure"},
+	{colAccess, "access|r w|rw|r/w|read write|mode|permission|direction|zugriff|access mode|access type|access right|schreibbar|writeable|accès|acceso|accesso|l/e|lecture/écriture|lectura/escritura|lettura/scrittura"},
 	{colLowLow, "ll|lolo|lo lo|low low|lowlow|alarm ll|ll alarm|alarm lolo|lolo alarm|alarm low low|low low alarm|low low limit|limit ll|ll limit|trip low|grenzwert ll"},
 	{colLow, "alarm l|l alarm|alarm lo|lo alarm|alarm low|low alarm|low alarm limit|limit l|l limit|warning low|low warning|alarm min|min alarm|grenzwert l|grenzwert min|alarm unten"},
 	{colHigh, "alarm h|h alarm|alarm hi|hi alarm|alarm high|high alarm|high alarm limit|limit h|h limit|warning high|high warning|alarm max|max alarm|grenzwert h|grenzwert max|alarm oben"},
@@ -190,6 +190,49 @@ func findHeadings(g sheet.Grid, named sheet.Named) (headings, error) {
 		return best, fmt.Errorf("no headings are recognised: one row must name the columns, such as tag, address, type, unit; or say which they are: --columns 'tag=A,address=C'")
 	}
 	return best, nil
+}
+
+// numbersRows are headings of columns that number the rows.
+var numbersRows = map[string]bool{"no": true, "nr": true, "n": true, "": true, "pos": true, "item": true, "line": true, "row": true, "index": true, "id": true, "lfd nr": true, "ligne": true}
+
+// addressByCells takes a column for the addresses whose cells look like some, where no heading names them, or only one whose cells number the rows. It
+// gives its heading.
+func (h *headings) addressByCells(rows []sheet.Row) string {
+	rows = rows[:min(len(rows), looked)]
+	counts := func(c sheet.Column) bool { // the rows
+		for k, row := range rows {
+			if text := cell(row.Cells, c.At); text != "" && text != strconv.Itoa(k+1) {
+				return false
+			}
+		}
+		return true
+	}
+	was := taken(h.columns, "address")
+	if was >= 0 && !(numbersRows[sheet.Bare(h.columns[was].Heading)] && !h.columns[was].Exact && counts(h.columns[was])) || h.has(colOffset) {
+		return ""
+	}
+	for i, c := range h.columns {
+		if c.Field != "" || numbersRows[sheet.Bare(c.Heading)] || counts(c) {
+			continue
+		}
+		filled, like := 0, 0
+		for _, row := range rows {
+			if text := cell(row.Cells, c.At); text != "" {
+				filled++
+				if addressLike.MatchString(text) {
+					like++
+				}
+			}
+		}
+		if filled > 0 && float64(like) >= mostly*float64(filled) {
+			if was >= 0 {
+				h.columns[was].Field = ""
+			}
+			h.columns[i].Field, h.from["address"] = "address", c.Heading
+			return c.Heading
+		}
+	}
+	return ""
 }
 
 // has reports whether a column holds a field.

@@ -84,6 +84,9 @@ func Read(b sheet.Book, o Options) (List, error) {
 			}
 			continue
 		}
+		if heading := h.addressByCells(g.Rows[h.first:]); heading != "" {
+			list.Notes = append(list.Notes, fmt.Sprintf("column %s holds addresses, as its cells look", heading))
+		}
 		if o.protocol(o.Station) == site.DNP3 {
 			if named["address"] == "" {
 				h.indexBeside()

@@ -35,7 +35,7 @@ type reader struct {
 }
 
 func (r *reader) row(row sheet.Row) {
-	if slices.ContainsFunc(r.headings.rows, func(h []string) bool { return slices.Equal(h, row.Cells) }) {
+	if ruled(row.Cells) || slices.ContainsFunc(r.headings.rows, func(h []string) bool { return slices.Equal(h, row.Cells) }) {
 		r.list.Left++
 		return
 	}
@@ -78,6 +78,18 @@ func (r *reader) row(row sheet.Row) {
 	if len(r.list.Faults) == before || item.Tag() != "" {
 		r.list.Items = append(r.list.Items, item)
 	}
+}
+
+// ruled reports whether a row is a line that is drawn below others: of dashes and the like alone, and at least three in a cell.
+func ruled(cells []string) bool {
+	long := false
+	for _, text := range cells {
+		if strings.Trim(text, "-=_:+ ") != "" {
+			return false
+		}
+		long = long || len(text) >= 3
+	}
+	return long
 }
 
 // dashes stand in cells that say nothing, in columns where they mean nothing else.
