@@ -97,6 +97,9 @@ func TestEveryFailureToOpenHasItsFinding(t *testing.T) {
 		require.Len(t, list, 1, kind)
 		assert.Equal(t, code, list[0].Code)
 		assert.Contains(t, list[0].Evidence, "why")
+		l.Failures = 1
+		far := kind == failure.Name || kind == failure.Unreachable || kind == failure.Refused || kind == failure.Timeout || kind == failure.TLS
+		assert.Equal(t, far, len(Find(Evidence{Links: []Link{l}})) == 0, "%v: what is far away may pass, and is not told after one attempt", kind)
 	}
 }
 

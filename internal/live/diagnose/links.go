@@ -3,6 +3,7 @@ package diagnose
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -321,11 +322,15 @@ func slower(l site.Link) Step {
 
 // down finds why a link does not open.
 func (f *finder) down(l Link) bool {
-	local := l.Failure == failure.RTS || l.Failure == failure.Port || l.Failure == failure.Taken || l.Failure == failure.Bind // nothing far away can pass
-	if l.Failures < 2 && !(local && l.Failures == 1) {
+	// What is wrong here does not pass by itself, and of a modem that says nothing everything has been tried.
+	atOnce := slices.Contains([]failure.Kind{failure.RTS, failure.Port, failure.Taken, failure.Bind, failure.Modem}, l.Failure)
+	if l.Failures < 2 && !(atOnce && l.Failures == 1) {
 		return true // not enough to conclude, and yet all that follows from it
 	}
 	evidence := []string{fmt.Sprintf("%d attempts failed", l.Failures), l.Reason}
+	if l.Failures == 1 {
+		evidence[0] = "the first attempt failed"
+	}
 	far, name := l.Link.FarEnd(), l.Link.Name
 	link := func(code Code, certainty float64, cause Cause, next ...Step) {
 		f.add(site.KindLink, name, code, certainty, cause, evidence, next...)

@@ -261,22 +261,26 @@ const escapes = 3
 // escape brings the modem from data to commands, and hangs up.
 func (m *Modem) escape() (err error) {
 	for i := range escapes {
-		if err = m.escapeOnce(time.Duration(i+1) * time.Duration(m.settings.Guard)); !errors.Is(err, os.ErrDeadlineExceeded) {
+		if err = m.escapeOnce(time.Duration(i+1)*time.Duration(m.settings.Guard), i+1 == escapes); !errors.Is(err, os.ErrDeadlineExceeded) {
 			return err
 		}
 	}
 	return err
 }
 
-// escapeOnce tries it with so much silence around the escape sequence.
-func (m *Modem) escapeOnce(guard time.Duration) error {
+// escapeOnce tries it with so much silence around the escape sequence. A modem says OK to that (V.250); to one that says nothing, a command is worth its
+// time the last time alone.
+func (m *Modem) escapeOnce(guard time.Duration, last bool) error {
 	time.Sleep(guard)
-	m.held = nil
+	m.held, m.heard = nil, false
 	if err := m.write("+++"); err != nil {
 		return err
 	}
 	time.Sleep(guard)
 	m.settle()
+	if !m.heard && !last {
+		return fmt.Errorf("the modem on %s does not take the escape sequence: %w", m.device, os.ErrDeadlineExceeded)
+	}
 	if _, err := m.command(context.Background(), "ATH", commandTime); err != nil {
 		return fmt.Errorf("the modem on %s does not hang up: %w", m.device, err)
 	}

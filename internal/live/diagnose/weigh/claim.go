@@ -103,14 +103,20 @@ func (c *claim) others() (sum float64) {
 	return sum
 }
 
-// firsts are those of the claim whose values no other before them has, the group before those along: what is given twice is evidence once.
+// firsts are those of the claim whose values no other before them has, the group before those along: what is given twice is evidence once. Of idle ones,
+// which show nothing, it is what they would show.
 func (c *claim) firsts() map[int]bool {
 	first := make(map[int]bool, len(c.group))
 	seen := map[string]bool{}
 	var key []byte
 	for _, i := range slices.Concat(c.group, c.along) {
+		p := c.all[i]
+		values := p.values
+		if p.idle {
+			values = p.Values(c.Reading)
+		}
 		key = key[:0]
-		for _, v := range c.all[i].values {
+		for _, v := range values {
 			key = binary.LittleEndian.AppendUint64(key, math.Float64bits(v))
 		}
 		if !seen[string(key)] {
@@ -290,6 +296,51 @@ func (s *Signal) nothing(at int) bool {
 // nobodys reports whether a register moves that no point has.
 func (w *weighing) nobodys(s *Signal, at int) bool {
 	return at >= 0 && at < len(s.Area.Words[0]) && !w.taken[s.Area][at] && s.moved(at, 1)
+}
+
+// fewIdle are so few points that hold nothing beside registers that move, that it means nothing.
+const fewIdle = 3
+
+// idle finds areas of which most points hold nothing, while the registers on one side of each move and are nobody's: values that are parted by
+// unused registers, read one address off. It reports whether there are such.
+func (w *weighing) idle() (is bool) {
+	points := map[*Area]int{}
+	beside := map[*Area]map[int][]int{} // points by how far on
+	for i, p := range w.all {
+		if p.Area == nil || p.Layout.Words() == 0 {
+			continue
+		}
+		points[p.Area]++
+		if !p.nothing(p.At) {
+			continue
+		}
+		for _, by := range [...]int{1, -1} {
+			at := p.At + by
+			if by > 0 {
+				at = p.At + p.Layout.Words()
+			}
+			if w.nobodys(p.Signal, at) {
+				if beside[p.Area] == nil {
+					beside[p.Area] = map[int][]int{}
+				}
+				beside[p.Area][by] = append(beside[p.Area][by], i)
+			}
+		}
+	}
+	for area, of := range beside {
+		for _, list := range of {
+			if len(list) < fewIdle || 2*len(list) < points[area] {
+				continue
+			}
+			for _, i := range list {
+				if p := &w.all[i]; !p.idle {
+					p.idle, is = true, true
+					p.own.Digits -= ofIdle
+				}
+			}
+		}
+	}
+	return is
 }
 
 // rises reports whether a register moved, and never by falling.

@@ -258,3 +258,38 @@ func TestAShiftLeavesWhatWouldLoseItsValue(t *testing.T) {
 		assert.NotEqual(t, "a/setpoint", s.Point.Tag)
 	}
 }
+
+// Values that are parted by unused registers and read one address off are all nothing, beside registers that move and are nobody's.
+func TestValuesBesideUnusedRegisters(t *testing.T) {
+	with := func(by, described int) []weigh.Explanation {
+		d := newDevice(t, 24)
+		for i := range 6 {
+			d.holds(4+2*i, codec.Layout{Type: codec.TypeInt16}, walk(200+float64(i), 9, 0, 400))
+			if i < described {
+				d.point(site.Point{Tag: fmt.Sprintf("a/x%d", i), Type: codec.TypeInt16}, 4+2*i+by)
+			}
+		}
+		return weigh.Station(d.signals)
+	}
+	for _, by := range []int{-1, 1} {
+		list := with(by, 6)
+		require.NotEmpty(t, list)
+		assert.Equal(t, weigh.Reading{By: -by}, list[0].Reading, by)
+		assert.Len(t, list[0].Points, 6)
+	}
+	assert.Empty(t, with(0, 6))
+	assert.Empty(t, with(1, 2), "two states that are nothing are no evidence")
+}
+
+// Many points of one kind that move alike are no more evidence than a few: a wrong order of all is that, and no shift.
+func TestOrderOfManyAlike(t *testing.T) {
+	d := newDevice(t, 60)
+	for i := range 30 {
+		d.holds(2*i, codec.Layout{Type: codec.TypeFloat32, Order: codec.CDAB}, walk(3+float64(i%5), 0.02, 1, 14))
+		d.point(site.Point{Type: codec.TypeFloat32, Unit: "bar"}, 2*i)
+	}
+	list := weigh.Station(d.signals)
+	require.Len(t, list, 1)
+	assert.Equal(t, weigh.Reading{Order: codec.CDAB}, list[0].Reading)
+	assert.Len(t, list[0].Points, 30)
+}

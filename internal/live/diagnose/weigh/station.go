@@ -49,6 +49,7 @@ const (
 	refusedThere  = 4.5  // what a point tells for a shift that is refused where it is and not there
 	mostRefused   = 9.0  // and several
 	costStill     = 3.0  // of registers that rest, where those that it has move
+	ofIdle        = 1.3  // of a point that holds nothing where values are beside that nobody has
 	ofNobodys     = 0.5  // what a register tells that moves beside another one, and both are nobody's
 	costLeft      = 0.6  // of registers that hold something which is nobody's then
 	ofHalf        = 2.5  // of a register that looks like the lower half of a value of which a point has the upper one
@@ -97,7 +98,8 @@ func Station(signals []*Signal, beside ...int) (list []Explanation) {
 		w.all = append(w.all, weighed{Signal: s, own: f, values: values})
 		doubted = doubted || f.Doubt() > suspicious
 	}
-	if halved := w.halved(); !doubted && !halved {
+	halved, idle := w.halved(), w.idle()
+	if !doubted && !halved && !idle {
 		return list
 	}
 	w.prepare()
@@ -259,7 +261,8 @@ type weighed struct {
 	*Signal
 	own    Fit
 	values []float64
-	half   int // a register beside that moves as the lower half of it would, and is nobody's; 0 is none: as far from its first
+	idle   bool // it holds nothing, as most of its area, beside registers that move and are nobody's
+	half   int  // a register beside that moves as the lower half of it would, and is nobody's; 0 is none: as far from its first
 }
 
 type weighing struct {
@@ -490,6 +493,9 @@ func (p *weighed) gain(r Reading) (gain float64, poor, ok bool) {
 	}
 	if l, at := p.layout(r), p.At+p.half; p.half != 0 && (l.Words() == 1 || at < p.At+r.By || at >= p.At+r.By+l.Words()) { // it is still no half of it
 		then.Digits -= ofHalf
+	}
+	if p.idle && !slices.ContainsFunc(values, func(v float64) bool { return v != values[0] }) { // it is as idle as it was
+		then.Digits -= ofIdle
 	}
 	gain, poor = then.Sum()-own.Sum(), then.Sum() < oddFit
 	if float(p.Layout.Type) && p.single(r) && p.floats() {
