@@ -17,7 +17,8 @@ const (
 	costType         = 3.2
 	costWidth        = 2.9
 	costLong         = 2.5 // to 64 bits
-	costBCD          = 4.0
+	costBCD          = 4.8 // ten digits of sixteen come about by themselves now and then, in a day of looks
+	costNoBCD        = 4.0
 	costSignBit      = 3.6
 	costShift        = 3.0 // one register
 	costFar          = 3.8 // two
@@ -46,8 +47,10 @@ func (s *Signal) cost(r Reading) (c float64) {
 	if r.Type != "" {
 		before, after := s.Layout, s.layout(r)
 		switch {
-		case r.Type == codec.TypeBCD16 || r.Type == codec.TypeBCD32 || s.Layout.Type == codec.TypeBCD16 || s.Layout.Type == codec.TypeBCD32:
+		case r.Type == codec.TypeBCD16 || r.Type == codec.TypeBCD32:
 			c += costBCD
+		case s.Layout.Type == codec.TypeBCD16 || s.Layout.Type == codec.TypeBCD32:
+			c += costNoBCD
 		case after.Words() == 4 && before.Words() < 4:
 			c += costWidth + costLong
 		case before.Words() != after.Words():
