@@ -288,3 +288,20 @@ func TestPointsWithoutRegisters(t *testing.T) {
 	assert.Equal(t, weigh.Reading{Factor: 0.1}, list[0].Reading)
 	assert.Equal(t, map[string]any{"factor": 0.1}, list[0].Reading.Scaling(list[0].Points[0]))
 }
+
+// A digit above 9 that was there once refutes decimal digits for as long as the point stays as it is.
+func TestADigitAboveNineIsRemembered(t *testing.T) {
+	p := &site.Point{Tag: "a/v", Station: "device", Type: codec.TypeUint16, Address: site.Address{Space: site.HoldingRegisters, Offset: 1}}
+	look := func(h *weigh.History, kind codec.Type, value func(i int) float64, sec uint32) []weigh.Explanation {
+		d := newDevice(t, 4)
+		d.holds(1, codec.Layout{Type: kind}, value)
+		s := d.point(*p, 1)
+		s.Point = p // the same one at each look
+		return h.Weigh(d.signals, sec)
+	}
+	decimal := func(i int) float64 { return float64(1000 + 3*i) }
+	assert.NotEmpty(t, look(new(weigh.History), codec.TypeBCD16, decimal, 2004))
+	var h weigh.History
+	assert.Empty(t, look(&h, codec.TypeUint16, func(i int) float64 { return float64(0x1A + i) }, 2000))
+	assert.Empty(t, look(&h, codec.TypeBCD16, decimal, 2004))
+}

@@ -415,7 +415,11 @@ func (s *Signal) digits(r Reading, l codec.Layout) float64 {
 	all = slices.Compact(all)
 	switch l.Type {
 	case codec.TypeInt16, codec.TypeUint16, codec.TypeInt32, codec.TypeUint32:
-		return coarse(all, 8*n) + decimal(all) + edge(all, l.Type)
+		p := coarse(all, 8*n) + edge(all, l.Type)
+		if !s.hex || r.By != 0 {
+			p += decimal(all)
+		}
+		return p
 	case codec.TypeInt64, codec.TypeUint64:
 		return coarse(all, 16)
 	}

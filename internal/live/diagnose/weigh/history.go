@@ -23,6 +23,7 @@ type known struct {
 	ticking uint32 // since when it counts the seconds
 	last    float32
 	moved   bool // since it was seen first
+	hex     bool // some digit of its registers was above 9, as none of decimal digits is
 }
 
 // moment is what a value was at a look.
@@ -59,6 +60,8 @@ func (h *History) Weigh(signals []*Signal, sec uint32, beside ...int) []Explanat
 			k.moved = k.moved || lo != hi || k.last == k.last && k.last != last
 			k.last = last
 		}
+		k.hex = k.hex || s.hexadecimal()
+		s.hex = k.hex
 		if k.since == 0 && s.Fit().Doubt() < suspicious {
 			k.since = sec
 		}
@@ -74,6 +77,24 @@ func (h *History) Weigh(signals []*Signal, sec uint32, beside ...int) []Explanat
 		}
 	}
 	return Station(signals, beside...)
+}
+
+// hexadecimal reports whether a digit of the registers of a signal is above 9 at any moment.
+func (s *Signal) hexadecimal() bool {
+	n := s.Layout.Words()
+	if s.Area == nil || s.At < 0 || len(s.Area.Words) == 0 || s.At+n > len(s.Area.Words[0]) {
+		return false
+	}
+	for _, words := range s.Area.Words {
+		for _, w := range words[s.At : s.At+n] {
+			for ; w > 0; w >>= 4 {
+				if w&0xF > 9 {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // follow keeps the newest values of points without registers, and gives the signals those from before, too.

@@ -42,6 +42,7 @@ type Signal struct {
 	own   []float64 // values as it is set, once they were asked for
 	fits  *Fit      // likewise
 	skip  []bool    // the moments at which the device gave no value
+	hex   bool      // some digit of its registers was above 9
 	trust float64   // that it is set right, in the logarithm of a likelihood
 }
 
