@@ -82,9 +82,26 @@ func (w *weighing) along(r Reading, group []int) (along []int) {
 	return along
 }
 
-// others is what the points along with a shift speak for it and against, and those that the device refuses where they are. Of those whose registers were not read, what they show is as odd as it
-// would be of registers that are beside theirs.
-func (c *claim) others() (sum float64) {
+// bitsAndTexts are those that a shift of all addresses takes along, though nothing in them tells it.
+func (c *claim) bitsAndTexts() (list []*Signal) {
+	if c.Reading != (Reading{By: c.By}) || !c.oneSetting() {
+		return nil
+	}
+	areas := map[*Area]bool{}
+	for _, i := range c.group {
+		areas[c.all[i].Area] = true
+	}
+	for _, s := range c.weighing.others {
+		if s.Area != nil && areas[s.Area] {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// besides is what the points along with a shift speak for it and against, and those that the device refuses where they are. Of those whose registers
+// were not read, what they show is as odd as it would be of registers that are beside theirs.
+func (c *claim) besides() (sum float64) {
 	if len(c.group)+len(c.along) >= fewShifted && c.Reading == (Reading{By: c.By}) {
 		for _, by := range c.beside {
 			if by == c.By {

@@ -293,3 +293,29 @@ func TestOrderOfManyAlike(t *testing.T) {
 	assert.Equal(t, weigh.Reading{Order: codec.CDAB}, list[0].Reading)
 	assert.Len(t, list[0].Points, 30)
 }
+
+// Bits and texts of the same registers are moved along with all addresses, and their registers are somebody's.
+func TestBitsAndTextsAreMovedAlong(t *testing.T) {
+	with := func(by int) []weigh.Explanation {
+		d := newDevice(t, 24)
+		for i := range 4 {
+			d.holds(4+2*i, codec.Layout{Type: codec.TypeFloat32}, walk(20+float64(i), 0.2, 0, 50))
+			d.point(site.Point{Type: codec.TypeFloat32, Unit: "°C"}, 4+2*i+by)
+		}
+		for i, words := range d.area.Words {
+			words[12] = uint16(i%2) << 15
+		}
+		bit := site.Point{Tag: "a/fault", Type: codec.TypeBool}
+		bit.Address.Part = site.Bit(15)
+		s := d.point(bit, 12+by)
+		s.Layout.Bit = 15
+		d.holds(13, codec.Layout{Type: codec.TypeInt16}, walk(300, 4, 100, 500))
+		d.point(site.Point{Type: codec.TypeInt16, Unit: "rpm"}, 13+by)
+		return weigh.Station(d.signals)
+	}
+	list := with(1)
+	require.NotEmpty(t, list)
+	assert.Equal(t, weigh.Reading{By: -1}, list[0].Reading)
+	assert.Len(t, list[0].Points, 6)
+	assert.Empty(t, with(0), "a register of bits beside a number is no half of it")
+}

@@ -62,19 +62,20 @@ func Station(signals []*Signal, beside ...int) (list []Explanation) {
 	doubted := false
 	siblings(signals)
 	for _, s := range signals {
-		if !s.number() {
-			if r, is := s.noText(); is {
-				list = append(list, Explanation{Reading: r, Points: []*Signal{s}, Certainty: numberCertain, Share: numberCertain, Gain: textGain})
-			}
-			continue
-		}
 		if s.Area != nil {
 			if w.taken[s.Area] == nil {
 				w.taken[s.Area] = map[int]bool{}
 			}
-			for i := range s.Layout.Words() {
+			for i := range max(1, s.Layout.Words()) {
 				w.taken[s.Area][s.At+i] = true
 			}
+		}
+		if !s.number() {
+			w.others = append(w.others, s)
+			if r, is := s.noText(); is {
+				list = append(list, Explanation{Reading: r, Points: []*Signal{s}, Certainty: numberCertain, Share: numberCertain, Gain: textGain})
+			}
+			continue
 		}
 		values := s.Values(Reading{})
 		if r, certain, is := s.text(); is && len(values) >= leastSeen {
@@ -272,6 +273,7 @@ type weighing struct {
 	owners    map[*Area]map[int][]int // which of all, by register
 	gains     map[Reading][]gained    // of all, as far as they were asked for
 	beside    []int                   // at which refused points are answered for
+	others    []*Signal               // bits and texts, which are not weighed
 }
 
 // gained is how much better a reading fits a point than the own one, where it is known.
@@ -350,7 +352,8 @@ func (w *weighing) best(left []bool) (best Explanation, ok bool) {
 			first = r
 		}
 	}
-	best = Explanation{Reading: first, Points: w.signals(slices.Concat(groups[first], w.along(first, groups[first]))), Gain: totals[first], Why: w.all[groups[first][0]].own}
+	of := w.claim(first, groups[first])
+	best = Explanation{Reading: first, Points: append(w.signals(slices.Concat(of.group, of.along)), of.bitsAndTexts()...), Gain: totals[first], Why: w.all[of.group[0]].own}
 	// Against it stand that nothing is wrong, that something else is, and the other readings of the same points.
 	against := math.Exp(-best.Gain) + math.Exp(w.oddOf(groups[first])-best.Gain)
 	alike := 1.0
@@ -358,7 +361,7 @@ func (w *weighing) best(left []bool) (best Explanation, ok bool) {
 		if r == first {
 			continue
 		}
-		total := w.totalOf(r, w.besides(r, first, groups[first]))
+		total := w.totalOf(r, w.explainsToo(r, first, groups[first]))
 		share := math.Exp(total - best.Gain)
 		if total > 0 && share > best.Second {
 			second := r
@@ -378,8 +381,8 @@ func (w *weighing) best(left []bool) (best Explanation, ok bool) {
 	return best, true
 }
 
-// besides are the points of a group, and those that its shift takes along and another reading explains.
-func (w *weighing) besides(r, shift Reading, group []int) []int {
+// explainsToo are the points of a group, and those that its shift takes along and another reading explains.
+func (w *weighing) explainsToo(r, shift Reading, group []int) []int {
 	all := slices.Clone(group)
 	for _, i := range w.along(shift, group) {
 		if gain, ok := w.gain(i, r); ok && gain > telling {
@@ -425,7 +428,7 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 	if kept > 0 {
 		each = apart
 	}
-	return c.gains(each) + c.others() - c.alone(), group
+	return c.gains(each) + c.besides() - c.alone(), group
 }
 
 // totalOf is what a mistake explains of given points.
@@ -436,7 +439,7 @@ func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 		}
 	}
 	c := w.claim(r, group)
-	return c.gains(another) + c.others() - c.alone()
+	return c.gains(another) + c.besides() - c.alone()
 }
 
 // restless is what speaks for a reading that explains why a register moves that is no point's.
