@@ -251,7 +251,7 @@ func (f *finder) fails(x weigh.Fault) {
 	case weigh.BitsTurned, weigh.BytesTurned:
 		f.turned(x)
 	case weigh.NoNumber:
-		f.add(site.KindPoint, tag, NoNumber, 0.75, because("not-a-number"), []string{"at every look its registers held not a number (NaN), as a floating-point value without a value is written"},
+		f.add(site.KindPoint, tag, NoNumber, 0.75, because("not-a-number"), []string{"at every look its registers held not a number (NaN), which devices give for a value that they do not have"},
 			say("see whether its sensor is connected and its channel in use"), say("compare with the device's own display"),
 			say("compare its address and byte order with the manual"))
 	case weigh.Shared:

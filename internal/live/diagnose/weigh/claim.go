@@ -43,6 +43,15 @@ func (w *weighing) claim(r Reading, group []int) *claim {
 	return c
 }
 
+// areas are those that have the registers of a group.
+func (w *weighing) areas(group []int) map[*Area]bool {
+	areas := map[*Area]bool{}
+	for _, i := range group {
+		areas[w.all[i].Area] = true
+	}
+	return areas
+}
+
 // What makes a shift that of all points.
 const (
 	fewShifted  = 2   // that tell it
@@ -57,18 +66,17 @@ func (w *weighing) along(r Reading, group []int) (along []int) {
 	if r != (Reading{By: r.By}) || r.By == 0 || len(group) < fewShifted {
 		return nil
 	}
-	areas, in := map[*Area]bool{}, make([]bool, len(w.all))
+	areas, in := w.areas(group), make([]bool, len(w.all))
 	for _, i := range group {
-		areas[w.all[i].Area], in[i] = true, true
+		in[i] = true
 	}
 	for i, p := range w.all {
 		if !areas[p.Area] || in[i] {
 			continue
 		}
-		if gain, known := w.gain(i, r); w.explained[i] || known && gain < -spoilt {
+		switch gain, known := w.gain(i, r); {
+		case w.explained[i] || known && gain < -spoilt:
 			return nil
-		}
-		switch _, known := w.gain(i, r); {
 		case p.nothing(p.At+r.By) && !p.nothing(p.At): // it would lose what it has
 			continue
 		case !known && p.own.Doubt() < doubtful && len(group) < manyShifted: // it is right as far as is known
@@ -87,10 +95,7 @@ func (c *claim) bitsAndTexts() (list []*Signal) {
 	if c.Reading != (Reading{By: c.By}) || !c.oneSetting() {
 		return nil
 	}
-	areas := map[*Area]bool{}
-	for _, i := range c.group {
-		areas[c.all[i].Area] = true
-	}
+	areas := c.areas(c.group)
 	for _, s := range c.weighing.others {
 		if s.Area != nil && areas[s.Area] {
 			list = append(list, s)
@@ -143,18 +148,24 @@ func (c *claim) firsts() map[int]bool {
 	return first
 }
 
-// each is what one more point with the mistake costs, besides the trust in it, of as much as it does commonly.
-func (c *claim) each(commonly float64) float64 {
-	if c.oneSetting() {
-		return min(commonly, byOneSetting)
+// sum is what the mistake explains as a whole.
+func (c *claim) sum() float64 { return c.gains() + c.besides() - c.alone() }
+
+// each is what one more point with the mistake costs, besides the trust in it.
+func (c *claim) each() float64 {
+	switch {
+	case c.kept():
+		return apart
+	case c.oneSetting():
+		return byOneSetting
 	}
-	return commonly
+	return another
 }
 
 // gains is what a mistake explains of its points, less what each costs: little beyond the first. A point that has the values of another is evidence of
 // nothing more, and counts as much as it costs.
-func (c *claim) gains(commonly float64) (sum float64) {
-	first, each := c.firsts(), c.each(commonly)
+func (c *claim) gains() (sum float64) {
+	first, each := c.firsts(), c.each()
 	for k, i := range c.group {
 		if gain, _ := c.gain(i, c.Reading); first[i] {
 			sum += gain - c.clash(i)
@@ -171,12 +182,9 @@ func (c *claim) gains(commonly float64) (sum float64) {
 func (c *claim) oneSetting() bool {
 	switch c.Reading {
 	case Reading{Order: c.Order}:
-		return !slices.ContainsFunc(c.group, func(i int) bool { return !c.all[i].Inherits }) && !c.kept()
+		return !slices.ContainsFunc(c.group, func(i int) bool { return !c.all[i].Inherits })
 	case Reading{By: c.By}:
-		areas := map[*Area]bool{}
-		for _, i := range c.group {
-			areas[c.all[i].Area] = true
-		}
+		areas := c.areas(c.group)
 		for i, p := range c.all {
 			if areas[p.Area] && !c.in[i] {
 				return false

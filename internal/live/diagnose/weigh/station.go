@@ -401,7 +401,6 @@ func (w *weighing) signals(list []int) (out []*Signal) {
 
 // total is what a mistake explains, of the points that it explains.
 func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
-	kept := 0
 	gains := map[int]float64{}
 	for i, p := range w.all {
 		if w.explained[i] {
@@ -414,8 +413,6 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 		if gain > telling && !w.gains[r][i].poor && (left[i] || p.own.Doubt() > doubtful) {
 			gains[i] = gain
 			group = append(group, i)
-		} else if gain < -telling && r.Order != "" && p.Inherits {
-			kept++
 		}
 	}
 	all := w.claim(r, group)
@@ -423,12 +420,7 @@ func (w *weighing) total(r Reading, left []bool) (total float64, group []int) {
 	if !slices.ContainsFunc(group, func(i int) bool { return left[i] }) {
 		return math.Inf(-1), nil
 	}
-	c := w.claim(r, group)
-	each := another
-	if kept > 0 {
-		each = apart
-	}
-	return c.gains(each) + c.besides() - c.alone(), group
+	return w.claim(r, group).sum(), group
 }
 
 // totalOf is what a mistake explains of given points.
@@ -438,8 +430,7 @@ func (w *weighing) totalOf(r Reading, group []int) (total float64) {
 			return math.Inf(-1)
 		}
 	}
-	c := w.claim(r, group)
-	return c.gains(another) + c.besides() - c.alone()
+	return w.claim(r, group).sum()
 }
 
 // restless is what speaks for a reading that explains why a register moves that is no point's.
