@@ -117,7 +117,7 @@ type TrendStep struct {
 
 // Windows are the figures over several times.
 type Windows struct {
-	Minute  Figures     `json:"minute" doc:"over the last minute"`
+	Minute  Figures     `json:"minute" doc:"over the last minute, or since the station began to be asked in another way, if that is less"`
 	Quarter Figures     `json:"quarter" doc:"over the last quarter of an hour"`
 	Total   Figures     `json:"total" doc:"since the service started, or since they were reset"`
 	Since   time.Time   `json:"since" doc:"of total"`

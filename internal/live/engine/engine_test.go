@@ -17,6 +17,7 @@ import (
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
 	"arithmon/internal/live/table"
 )
@@ -502,6 +503,57 @@ func TestAStationCanMoveToAnotherLink(t *testing.T) {
 		require.Len(t, stations, 1)
 		assert.Equal(t, "other", stations[0].Link)
 		assert.Equal(t, "good", quality(t, e, "st1/value"))
+	})
+}
+
+func TestWhatOneAddressDidNotAnswerSaysNothingOfAnother(t *testing.T) {
+	p := newPlant()
+	p.silent["st1"] = true
+	s := build(t, 2, func(l *site.Link) { l.Timeout = site.Duration(200 * time.Millisecond) })
+	run(t, s, p, func(t *testing.T, e *Engine) {
+		edit := func(f func(*site.Station)) {
+			st, _ := s.Station("st1")
+			f(&st)
+			d := s.Edit()
+			d.Put(st)
+			s = apply(t, e, s, d)
+			synctest.Wait()
+		}
+		of := func() (link.StationStatus, []diagnose.Code) {
+			_, stations := e.Status()
+			var codes []diagnose.Code
+			for _, f := range e.Findings() {
+				codes = append(codes, f.Code)
+			}
+			return stations[0], codes
+		}
+		time.Sleep(30 * time.Second)
+		status, codes := of()
+		assert.Equal(t, link.StationSilent, status.State)
+		assert.Equal(t, []diagnose.Code{diagnose.UnitSilent}, codes)
+
+		edit(func(st *site.Station) { st.Description = "the left one" })
+		status, codes = of()
+		assert.Equal(t, link.StationSilent, status.State, "a word about it changes nothing")
+		assert.Equal(t, []diagnose.Code{diagnose.UnitSilent}, codes)
+
+		p.set(func() { p.silent["st1"] = false })
+		edit(func(st *site.Station) { st.Unit = 9 })
+		assert.Positive(t, status.Figures.Minute.Timeouts)
+		for range 20 {
+			time.Sleep(time.Second)
+			status, codes = of()
+			assert.Equal(t, link.StationAnswering, status.State)
+			assert.Empty(t, codes)
+		}
+		assert.Zero(t, status.Figures.Minute.Timeouts)
+		assert.InDelta(t, 20, status.Figures.Minute.Seconds, 1)
+		assert.Positive(t, status.Figures.Total.Timeouts)
+
+		p.set(func() { p.silent["st1"] = true })
+		edit(func(st *site.Station) { st.Unit = 10 })
+		status, _ = of()
+		assert.Equal(t, link.StationUnknown, status.State, "what unit 9 answered says nothing of unit 10")
 	})
 }
 

@@ -53,7 +53,11 @@ type figures struct {
 	wide  [wideSteps]tally
 	total tally
 	since time.Time // of total
+	fresh time.Time // of fine, where it began anew later
 }
+
+// beginMinute forgets what the last minute counted.
+func (f *figures) beginMinute(now time.Time) { f.fine, f.fresh = [fineSteps]tally{}, now }
 
 // at changes what is counted at a moment.
 func (f *figures) at(now time.Time, change func(*tally)) {
@@ -286,7 +290,7 @@ func (f *figures) windows(now time.Time) Windows {
 		w.Since, lived = now.UTC(), 0
 	}
 	minute, seconds := over(f.fine[:], now, fineStep)
-	w.Minute = minute.figures(min(seconds, lived))
+	w.Minute = minute.figures(min(seconds, lived, now.Sub(f.fresh).Seconds()))
 	quarter, seconds := over(f.wide[:], now, wideStep)
 	w.Quarter = quarter.figures(min(seconds, lived))
 	w.Total = f.total.figures(lived)

@@ -159,7 +159,8 @@ func (s *stationRun) patience() int {
 
 // exchange does a job once and counts it. faulted says that the session panicked.
 func (r *Runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
-	session, began := c.session, time.Now()
+	s, session, began := e.station, c.session, time.Now()
+	settings := s.settings
 	r.outside(func() {
 		if fault := crash.Catch(func() { out = session.Do(e.job) }); fault != nil {
 			r.Fault(fault)
@@ -170,28 +171,45 @@ func (r *Runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 	if out.Skipped {
 		return out, faulted
 	}
-	r.counted(e.station, out, cmp.Or(out.Took, end.Sub(began)), e.tries > 0, end)
+	answered := out.Err == nil || out.Answered
 	if c.quietFrom = end; !out.Expected {
 		c.silent++
-		e.station.missed++
 	}
-	if out.Err == nil || out.Answered {
+	if answered {
 		c.silent, c.answered, c.reconnect = 0, true, backoff{}
-		e.station.answered, e.station.missed = end, 0
+	}
+	if s.settings != settings { // they changed meanwhile, and this says nothing about the station as it is now
+		r.counted(nil, out, cmp.Or(out.Took, end.Sub(began)), e.tries > 0, end)
+		return out, faulted
+	}
+	r.counted(s, out, cmp.Or(out.Took, end.Sub(began)), e.tries > 0, end)
+	switch {
+	case answered:
+		s.answered, s.missed = end, 0
+	case !out.Expected:
+		s.missed++
 	}
 	return out, faulted
 }
 
-// counted counts an exchange with a station.
+// counted counts an exchange with a station, or one that is nobody's now.
 func (r *Runner) counted(s *stationRun, out Outcome, took time.Duration, repeated bool, end time.Time) {
 	answered := out.Err == nil || out.Answered
 	r.mu.Lock()
-	s.figures.at(end, func(t *tally) { t.exchanged(out, took, repeated) })
-	if answered {
-		r.since, s.since = tally{}, tally{}
+	var all *figures
+	since := new(tally)
+	if s != nil {
+		all, since = &s.figures, &s.since
 	} else {
-		r.since.exchanged(out, took, repeated)
-		s.since.exchanged(out, took, repeated)
+		all = r.own()
+	}
+	all.at(end, func(t *tally) { t.exchanged(out, took, repeated) })
+	for _, t := range []*tally{&r.since, since} {
+		if answered {
+			*t = tally{}
+		} else {
+			t.exchanged(out, took, repeated)
+		}
 	}
 	r.mu.Unlock()
 	r.count(s, func(st *Statistics) {

@@ -89,6 +89,7 @@ type stationRun struct {
 	planned  time.Duration // round trip with which its jobs were planned
 	answered time.Time     // when it last did
 	missed   int           // exchanges in a row without a response
+	settings int           // counts how often it began to be asked in another way
 	writing  sync.Mutex    // held by one write at a time, since some read and change; never taken with the turn held
 	status   StationStatus // guarded by the runner's mu
 

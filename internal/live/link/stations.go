@@ -9,6 +9,7 @@ import (
 
 	"arithmon/internal/core/crash"
 	"arithmon/internal/core/reading"
+	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/table"
 )
@@ -22,9 +23,10 @@ func (r *Runner) configure(station Station) {
 		}
 		s.entries = nil
 		station.RoundTrip = r.roundTrip(s)
-		remembered := reflect.DeepEqual(s.Station.Station, station.Station)
+		remembered := asksAlike(s.Station.Station, station.Station)
 		if station.Memory = s.Memory; !remembered {
 			station.Memory = new(atomic.Value) // what was learnt may not hold any more
+			r.beginAnew(s, s.LinkAddress() != station.LinkAddress())
 		}
 		r.mu.Lock()
 		delete(r.units, s.LinkAddress())
@@ -69,6 +71,28 @@ func (r *Runner) configure(station Station) {
 		e.anchor = now.Add(-r.offset(e.job.Period()))
 		r.schedule.move(e, e.anchor)
 	}
+}
+
+// asksAlike reports whether a device is asked alike by two settings of its station, so that what one has shown holds for the other.
+func asksAlike(a, b site.Station) bool {
+	for _, s := range []*site.Station{&a, &b} {
+		s.Description, s.Template, s.Values, s.LeftOut, s.Record, s.Charset = "", "", nil, nil, nil, ""
+	}
+	return reflect.DeepEqual(a, b)
+}
+
+// beginAnew forgets what a station's device has shown, since it is asked in another way from now on: silence at one address says nothing
+// of another. What was counted over longer times stays.
+func (r *Runner) beginAnew(s *stationRun, elsewhere bool) {
+	s.missed = 0
+	s.settings++
+	if s.status.State == StationSilent || elsewhere && s.status.State != StationDisabled {
+		r.setStation(s, StationUnknown, "")
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s.figures.beginMinute(time.Now())
+	s.since, s.lastKind, s.failure, s.notBad = tally{}, 0, "", time.Now()
 }
 
 // reporters calls f with the open sessions whose stations report by themselves.

@@ -4172,7 +4172,7 @@ export interface components {
             text: string;
         };
         Windows: {
-            /** @description over the last minute */
+            /** @description over the last minute, or since the station began to be asked in another way, if that is less */
             minute: components["schemas"]["Figures"];
             /** @description over the last quarter of an hour */
             quarter: components["schemas"]["Figures"];
