@@ -160,6 +160,8 @@ var sentences = map[string]string{
 	"value-spikes-several":        "Single readings of {points} points are beyond what they can be, and those before and after are not.",
 	"bits-turned":                 "The bits of the registers are counted from the other end than the addresses of the points say.",
 	"bytes-turned":                "The bits of the registers are in the other byte than the addresses of the points say.",
+	"points-shifted":              "The outstation does not have {points} of the site's points; with their indexes {by} it has them all.",
+	"points-from-0":               "The outstation does not have {points} of the site's points: it counts from 0, and the site's list from 1.",
 	"interchanged":                "{a} and {b} have each other's addresses: each has what the other refuses.",
 	"table-differs":               "All {points} values that are read of {from} are zero, and {to} have plausible ones at the same addresses.",
 	"wants-tls":                   "What listens at {place} speaks TLS, and the link does not.",

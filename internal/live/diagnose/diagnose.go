@@ -275,13 +275,14 @@ const (
 
 // Note is something that was found out about a station beside what its figures tell.
 type Note struct {
-	Kind   NoteKind
-	Text   string // what was seen; "" takes the note back
-	Number float64
-	Of     string // what the number counts, where that differs
-	Moves  []Move // where points of it were found
-	Count  int    // how often, since it was taken back
-	At     time.Time
+	Kind    NoteKind
+	Text    string // what was seen; "" takes the note back
+	Number  float64
+	Of      string         // what the number counts, where that differs
+	Missing []site.Address // some of the addresses that it does not have
+	Moves   []Move         // where points of it were found
+	Count   int            // how often, since it was taken back
+	At      time.Time
 }
 
 // Move is another address of a point than it has.

@@ -79,19 +79,10 @@ func (f *finder) outstation(l Link, s Station) bool {
 		}
 		add(ClassRefused, 0.9, cause, []string{n.Text}, say("see its device profile for the classes it has, and assign its points to one of them"), say("it is asked again after 30 s, and then less and less often, at least every ten minutes"))
 	}
-	if n, ok := at(NoteMissing); ok && len(n.Moves) > 0 {
-		step := Step{Text: fmt.Sprintf("set the address of %s to %s, which it has", n.Moves[0].Tag, n.Moves[0].To)}
-		if len(n.Moves) > 1 {
-			step.Text = fmt.Sprintf("set the kind of %d points to the one that it has: %s in place of %s, and so on", len(n.Moves), n.Moves[0].To, n.Moves[0].From)
-		}
-		for _, m := range n.Moves {
-			step.Changes = append(step.Changes, Change{site.KindPoint, m.Tag, map[string]any{"address": m.To.String()}})
-		}
-		add(PointsMissing, 0.9, because("points-moved", "points", int(n.Number), "found", len(n.Moves)), []string{n.Text, fmt.Sprintf("asked for, it gives %s", n.Moves[0].To)}, step,
-			do("compare their addresses with what it has, which a probe lists", Probe, name))
+	if n, ok := at(NoteMissing); ok && s.Instead != "" {
+		f.interchanged(l, s)
 	} else if ok {
-		add(PointsMissing, 0.9, because("points-missing", "points", int(n.Number)), []string{n.Text},
-			do("compare their addresses with what it has, which a probe lists", Probe, name), say("see whether its point list was loaded, and whether these points are switched on in it"))
+		f.pointsMissing(s, n)
 	}
 	if n, ok := at(NoteConfirms); ok && n.Count >= 2 {
 		add(ConfirmsLost, 0.8, because("confirms-lost"), []string{n.Text, fmt.Sprintf("%d times", n.Count)},
@@ -137,6 +128,60 @@ func (f *finder) outstation(l Link, s Station) bool {
 		add(LocalControl, 0.9, because("local-control"), []string{n.Text}, say("turn its local/remote switch to remote"))
 	}
 	return false
+}
+
+// pointsMissing makes the finding of points that an outstation does not have as the site has them.
+func (f *finder) pointsMissing(s Station, n Note) {
+	name := s.Station.Name
+	compare := do("compare their addresses with what it has, which a probe lists", Probe, name)
+	if len(n.Moves) == 0 {
+		f.add(site.KindStation, name, PointsMissing, 0.9, because("points-missing", "points", int(n.Number)), []string{n.Text},
+			compare, say("see whether its point list was loaded, and whether these points are switched on in it"))
+		return
+	}
+	var shifted, others Step
+	by := 0
+	for _, m := range n.Moves {
+		step := &others
+		if m.From.Space == m.To.Space {
+			step, by = &shifted, int(m.To.Offset)-int(m.From.Offset)
+		}
+		if step.Changes == nil {
+			step.Text = fmt.Sprintf("set the address of %s to %s, which it has", m.Tag, m.To)
+		}
+		step.Changes = append(step.Changes, Change{site.KindPoint, m.Tag, map[string]any{"address": m.To.String()}})
+	}
+	first := func(step Step) string { // from where to where its first point moves
+		for _, m := range n.Moves {
+			if m.Tag == step.Changes[0].Name {
+				return fmt.Sprintf("%s in place of %s", m.To, m.From)
+			}
+		}
+		return ""
+	}
+	if len(others.Changes) > 1 {
+		others.Text = fmt.Sprintf("set the kind of %d points to the one that it has: %s, and so on", len(others.Changes), first(others))
+	}
+	if len(shifted.Changes) == 0 {
+		f.add(site.KindStation, name, PointsMissing, 0.9, because("points-moved", "points", int(n.Number), "found", len(n.Moves)), []string{n.Text, fmt.Sprintf("asked for, it gives %s", n.Moves[0].To)},
+			others, compare)
+		return
+	}
+	if len(shifted.Changes) > 1 {
+		shifted.Text = fmt.Sprintf("set the indexes of %d points %+d: %s, and so on", len(shifted.Changes), by, first(shifted))
+	}
+	certainty, cause := 0.75, because("points-shifted", "points", int(n.Number), "by", fmt.Sprintf("%+d", by))
+	if len(shifted.Changes) > 2 {
+		certainty = 0.9
+	}
+	if by == -1 {
+		cause = because("points-from-0", "points", int(n.Number))
+	}
+	steps := []Step{shifted}
+	if len(others.Changes) > 0 {
+		steps = []Step{{Text: shifted.Text + "; " + others.Text, Changes: append(shifted.Changes, others.Changes...)}}
+	}
+	f.add(site.KindStation, name, PointsMissing, certainty, cause, []string{n.Text, fmt.Sprintf("with its index %+d it has every point of these kinds", by)}, append(steps, compare)...)
 }
 
 // timeSync lets the clock of a station be set as fits its link.

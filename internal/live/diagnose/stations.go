@@ -403,19 +403,26 @@ func (f *finder) interchanged(l Link, s Station) {
 		}
 		f.add(site.KindLink, l.Link.Name, Interchanged, 0.9, because("interchanged", "a", s.Station.Name, "b", other.Station.Name),
 			[]string{refusals(s), refusals(other), "asked for these, each of them answers for the other"},
-			Step{Text: fmt.Sprintf("exchange their units: %s is unit %d, and %s unit %d", s.Station.Name, other.Station.LinkAddress(), other.Station.Name, s.Station.LinkAddress()),
+			Step{Text: fmt.Sprintf("exchange their addresses: %s is %s, and %s %s", s.Station.Name, other.Station.Called(), other.Station.Name, s.Station.Called()),
 				Changes: []Change{change(s.Station, other.Station), change(other.Station, s.Station)}},
 			say("or exchange the addresses of the devices"))
 	}
 }
 
-// refusals says what a station refuses.
+// refusals says what a station refuses, or does not have.
 func refusals(s Station) string {
 	var list []string
 	for _, r := range s.Refused {
 		list = append(list, fmt.Sprintf("%s:%d", r.Table, r.From))
 	}
-	return s.Station.Name + " refuses " + strings.Join(list[:min(len(list), someOf)], ", ")
+	for _, a := range s.Notes[NoteMissing].Missing {
+		list = append(list, a.String())
+	}
+	verb := " refuses "
+	if len(s.Refused) == 0 {
+		verb = " does not have "
+	}
+	return s.Station.Name + verb + strings.Join(list[:min(len(list), someOf)], ", ")
 }
 
 // zeros makes findings of tables that hold nothing, where others do.

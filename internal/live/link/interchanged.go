@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 )
 
 // Two stations of a link that were given each other's addresses show it by what they refuse: each has what the other is asked for in vain.
@@ -29,7 +30,7 @@ func (r *Runner) Doubted(now time.Time) (a, b string, ok bool) {
 	defer r.mu.Unlock()
 	var names []string
 	for name, s := range r.stations {
-		if s.status.State == StationAnswering && len(s.refusals) > 0 {
+		if s.status.State == StationAnswering && (len(s.refusals) > 0 || len(s.notes[diagnose.NoteMissing].Missing) > 0) {
 			names = append(names, name)
 		}
 	}
@@ -63,13 +64,16 @@ func (r *Runner) TryInterchanged(ctx context.Context, a, b string) {
 	}
 }
 
-// refusedBy are some of the addresses that a station refuses.
+// refusedBy are some of the addresses that a station refuses, or does not have.
 func (r *Runner) refusedBy(station string) (list []site.Range) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if s := r.stations[station]; s != nil {
 		for _, k := range s.refusals {
 			list = append(list, site.Range{Start: site.Address{Space: k.Table, Offset: uint16(k.From)}, Count: k.Count})
+		}
+		for _, a := range s.notes[diagnose.NoteMissing].Missing {
+			list = append(list, site.Range{Start: a, Count: 1})
 		}
 	}
 	slices.SortFunc(list, func(a, b site.Range) int { return int(a.Start.Offset) - int(b.Start.Offset) })

@@ -172,6 +172,7 @@ func (r *remote) integrity(out *master.Outstation) error {
 	r.taking.Lock()
 	r.round++
 	round := r.round
+	r.held = indexes{}
 	r.taking.Unlock()
 	r.mu.Lock()
 	r.more, r.static = false, time.Now()
@@ -197,9 +198,11 @@ func (r *remote) integrity(out *master.Outstation) error {
 	if err != nil {
 		return err
 	}
-	moves, err := r.beside(out, missing)
-	if err != nil {
-		return err
+	var moves []diagnose.Move
+	if len(missing) > 0 {
+		if moves, err = r.place(out); err != nil {
+			return err
+		}
 	}
 	text := ""
 	if len(missing) > 0 {
@@ -212,7 +215,7 @@ func (r *remote) integrity(out *master.Outstation) error {
 		}
 	}
 	found := note(diagnose.NoteMissing, float64(len(missing)), text)
-	found.Moves = moves
+	found.Missing, found.Moves = missing, moves
 	r.session.host.Note(r.station.Name, found)
 	if err := r.extras(out); err != nil {
 		return err
@@ -238,52 +241,6 @@ func (r *remote) lose(round int) {
 			}
 		}
 	}
-}
-
-// kindsBeside are the kinds that a point may have in an outstation whose site has it under one: of the same values, the likelier first.
-var kindsBeside = map[dnp3.Kind][]dnp3.Kind{
-	dnp3.BinaryInput: {dnp3.BinaryOutput, dnp3.DoubleBitInput}, dnp3.BinaryOutput: {dnp3.BinaryInput}, dnp3.DoubleBitInput: {dnp3.BinaryInput},
-	dnp3.AnalogInput: {dnp3.AnalogOutput, dnp3.Counter}, dnp3.AnalogOutput: {dnp3.AnalogInput},
-	dnp3.Counter: {dnp3.FrozenCounter, dnp3.AnalogInput}, dnp3.FrozenCounter: {dnp3.Counter},
-}
-
-// mostBeside is for how many missing points it is looked whether they have another kind.
-const mostBeside = 20
-
-// beside looks whether points that an outstation does not have are there under another kind.
-func (r *remote) beside(out *master.Outstation, missing []site.Address) (moves []diagnose.Move, err error) {
-	defer func() {
-		r.taking.Lock()
-		r.sought = nil
-		r.taking.Unlock()
-	}()
-	for _, a := range missing[:min(len(missing), mostBeside)] {
-		for _, kind := range kindsBeside[dnp3.KindOf(string(a.Space))] {
-			wanted := identity{kind: kind, index: a.Offset}
-			r.taking.Lock()
-			r.sought = map[identity]bool{}
-			r.taking.Unlock()
-			if _, err := out.ReadObjects(dnp3.AppendRange(nil, kind.StaticGroup(), 0, uint32(a.Offset), 1), nil); err != nil && !isRefusal(err) {
-				return nil, err
-			}
-			r.taking.Lock()
-			came := r.sought[wanted]
-			var tags []string
-			if e := at(r.entries[dnp3.KindOf(string(a.Space))], a.Offset); came && e != nil {
-				for _, slot := range e.slots {
-					tags = append(tags, slot.Point.Tag)
-				}
-			}
-			r.taking.Unlock()
-			for _, tag := range tags {
-				moves = append(moves, diagnose.Move{Tag: tag, From: a, To: site.Address{Space: site.Space(kind.Code()), Offset: a.Offset}})
-			}
-			if came {
-				break
-			}
-		}
-	}
-	return moves, nil
 }
 
 // mostMissing is how many points are asked for by themselves when an integrity poll did not give them.

@@ -76,8 +76,10 @@ type remote struct {
 	extra   []*table.Slot            // deadbands and classes
 	unknown map[identity]*table.Slot // of events of points that nobody configured
 	round   int                      // of integrity polls
-	sought  map[identity]bool        // points that are asked for though no point of the site has their kind, and whether they came; nil: none
-	single  int                      // the class that is being asked for alone, 0 for none
+	held    indexes                  // that it gave in the last integrity poll
+	others  indexes                  // that it gave when it was asked for all kinds, at looked
+	looked  time.Time
+	single  int // the class that is being asked for alone, 0 for none
 	memory  *memory
 	came    time.Time      // when the fragment did that is being taken
 	samples []table.Sample // of its measurements, to be emitted together

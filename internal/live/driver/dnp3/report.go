@@ -110,8 +110,8 @@ func (r *remote) measured(m *dnp3.Measurement, class int) {
 	if m.Command {
 		return // what was commanded is no reading; the state of the output is reported by itself
 	}
-	if r.sought != nil && !m.Event {
-		r.sought[identity{kind: m.Kind, index: m.Index}] = true
+	if !m.Event {
+		r.held.add(m.Kind, m.Index)
 	}
 	e := r.entry(m.Kind, m.Index, false)
 	if m.Event && (e == nil || len(e.slots) == 0) {
