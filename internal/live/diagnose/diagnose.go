@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/failure"
+	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose/weigh"
 )
@@ -188,11 +189,12 @@ type Link struct {
 	Fault        string       // the last one
 	Found        []int        // units or outstations that a scan or a probe found on it lately
 	FoundAgo     time.Duration
-	Other        *Other // settings with which something answered, when nothing does with those that it has
-	Slow         *Slow  // who answered when it was asked with more patience; nil: nobody, or that was not tried
-	Tried        int    // other settings that were tried
-	Looked       bool   // it was looked what else it may be
-	Place        *Place // what its far end did when nothing was asked; nil: that was not looked at
+	Other        *Other  // settings with which something answered, when nothing does with those that it has
+	Manner       *Manner // in which a station answers that is silent with the settings that it has; nil: none, or that was not tried
+	Slow         *Slow   // who answered when it was asked with more patience; nil: nobody, or that was not tried
+	Tried        int     // other settings that were tried
+	Looked       bool    // it was looked what else it may be
+	Place        *Place  // what its far end did when nothing was asked; nil: that was not looked at
 }
 
 // Slow is a station that answers later than the timeout of its link.
@@ -205,8 +207,16 @@ type Slow struct {
 type Place struct {
 	Closed bool // it closed one before anything was asked
 	After  time.Duration
-	Said   []byte // what it said by itself
-	TLS    bool   // it takes TLS
+	Said   []byte        // what it said by itself
+	TLS    bool          // it takes TLS
+	Speaks site.Protocol // the other protocol that is spoken there; "" for none
+}
+
+// Manner is another way to ask a station, in which it answered.
+type Manner struct {
+	Station string
+	Fields  map[string]any // of the station, that differ
+	Said    string
 }
 
 // Other are settings of a link with which a station answered.
@@ -233,6 +243,7 @@ type Station struct {
 	Median      time.Duration
 	Refused     []Refusal
 	Notes       map[NoteKind]Note
+	Flags       []Flagged     // of its points that the device itself flags, the most first
 	Bad         int           // of its points, when none of them is good or uncertain; 0 otherwise
 	BadFor      time.Duration // how long that has been so
 	Why         string        // for most of them
@@ -240,6 +251,12 @@ type Station struct {
 	Exchange    time.Duration // how long one takes, the pause after it included; 0 where there was none
 	Polls       int           // within the last minute
 	LatePolls   int           // of them, those that began late
+}
+
+// Flagged are points of which a device says itself that their values are not to be trusted.
+type Flagged struct {
+	Reason reading.Reason
+	Tags   []string
 }
 
 // Demand is how many requests are to be made every so often.
@@ -267,6 +284,7 @@ const (
 	NoteNeedsTime     NoteKind = "needs-time"     // it asks for the time
 	NoteMissing       NoteKind = "missing"        // it has none of some points: Number
 	NoteRestarted     NoteKind = "restarted"      // it restarted while it was watched
+	NoteRestartStays  NoteKind = "restart-stays"  // it goes on saying that it restarted
 	NoteTrouble       NoteKind = "trouble"        // it says that it has trouble
 	NoteCorrupt       NoteKind = "corrupt"        // or that its configuration is corrupt
 	NoteLongest       NoteKind = "longest"        // it answers reads of at most Number registers, or bits, and leaves longer ones without a response

@@ -3,6 +3,7 @@ package diagnose
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +26,17 @@ func (f *finder) link(l Link) bool {
 	}
 	if l.Other != nil && l.Since.Answers == 0 && !l.Worked {
 		f.otherSettings(l)
+		return true
+	}
+	if l.Manner != nil && l.Since.Answers == 0 && !l.Worked {
+		f.manner(l)
+		return true
+	}
+	if l.Place != nil && l.Place.Speaks != "" && l.Since.Answers == 0 && !l.Worked {
+		speaks := l.Place.Speaks.Traits().Name
+		f.add(site.KindLink, l.Link.Name, NotTheProtocol, 0.97, because("speaks-another", "place", l.Link.FarEnd(), "speaks", speaks, "protocol", l.Link.Protocol.Traits().Name),
+			[]string{fmt.Sprintf("%d requests, no response", l.Since.Requests), "asked in " + speaks + ", it answers"},
+			say("make a link of the protocol "+string(l.Place.Speaks)+" to it, and its stations there"), say("see in the device's settings on which port it serves "+l.Link.Protocol.Traits().Name))
 		return true
 	}
 	if l.Slow != nil && l.Since.Answers == 0 && !l.Worked {
@@ -128,6 +140,23 @@ func (f *finder) otherSettings(l Link) {
 	serial := map[string]any{"baud": other.Serial.Baud, "parity": other.Serial.Parity, "stop_bits": other.Serial.StopBits}
 	f.add(site.KindLink, name, LineSettings, 0.97, because("line-settings-found", "is", lineOf(other.Serial), "settings", lineOf(l.Link.Serial)), evidence,
 		set(fmt.Sprintf("set serial: {baud: %d, parity: %s, stop_bits: %d}", other.Serial.Baud, other.Serial.Parity, other.Serial.StopBits), site.KindLink, name, map[string]any{"serial": serial}))
+}
+
+// manner says in which way a station answers that is silent as it is asked.
+func (f *finder) manner(l Link) {
+	m := l.Manner
+	var list []string
+	for _, field := range slices.Sorted(maps.Keys(m.Fields)) {
+		list = append(list, fmt.Sprintf("%s: %v", field, m.Fields[field]))
+	}
+	setting := strings.Join(list, ", ")
+	code, cause := ApplicationSilent, because("wants-setting", "setting", setting)
+	if master, is := m.Fields["master"]; is {
+		code, cause = OtherMaster, because("answers-another", "master", master)
+	}
+	f.add(site.KindStation, m.Station, code, 0.95, cause,
+		[]string{fmt.Sprintf("%d requests, no response", l.Since.Requests), "asked so, it answers: " + m.Said},
+		set("set "+setting, site.KindStation, m.Station, m.Fields))
 }
 
 // otherTransport says that a device wants TLS, or does not have it.

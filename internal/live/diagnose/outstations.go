@@ -3,8 +3,10 @@ package diagnose
 import (
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
+	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 )
 
@@ -24,6 +26,7 @@ const (
 	ClockWrong        Code = "clock-wrong"
 	ClockUnset        Code = "clock-unset"
 	DeviceRestarts    Code = "device-restarts"
+	PointsFlagged     Code = "points-flagged"
 	DeviceTrouble     Code = "device-trouble"
 	LocalControl      Code = "local-control"
 )
@@ -79,10 +82,12 @@ func (f *finder) outstation(l Link, s Station) bool {
 		}
 		add(ClassRefused, 0.9, cause, []string{n.Text}, say("see its device profile for the classes it has, and assign its points to one of them"), say("it is asked again after 30 s, and then less and less often, at least every ten minutes"))
 	}
+	explained := false
 	if n, ok := at(NoteMissing); ok && s.Instead != "" {
 		f.interchanged(l, s)
+		explained = true
 	} else if ok {
-		f.pointsMissing(s, n)
+		explained = f.pointsMissing(s, n)
 	}
 	if n, ok := at(NoteConfirms); ok && n.Count >= 2 {
 		add(ConfirmsLost, 0.8, because("confirms-lost"), []string{n.Text, fmt.Sprintf("%d times", n.Count)},
@@ -118,6 +123,10 @@ func (f *finder) outstation(l Link, s Station) bool {
 	if n, ok := at(NoteRestarted); ok && n.Count >= 2 {
 		add(DeviceRestarts, 0.85, because("device-restarts"), []string{fmt.Sprintf("%d restarts were seen", n.Count)}, say("look at its supply, and at its log"), say("see whether its watchdog trips: too many points, too short a scan"))
 	}
+	if n, ok := at(NoteRestartStays); ok {
+		add(DeviceRestarts, 0.85, because("restart-stays"), []string{n.Text}, say("ask the maker: a restart that comes later cannot be told from this one"),
+			say("see whether another master, or a second connection of this one, is served as the same"))
+	}
 	if n, ok := at(NoteTrouble); ok {
 		add(DeviceTrouble, 0.9, because("device-trouble"), []string{n.Text}, say("look at its own diagnostics; what this means is for its maker to say"))
 	}
@@ -127,17 +136,55 @@ func (f *finder) outstation(l Link, s Station) bool {
 	if n, ok := at(NoteLocal); ok {
 		add(LocalControl, 0.9, because("local-control"), []string{n.Text}, say("turn its local/remote switch to remote"))
 	}
-	return false
+	if len(s.Flags) > 0 {
+		f.flagged(s)
+	}
+	return explained
 }
 
-// pointsMissing makes the finding of points that an outstation does not have as the site has them.
-func (f *finder) pointsMissing(s Station, n Note) {
+// flags are what the flags of points mean: the sentence, and what to do.
+var flags = map[reading.Reason]struct {
+	sentence string
+	next     []string
+}{
+	reading.CommLost:       {"flagged-comm-lost", []string{"look at what is behind the outstation: the module or the device that it has these points from, its supply and its line"}},
+	reading.Offline:        {"flagged-offline", []string{"see in the outstation whether these points are switched on and have a source", "look at the module that they are of"}},
+	reading.Restarted:      {"flagged-restarted", []string{"see whether these points have a source in the outstation: they have had no value since it started"}},
+	reading.Forced:         {"flagged-forced", []string{"find out who forced them, at the outstation or from another master, and have them released"}},
+	reading.Chatter:        {"flagged-chatter", []string{"look at the contact, and at the filter time of the input: it changes faster than the outstation takes"}},
+	reading.RawRange:       {"flagged-over-range", []string{"let the outstation report them in 32 bits or as floating point, if it does so in 16 (variations 2 and 4 of group 30): a value that does not fit ends at 32767", "look at the sensor and its range: it is beyond what the input measures"}},
+	reading.ReferenceError: {"flagged-reference", []string{"look at the analog module: the reference of its converter has failed"}},
+	reading.Decode:         {"flagged-no-number", []string{"look at the source of these points in the outstation: it has no value for them", "look at the sensor"}},
+}
+
+// flagged makes the finding of points that an outstation itself does not vouch for.
+func (f *finder) flagged(s Station) {
+	var evidence []string
+	next := []Step{}
+	for i, g := range s.Flags {
+		list := strings.Join(g.Tags[:min(len(g.Tags), someOf)], ", ")
+		if more := len(g.Tags) - someOf; more > 0 {
+			list += fmt.Sprintf(" and %d more", more)
+		}
+		evidence = append(evidence, fmt.Sprintf("%s: %s", g.Reason, list))
+		if i < someOf {
+			for _, text := range flags[g.Reason].next {
+				next = append(next, say(text))
+			}
+		}
+	}
+	most := s.Flags[0]
+	f.add(site.KindStation, s.Station.Name, PointsFlagged, 0.9, because(flags[most.Reason].sentence, "points", len(most.Tags)), evidence, next...)
+}
+
+// pointsMissing makes the finding of points that an outstation does not have as the site has them; true when the others of it are wrong, too.
+func (f *finder) pointsMissing(s Station, n Note) bool {
 	name := s.Station.Name
 	compare := do("compare their addresses with what it has, which a probe lists", Probe, name)
 	if len(n.Moves) == 0 {
 		f.add(site.KindStation, name, PointsMissing, 0.9, because("points-missing", "points", int(n.Number)), []string{n.Text},
 			compare, say("see whether its point list was loaded, and whether these points are switched on in it"))
-		return
+		return false
 	}
 	var shifted, others Step
 	by := 0
@@ -165,7 +212,7 @@ func (f *finder) pointsMissing(s Station, n Note) {
 	if len(shifted.Changes) == 0 {
 		f.add(site.KindStation, name, PointsMissing, 0.9, because("points-moved", "points", int(n.Number), "found", len(n.Moves)), []string{n.Text, fmt.Sprintf("asked for, it gives %s", n.Moves[0].To)},
 			others, compare)
-		return
+		return false
 	}
 	if len(shifted.Changes) > 1 {
 		shifted.Text = fmt.Sprintf("set the indexes of %d points %+d: %s, and so on", len(shifted.Changes), by, first(shifted))
@@ -182,6 +229,7 @@ func (f *finder) pointsMissing(s Station, n Note) {
 		steps = []Step{{Text: shifted.Text + "; " + others.Text, Changes: append(shifted.Changes, others.Changes...)}}
 	}
 	f.add(site.KindStation, name, PointsMissing, certainty, cause, []string{n.Text, fmt.Sprintf("with its index %+d it has every point of these kinds", by)}, append(steps, compare)...)
+	return true
 }
 
 // timeSync lets the clock of a station be set as fits its link.
@@ -226,6 +274,11 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 	if n, ok := s.Notes[NoteOtherMaster]; ok {
 		add(OtherMaster, 0.9, because("speaks-to-another", "outstation", theirs, "other", int(n.Number), "master", ours), []string{requests, n.Text},
 			setMaster(name, n.Number), say(fmt.Sprintf("or set the outstation's master address to %d", ours)))
+		return
+	}
+	if now.Stray >= enough && now.Timeouts >= enough && now.Checksums == 0 {
+		add(AnswersMalformed, 0.85, because("wrong-sequence", "outstation", theirs), []string{fmt.Sprintf("%d requests, and %d responses to none of them", now.Requests, now.Stray)},
+			do("see the frames", Wrong, name), say("see whether two masters, or two connections to it, share its address here"), say("ask the maker for a newer firmware"))
 		return
 	}
 	if n, ok := s.Notes[NoteLinkOnly]; ok && now.Checksums == 0 {

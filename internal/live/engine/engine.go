@@ -140,7 +140,7 @@ func (e *Engine) startLink(s *site.Site, l site.Link, replaces *link.Runner) {
 		e.linkOf[st.Name] = l.Name
 		stations = append(stations, e.station(s, st))
 	}
-	r := link.Start(e.ctx, link.Options{Log: e.log, Link: l, Driver: e.drivers[l.Protocol], Table: e.table, Ring: e.traffic.Ring(l.Name, s.Count(site.KindLink)), Stations: stations, Replaces: replaces})
+	r := link.Start(e.ctx, link.Options{Log: e.log, Link: l, Driver: e.drivers[l.Protocol], Others: e.drivers, Table: e.table, Ring: e.traffic.Ring(l.Name, s.Count(site.KindLink)), Stations: stations, Replaces: replaces})
 	e.runners[l.Name] = r
 	e.ending.Go(func() { <-r.Done() })
 }

@@ -147,9 +147,9 @@ func (s *plantSession) Write(_ site.Station, what link.Command) link.Written {
 	return link.Written{Before: []table.Sample{{Value: codec.UintValue(0), Quality: reading.Good}}, Sent: samples, After: samples, Reached: true, Accepted: true}
 }
 
-func (s *plantSession) Test(site.Station) (string, error) { return "here", nil }
-func (s *plantSession) Lost() bool                        { return s.lost.Load() }
-func (s *plantSession) Traffic() link.Traffic             { return link.Traffic{} }
+func (s *plantSession) Test(site.Station) (link.Sign, error) { return link.Sign{Said: "here"}, nil }
+func (s *plantSession) Lost() bool                           { return s.lost.Load() }
+func (s *plantSession) Traffic() link.Traffic                { return link.Traffic{} }
 func (s *plantSession) Close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()

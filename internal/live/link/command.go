@@ -101,10 +101,9 @@ func (r *Runner) TestStation(ctx context.Context, station string) (test Test, er
 	err = r.Command(ctx, station, func(t *Turn) error {
 		st, called := t.Station().Station, t.s.Called()
 		down := t.Use(func(session Session) bool {
-			began := time.Now()
-			text, err := session.Test(st)
-			test.RoundTripMS = float64(time.Since(began)) / float64(time.Millisecond)
-			test.Answers, test.Message = err == nil, text
+			sign, err := session.Test(st)
+			test.RoundTripMS = float64(sign.Took) / float64(time.Millisecond)
+			test.Answers, test.Message = err == nil, sign.Said
 			if err != nil {
 				test.Message = fmt.Sprintf("no valid response from %s: %s", called, err)
 			}

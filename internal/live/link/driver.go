@@ -56,6 +56,18 @@ type Adopter interface {
 	Adopt(old Job) bool
 }
 
+// Flagger is a Driver whose devices say themselves that a value is not to be trusted, by these reasons.
+type Flagger interface {
+	Flags() []reading.Reason
+}
+
+// Sign is a sign of life of a station.
+type Sign struct {
+	Said   string        // what was answered, in words
+	Took   time.Duration // until it was
+	Partly bool          // its data link layer answered, and what is above it did not
+}
+
 // Session is an open link. As many goroutines use it at a time as the link allows requests in flight; Close may come at
 // any time and ends what is under way.
 type Session interface {
@@ -65,8 +77,8 @@ type Session interface {
 	Read(station site.Station, what site.Range) ([]table.Sample, error)
 	// Write sends raw values and reads them back.
 	Write(station site.Station, what Command) Written
-	// Test asks the station for any sign of life; its text says what was answered.
-	Test(station site.Station) (string, error)
+	// Test asks the station for any sign of life.
+	Test(station site.Station) (Sign, error)
 	// Lost reports whether a call found the link gone; then the session must be closed.
 	Lost() bool
 	Close()

@@ -1,6 +1,7 @@
 package link
 
 import (
+	"cmp"
 	"errors"
 	"maps"
 	"slices"
@@ -183,6 +184,7 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	if ago := now.Sub(r.foundAt); len(r.found) > 0 && ago < foundFor {
 		l.Found, l.FoundAgo = slices.Clone(r.found), ago
 	}
+	l.Manner = r.others.manner
 	if l.Other, l.Place, l.Slow, l.Looked = r.others.found, r.others.place, r.others.slow, r.others.done; !l.Worked {
 		l.Tried = r.others.tried
 	}
@@ -207,7 +209,13 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		if t.requests > 0 {
 			st.Exchange = time.Duration(float64(t.busy)/float64(t.requests)*float64(time.Second)) + time.Duration(r.link.Pause)
 		}
-		switch n := r.table.Count(s.Slots); {
+		n := r.table.Count(s.Slots)
+		if n.Uncertain+n.Bad > 0 && st.Answering {
+			st.Flags = r.flags(s, now)
+		} else {
+			s.flagged = nil
+		}
+		switch {
 		case n.Good+n.Uncertain > 0 || n.Bad == 0:
 			s.notBad = now
 		default:
@@ -245,6 +253,33 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 		l.Faults, l.Fault = r.faults, r.fault
 	}
 	return l, stations
+}
+
+// flaggedFor is how long a device flags a point before it counts: after a restart, or while a value settles, it does so for a moment.
+const flaggedFor = 20 * time.Second
+
+// flags are the points of a station that its device flags for a while now, by reason. r.mu is held.
+func (r *Runner) flags(s *stationRun, now time.Time) (list []diagnose.Flagged) {
+	driver, can := r.driver.(Flagger)
+	if !can {
+		return nil
+	}
+	since := map[reading.Reason]time.Time{}
+	for reason, tags := range r.table.Flagged(s.Slots, driver.Flags()) {
+		began, known := s.flagged[reason]
+		if !known {
+			began = now
+		}
+		since[reason] = began
+		if now.Sub(began) >= flaggedFor {
+			list = append(list, diagnose.Flagged{Reason: reason, Tags: tags})
+		}
+	}
+	s.flagged = since
+	slices.SortFunc(list, func(a, b diagnose.Flagged) int {
+		return cmp.Or(cmp.Compare(len(b.Tags), len(a.Tags)), cmp.Compare(a.Reason, b.Reason))
+	})
+	return list
 }
 
 // foundFor is how long it counts what a scan or a probe has found.

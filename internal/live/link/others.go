@@ -20,6 +20,20 @@ type Alternator interface {
 	Others(link site.Link) []site.Link
 	// Likely are stations like one, each with an address that devices on such a link often have.
 	Likely(link site.Link, station site.Station) []site.Station
+	// Manners are other ways in which a station at its address may want to be asked.
+	Manners(link site.Link, station site.Station) []Manner
+}
+
+// Manner is a station asked in another way: with other values of some of its fields.
+type Manner struct {
+	Station site.Station
+	Fields  map[string]any
+}
+
+// Recogniser is a Driver that can tell whether its protocol is spoken at a place where another is asked in vain. What it sends there must harm
+// nothing.
+type Recogniser interface {
+	Recognise(ctx context.Context, link site.Link) bool
 }
 
 // Explorer is a Driver that can see what a place on the network does with a connection on which nothing is asked. asks: it closes connections
@@ -35,20 +49,22 @@ const (
 	othersAfter   = 3
 	othersAgain   = 30 * time.Minute
 	placeAgain    = time.Minute
-	othersPatient = time.Second            // for a response
-	mostPatient   = 3 * time.Second        // with the settings that the link has
+	othersPatient = time.Second     // for a response
+	leastPatient  = 3 * time.Second // with the settings that the link has; or two and a half times its timeout
+	mostPatient   = 10 * time.Second
 	linePatient   = 400 * time.Millisecond // on a serial line, of which more settings are tried
 	othersAsked   = 2                      // stations; one of a serial line
 )
 
 // others is what came of trying what else a link may be.
 type others struct {
-	at    time.Time
-	place *diagnose.Place
-	found *diagnose.Other
-	slow  *diagnose.Slow
-	tried int
-	done  bool
+	at     time.Time
+	place  *diagnose.Place
+	found  *diagnose.Other
+	slow   *diagnose.Slow
+	manner *diagnose.Manner
+	tried  int
+	done   bool
 
 	end   context.CancelFunc // of the trial that has the link; nil when none has
 	ended chan struct{}      // closed when it has given the link back
@@ -108,7 +124,7 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 			defer r.mu.Unlock()
 			r.others.end, r.others.ended = nil, nil
 		}()
-		if r.explore(ctx, asks) || worked || len(stations) == 0 || r.trySlow(ctx, stations[0]) {
+		if r.explore(ctx, asks) || worked || len(stations) == 0 || r.trySlow(ctx, stations[0]) || r.recognise(ctx) {
 			return
 		}
 		driver, can := r.driver.(Alternator)
@@ -125,19 +141,21 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 			if other.Transport.UsesSerialPort() {
 				patience = linePatient
 			}
-			station, said, ok := r.tryOther(ctx, other, stations, patience)
+			station, sign, ok := r.tryOther(ctx, other, stations, patience)
 			if !ok {
 				continue
 			}
 			r.mu.Lock()
-			r.others.found, r.others.tried = &diagnose.Other{Link: other, Station: station, Said: said}, tried
+			r.others.found, r.others.tried = &diagnose.Other{Link: other, Station: station, Said: sign.Said}, tried
 			r.mu.Unlock()
 			return
 		}
 		r.mu.Lock()
 		r.others.tried = tried
 		r.mu.Unlock()
-		r.tryLikely(ctx, stations[0])
+		if !r.tryManners(ctx, stations[0]) {
+			r.tryLikely(ctx, stations[0])
+		}
 	})
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -152,16 +170,60 @@ func (r *Runner) trySlow(ctx context.Context, station site.Station) bool {
 	if time.Duration(r.link.Timeout) >= mostPatient {
 		return false
 	}
-	began := time.Now()
-	if _, _, ok := r.tryOther(ctx, r.link, []site.Station{station}, mostPatient); !ok {
+	_, sign, ok := r.tryOther(ctx, r.link, []site.Station{station}, min(mostPatient, max(leastPatient, 5*time.Duration(r.link.Timeout)/2)))
+	if !ok || sign.Partly {
 		return false
 	}
-	if took := time.Since(began); took > time.Duration(r.link.Timeout) {
+	if sign.Took > time.Duration(r.link.Timeout) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		r.others.slow = &diagnose.Slow{Station: station.Name, Took: took}
+		r.others.slow = &diagnose.Slow{Station: station.Name, Took: sign.Took}
 	}
 	return true
+}
+
+// tryManners asks a station in the other ways in which it may want to be asked; true when it answers one.
+func (r *Runner) tryManners(ctx context.Context, station site.Station) bool {
+	driver, can := r.driver.(Alternator)
+	r.mu.Lock()
+	damaged := r.since.checksums+r.since.damaged > 0 // then whether it answers is chance
+	r.mu.Unlock()
+	if !can || damaged {
+		return false
+	}
+	for _, m := range driver.Manners(r.link, station) {
+		if ctx.Err() != nil {
+			return false
+		}
+		_, sign, ok := r.tryOther(ctx, r.link, []site.Station{m.Station}, max(time.Duration(r.link.Timeout), othersPatient))
+		if !ok || sign.Partly {
+			continue
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.others.manner = &diagnose.Manner{Station: station.Name, Fields: m.Fields, Said: sign.Said}
+		return true
+	}
+	return false
+}
+
+// recognise looks whether another protocol is spoken where the link goes.
+func (r *Runner) recognise(ctx context.Context) bool {
+	if r.link.Transport != site.TCP || r.link.Listen != "" {
+		return false
+	}
+	for protocol, other := range r.recognisers {
+		if protocol != r.link.Protocol && ctx.Err() == nil && other.Recognise(ctx, r.link) {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			if r.others.place == nil {
+				r.others.place = new(diagnose.Place)
+			}
+			r.others.place.Speaks = protocol
+			return true
+		}
+	}
+	return false
 }
 
 // yield ends a trial that has the link, since somebody wants it, and waits until it has given it back; false when none has it.
@@ -287,13 +349,13 @@ func (r *Runner) TryAddresses(ctx context.Context, name string) error {
 }
 
 // tryOther asks stations on a connection of its own.
-func (r *Runner) tryOther(ctx context.Context, other site.Link, stations []site.Station, patience time.Duration) (station, said string, ok bool) {
+func (r *Runner) tryOther(ctx context.Context, other site.Link, stations []site.Station, patience time.Duration) (station string, sign Sign, ok bool) {
 	other.Timeout, other.Retries = site.Duration(patience), 0
 	opening, cancel := context.WithTimeout(ctx, 2*othersPatient)
 	defer cancel()
 	session, err := r.driver.Open(opening, other, watched{r})
 	if err != nil {
-		return "", "", false
+		return "", sign, false
 	}
 	defer session.Close()
 	defer context.AfterFunc(ctx, session.Close)()
@@ -304,15 +366,20 @@ func (r *Runner) tryOther(ctx context.Context, other site.Link, stations []site.
 		reporter.Begin()
 	}
 	for _, s := range stations {
-		if said, err := session.Test(s); err == nil {
-			return s.Name, said, true
+		if sign, err := session.Test(s); err == nil {
+			return s.Name, sign, true
 		}
 		if session.Lost() {
 			break
 		}
 	}
-	return "", "", false
+	return "", sign, false
 }
+
+// Trial is the Host of a session that only tries something: what it hears is nobody's, and nothing of it is to be remembered.
+type Trial interface{ Trial() }
+
+func (watched) Trial() {}
 
 // watched is the Host of a session that only tries something: what crosses the link is kept as traffic, and counts for nothing.
 type watched struct{ r *Runner }
@@ -329,7 +396,7 @@ func (watched) Emit([]table.Sample)                     {}
 func (watched) Doing(string)                            {}
 func (watched) PollNow(string)                          {}
 func (watched) Note(string, diagnose.Note)              {}
-func (watched) Keep() bool                              { return true }
+func (watched) Keep() bool                              { return false } // so that what is reported meanwhile comes again
 func (watched) Asked(int, Outcome, time.Duration, bool) {}
 func (w watched) Fault(f *crash.Error)                  { w.r.Fault(f) }
 func (watched) DeviceState(string, []string)            {}

@@ -47,6 +47,8 @@ type Runner struct {
 	table  *table.Table
 	lanes  int
 
+	recognisers map[site.Protocol]Recogniser
+
 	turn        sync.Mutex // guards what follows, to inbox
 	connections []*connection
 	stations    map[string]*stationRun
@@ -102,9 +104,10 @@ type stationRun struct {
 	refusals  map[*entry]*refusal
 	notes     map[diagnose.NoteKind]diagnose.Note
 	demand    []diagnose.Demand
-	instead   string    // the station that has its address, with which it is interchanged; "" for none
-	likelyAt  time.Time // when it was looked whether it has another address
-	notBad    time.Time // when a point of it was last not bad, as far as was looked
+	instead   string                       // the station that has its address, with which it is interchanged; "" for none
+	likelyAt  time.Time                    // when it was looked whether it has another address
+	flagged   map[reading.Reason]time.Time // since when the device flags points of it, by reason
+	notBad    time.Time                    // when a point of it was last not bad, as far as was looked
 }
 
 // Options are what a Runner needs.
@@ -115,7 +118,8 @@ type Options struct {
 	Table    *table.Table
 	Ring     *traffic.Ring // of what crosses the link
 	Stations []Station
-	Replaces *Runner // it begins once this one has ended, and what holds that holds it; nil for none
+	Others   map[site.Protocol]Driver // of other protocols; nil where they are not to be looked for
+	Replaces *Runner                  // it begins once this one has ended, and what holds that holds it; nil for none
 }
 
 // Start begins running a link, until ctx ends or it is stopped.
@@ -128,6 +132,12 @@ func Start(ctx context.Context, o Options) *Runner {
 		log: o.Log, link: link, driver: o.Driver, table: o.Table, ring: o.Ring, units: map[int]*stationRun{}, stations: map[string]*stationRun{}, lanes: link.Connections * link.InFlight,
 		inbox: inbox{signal: make(chan struct{}, 1)}, done: make(chan struct{}), holds: holds,
 		status: Status{Name: link.Name, State: Connecting},
+	}
+	r.recognisers = map[site.Protocol]Recogniser{}
+	for protocol, driver := range o.Others {
+		if other, can := driver.(Recogniser); can {
+			r.recognisers[protocol] = other
+		}
 	}
 	for range link.Connections {
 		r.connections = append(r.connections, &connection{})

@@ -29,7 +29,9 @@ func (r *Runner) configure(station Station) {
 			r.beginAnew(s, s.LinkAddress() != station.LinkAddress())
 		}
 		r.mu.Lock()
-		delete(r.units, s.LinkAddress())
+		if r.units[s.LinkAddress()] == s { // of two that change places, the other may have it already
+			delete(r.units, s.LinkAddress())
+		}
 		s.Station, s.refusals, s.otherAt, s.likelyAt, s.instead = station, nil, time.Time{}, time.Time{}, ""
 		maps.DeleteFunc(s.notes, func(k diagnose.NoteKind, _ diagnose.Note) bool { return !remembered || k != diagnose.NoteLongest })
 		r.units[station.LinkAddress()] = s

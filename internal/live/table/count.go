@@ -1,6 +1,10 @@
 package table
 
-import "arithmon/internal/core/reading"
+import (
+	"slices"
+
+	"arithmon/internal/core/reading"
+)
 
 // Count is how many points have each quality.
 type Count struct {
@@ -109,4 +113,15 @@ func (t *Table) Why(slots []*Slot) string {
 		}
 	}
 	return string(most)
+}
+
+// Flagged are the tags of those points whose readings have one of some reasons, by reason.
+func (t *Table) Flagged(slots []*Slot, reasons []reading.Reason) map[reading.Reason][]string {
+	flagged := map[reading.Reason][]string{}
+	for _, s := range slots {
+		if r := s.Reading(); r.Quality != reading.Good && slices.Contains(reasons, r.Reason) {
+			flagged[r.Reason] = append(flagged[r.Reason], s.Point.Tag)
+		}
+	}
+	return flagged
 }

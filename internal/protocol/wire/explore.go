@@ -3,6 +3,7 @@ package wire
 import (
 	"context"
 	"crypto/tls"
+	"io"
 	"net"
 	"os"
 	"time"
@@ -57,6 +58,31 @@ func listenTo(ctx context.Context, conn net.Conn) (p Place) {
 		p.Closed, p.After = true, time.Since(began)
 	}
 	return p
+}
+
+// hailFor is how long a place may take to answer what another protocol would.
+const hailFor = time.Second
+
+// Hail sends what a protocol would ask for and gives what comes back once it is whole; an error when it is not before long.
+func Hail(ctx context.Context, conn net.Conn, request []byte, whole func([]byte) bool) ([]byte, error) {
+	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	conn.SetDeadline(time.Now().Add(hailFor))
+	if _, err := conn.Write(request); err != nil {
+		return nil, err
+	}
+	answer := make([]byte, 0, 512)
+	for {
+		n, err := conn.Read(answer[len(answer):cap(answer)])
+		if answer = answer[:len(answer)+n]; whole(answer) {
+			return answer, nil
+		}
+		if err == nil && len(answer) == cap(answer) {
+			err = io.ErrShortBuffer
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 }
 
 // takesTLS reports whether the far end answers the beginning of a handshake with its own. What it is called and who vouches for it is not

@@ -60,6 +60,28 @@ func (r *remote) compareTime(out *master.Outstation) error {
 	return nil
 }
 
+// muchBehind is by how much an event must be older than the poll that it was not in, for the clock to be behind: a device may take its time
+// to see a change, or have it from another.
+const muchBehind = time.Minute
+
+// behind looks whether the newest of some events has the time of before a poll that left none: what happened after it has a later one. It
+// matters where the clock cannot be read. r.taking is held.
+func (r *remote) behind(newest time.Time) {
+	r.mu.Lock()
+	blind := r.noTime
+	r.mu.Unlock()
+	if blind && !r.drained.IsZero() && newest.Before(r.drained.Add(-muchBehind)) {
+		r.timeOff(newest.Sub(r.came))
+	}
+}
+
+// drain notes when a poll for all events left none. r.taking is held.
+func (r *remote) drain(f dnp3.Fragment) {
+	if f.Function == dnp3.FuncResponse && f.Control&dnp3.Final != 0 && f.IIN&dnp3.IINEvents == 0 && r.single == 0 {
+		r.drained = r.came
+	}
+}
+
 func (r *remote) timeOff(off time.Duration) {
 	text := ""
 	if off.Abs() > tolerated {
@@ -74,7 +96,11 @@ func (r *remote) timeOff(off time.Duration) {
 		if off < 0 {
 			direction = "behind"
 		}
-		text = fmt.Sprintf("its clock is %s %s", off.Abs().Round(time.Second), direction)
+		how := off.Abs().Round(time.Second).String()
+		if days := off.Abs().Hours() / 24; days >= 3 {
+			how = fmt.Sprintf("%.0f days", days)
+		}
+		text = fmt.Sprintf("its clock is %s %s", how, direction)
 	}
 	r.note(diagnose.NoteTime, off.Seconds(), text)
 }

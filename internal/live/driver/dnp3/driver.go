@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"arithmon/internal/core/reading"
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
@@ -140,6 +141,11 @@ func watcher(host link.Host, ends *traffic.Ends, echoes bool) func(master.Event)
 		}
 		host.FrameSeen(link.Frame{Kind: kinds[e.Kind], Unit: e.From, Asked: e.Asked, Data: e.Data, After: e.After, Text: e.Text, Ends: ends})
 	}
+}
+
+// Flags is for link.Flagger: what flags of measurements say (IEEE 1815-2012, 11.6), and values that are no numbers.
+func (*Driver) Flags() []reading.Reason {
+	return []reading.Reason{reading.CommLost, reading.Offline, reading.Restarted, reading.Forced, reading.Chatter, reading.RawRange, reading.ReferenceError, reading.Decode}
 }
 
 // Actions is for link.Actor.

@@ -57,6 +57,7 @@ type remote struct {
 	todo     steps
 	started  bool                       // what todo held when the connection came about is done
 	silent21 int                        // how often disabling unsolicited responses was not answered
+	stays    bool                       // its restart indication does, though it was cleared
 	cleared  time.Time                  // when the restart indication was cleared last
 	setting  bool                       // its clock is being set
 	timeSet  time.Time                  // when it was last
@@ -76,11 +77,13 @@ type remote struct {
 	extra   []*table.Slot            // deadbands and classes
 	unknown map[identity]*table.Slot // of events of points that nobody configured
 	round   int                      // of integrity polls
+	masters []uint16                 // that it answered in place of its own, while it was silent; guarded by the session's mu
 	held    indexes                  // that it gave in the last integrity poll
 	others  indexes                  // that it gave when it was asked for all kinds, at looked
 	looked  time.Time
 	single  int // the class that is being asked for alone, 0 for none
 	memory  *memory
+	drained time.Time      // when it had no events left
 	came    time.Time      // when the fragment did that is being taken
 	samples []table.Sample // of its measurements, to be emitted together
 }
@@ -97,7 +100,11 @@ type entry struct {
 const emitted = 64
 
 func newRemote(s *session, station link.Station) *remote {
-	r := &remote{session: s, station: station.Station, memory: s.driver.memory(s.link.Name, station.LinkAddress()), refused: map[dnp3.Function]bool{}, noClass: map[master.Classes]refusal{}, unknown: map[identity]*table.Slot{}, samples: make([]table.Sample, 0, emitted)}
+	remembers := new(memory)
+	if _, trial := s.host.(link.Trial); !trial {
+		remembers = s.driver.memory(s.link.Name, station.LinkAddress())
+	}
+	r := &remote{session: s, station: station.Station, memory: remembers, refused: map[dnp3.Function]bool{}, noClass: map[master.Classes]refusal{}, unknown: map[identity]*table.Slot{}, samples: make([]table.Sample, 0, emitted)}
 	r.points(station.Slots)
 	return r
 }
@@ -176,6 +183,9 @@ func (r *remote) note(kind diagnose.NoteKind, number float64, text string) {
 	r.session.host.Note(r.station.Name, note(kind, number, text))
 }
 
+// errNoStatus is that of an outstation whose data link layer is silent.
+var errNoStatus = errors.New("link status")
+
 // do does a job, after what is to be done before it.
 func (r *remote) do(j *job) (err error) {
 	out := r.outstation()
@@ -193,7 +203,7 @@ func (r *remote) do(j *job) (err error) {
 	}()
 	if r.silent() { // its data link layer answers sooner than anything else, and costs its neighbours no more than one timeout
 		if _, err := out.Status(); err != nil {
-			return fmt.Errorf("link status: %w", err)
+			return fmt.Errorf("%w: %w", errNoStatus, err)
 		}
 		r.note(diagnose.NoteLinkOnly, 0, "its data link layer answers, its application layer does not")
 		r.note(diagnose.NoteOtherSource, 0, "")

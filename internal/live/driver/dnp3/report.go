@@ -51,7 +51,10 @@ func (r *remote) response(f dnp3.Fragment) {
 	// What is reported by itself is fresh, so that its time tells of the clock; no event is of the future.
 	if off := time.Until(newest.Go()); newest != 0 && (off > tolerated || f.Function == dnp3.FuncUnsolicited && off > -tolerated) {
 		r.timeOff(off)
+	} else if newest != 0 && f.Function == dnp3.FuncResponse {
+		r.behind(newest.Go())
 	}
+	r.drain(f)
 	r.indicated(f, had)
 }
 
@@ -174,6 +177,9 @@ func (r *remote) emit() {
 	}
 }
 
+// staysAfter is how long an indication of a restart may stay that was cleared.
+const staysAfter = 3 * time.Second
+
 // Pauses between what an indication that stays leads to.
 const (
 	clearEvery = time.Minute
@@ -187,6 +193,14 @@ func (r *remote) indicated(f dnp3.Fragment, had bool) {
 	before := r.iin
 	r.iin = f.IIN
 	hurry := false
+	stays := f.IIN&dnp3.IINRestart != 0 && before&dnp3.IINRestart != 0 && !r.cleared.IsZero() && time.Since(r.cleared) > staysAfter && !r.todo.clear
+	if stays != r.stays {
+		text := ""
+		if r.stays = stays; stays {
+			text = "it indicates a restart, and goes on doing so although the indication was cleared"
+		}
+		defer r.note(diagnose.NoteRestartStays, 0, text)
+	}
 	if f.IIN&dnp3.IINRestart != 0 {
 		again := before&dnp3.IINRestart == 0
 		r.todo.clear = r.todo.clear || again || time.Since(r.cleared) > clearEvery

@@ -149,11 +149,12 @@ func (s *session) Leave(station string) {
 
 func (s *session) leave(r *remote) {
 	delete(s.remotes, r.station.Name)
+	address, ours := uint16(r.station.LinkAddress()), func(h master.Handler) bool { return h.(*call).remote == r }
 	if s.channel != nil {
-		s.channel.Forget(uint16(r.station.LinkAddress()))
+		s.channel.Forget(address, ours)
 	}
 	for ch := range s.calls {
-		ch.Forget(uint16(r.station.LinkAddress()))
+		ch.Forget(address, ours)
 	}
 }
 
@@ -172,8 +173,8 @@ func (s *session) stranger(f dnp3.Frame) {
 		switch fromMaster := f.Control&dnp3.FromMaster != 0; {
 		case fromMaster && f.Destination == theirs && f.Source != ours:
 			s.host.Note(name, note(diagnose.NoteTwoMasters, float64(f.Source), fmt.Sprintf("frames of a master at address %d to outstation %d are on the line", f.Source, theirs)))
-		case !fromMaster && f.Source == theirs:
-			s.host.Note(name, note(diagnose.NoteOtherMaster, float64(f.Destination), fmt.Sprintf("outstation %d sends to master address %d, and not to %d", theirs, f.Destination, ours)))
+		case !fromMaster && f.Source == theirs && f.Destination != ours:
+			s.heardAs(r, f.Destination)
 		case !fromMaster && f.Destination == ours && r.silent():
 			s.host.Note(name, note(diagnose.NoteOtherSource, float64(f.Source), fmt.Sprintf("outstation %d answers, and not %d", f.Source, theirs)))
 		}
@@ -192,7 +193,7 @@ func (s *session) Do(work link.Job) link.Outcome {
 	}
 	if err := r.do(j); err != nil {
 		out := outcome(err)
-		if !out.Answered && s.channel != nil {
+		if errors.Is(err, errNoStatus) && s.channel != nil {
 			s.lookAround(r)
 		}
 		return out
@@ -221,55 +222,42 @@ func outcome(err error) link.Outcome {
 	return out
 }
 
-// lookEvery is how often it is looked for other addresses at most.
-const lookEvery = time.Minute
-
-// lookAround asks the addresses near that of a silent station, and the one that all share, for their link status; who answers is
-// noted. On a serial line several would answer at once, so only the shared one is asked there.
-func (s *session) lookAround(r *remote) {
-	s.mu.Lock()
-	due := time.Since(s.knocked) > lookEvery && len(s.remotes) == 1
-	if due {
-		s.knocked = time.Now()
-	}
-	s.mu.Unlock()
-	if !due {
-		return
-	}
-	addresses := []uint16{dnp3.SelfAddress}
-	if !s.link.Transport.UsesSerialPort() {
-		for a := range uint16(256) {
-			addresses = append(addresses, a)
-		}
-		addresses = append(addresses, 1000, 1024, 4096, 10000)
-	}
-	addresses = slices.DeleteFunc(addresses, func(a uint16) bool { return int(a) == r.station.LinkAddress() })
-	s.channel.Knock(uint16(r.station.MasterAddress()), addresses...) // a connection that is gone is noticed elsewhere
-}
-
 // Test is part of link.Session.
-func (s *session) Test(station site.Station) (string, error) {
+func (s *session) Test(station site.Station) (sign link.Sign, err error) {
 	r, out, err := s.ready(station)
 	if err != nil {
-		return "", err
+		return sign, err
 	}
-	var took time.Duration
 	if err := s.repeated(station, func() (err error) {
-		took, err = out.Status()
+		sign.Took, err = out.Status()
 		return err
 	}); err != nil {
-		return "", err
+		return sign, err
 	}
-	text := fmt.Sprintf("outstation %d answers: link status in %s", station.LinkAddress(), took.Round(100*time.Microsecond))
-	a, err := out.Read(r.pollable(), nil)
+	sign.Said = fmt.Sprintf("outstation %d answers: link status in %s", station.LinkAddress(), sign.Took.Round(100*time.Microsecond))
+	if r.take(&r.todo.reset) { // as it is before anything else is asked
+		if err = out.Reset(); err != nil {
+			r.mu.Lock()
+			r.todo.reset = true
+			r.mu.Unlock()
+		}
+	}
+	var a master.Answer
+	if err == nil {
+		began := time.Now()
+		a, err = out.Read(r.pollable(), nil)
+		sign.Took = max(sign.Took, time.Since(began))
+	}
 	var refused *master.RefusedError
 	switch {
 	case errors.As(err, &refused):
-		return text + "; its application refuses to read classes: " + refused.IIN.String(), nil
+		sign.Said += "; its application refuses to read classes: " + refused.IIN.String()
 	case err != nil:
-		return text + "; but its application does not (" + err.Error() + "). Does it take only another master's requests?", nil
+		sign.Said, sign.Partly = sign.Said+"; but its application does not ("+err.Error()+"). Does it take only another master's requests?", true
+	default:
+		sign.Said = fmt.Sprintf("%s, a read in %s; it indicates: %s", sign.Said, a.Took.Round(100*time.Microsecond), a.IIN)
 	}
-	return fmt.Sprintf("%s, a read in %s; it indicates: %s", text, a.Took.Round(100*time.Microsecond), a.IIN), nil
+	return sign, nil
 }
 
 // ready is a station that can be asked.

@@ -167,11 +167,11 @@ func (d *dialled) Write(station site.Station, what link.Command) (w link.Written
 	return w
 }
 
-func (d *dialled) Test(station site.Station) (text string, err error) {
-	if down := d.over(station.Number, func(s *session) { text, err = s.Test(station) }); down != nil {
-		return "", down
+func (d *dialled) Test(station site.Station) (sign link.Sign, err error) {
+	if down := d.over(station.Number, func(s *session) { sign, err = s.Test(station) }); down != nil {
+		return link.Sign{}, down
 	}
-	return text, err
+	return sign, err
 }
 
 // Lost reports whether the port is gone; a call that broke down is made anew.

@@ -6,6 +6,8 @@ import (
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/link"
+	"arithmon/internal/protocol/modbus"
 	"arithmon/internal/protocol/wire"
 )
 
@@ -46,8 +48,23 @@ func (Driver) Others(l site.Link) (list []site.Link) {
 // Explore is for link.Explorer.
 func (Driver) Explore(ctx context.Context, l site.Link, asks bool) (diagnose.Place, error) {
 	p, err := wire.Explore(ctx, l, asks)
-	return diagnose.Place(p), err
+	return diagnose.Place{Closed: p.Closed, After: p.After, Said: p.Said, TLS: p.TLS}, err
 }
+
+// Recognise is for link.Recogniser: it reads one register, which devices of other protocols take for noise.
+func (d Driver) Recognise(ctx context.Context, l site.Link) bool {
+	conn, err := wire.Open(ctx, l)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	request := []byte{0x5A, 0x01, 0, 0, 0, 6, 1, byte(modbus.ReadHoldingRegisters), 0, 0, 0, 1}
+	answer, err := wire.Hail(ctx, conn, request, func(b []byte) bool { return len(b) >= 9 })
+	return err == nil && slices.Equal(answer[:4], request[:4]) && answer[6] == 1 && answer[7]&0x7F == byte(modbus.ReadHoldingRegisters)
+}
+
+// Manners are none: a unit that answers does so in one way.
+func (Driver) Manners(site.Link, site.Station) []link.Manner { return nil }
 
 // mostLikely are asked for in the place of one that is silent.
 const mostLikely = 6

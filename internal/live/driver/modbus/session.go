@@ -264,26 +264,28 @@ func (s *session) Read(station site.Station, what site.Range) ([]table.Sample, e
 }
 
 // Test makes the request that shows whether the station lives; a refusal is a sign of life, too.
-func (s *session) Test(station site.Station) (string, error) {
+func (s *session) Test(station site.Station) (link.Sign, error) {
 	if station.Broadcast {
-		return "", errors.New("this station is all devices of the line at once, and none answers a broadcast")
+		return link.Sign{}, errors.New("this station is all devices of the line at once, and none answers a broadcast")
 	}
 	request, ok := livenessRequest(station, new(learnt), nil)
 	if !ok {
 		request = modbus.Request{Function: modbus.ReadHoldingRegisters, Quantity: 1}
 	}
+	began := time.Now()
 	answer, err := s.read(byte(station.Unit), request)
+	sign := link.Sign{Took: time.Since(began)}
 	asked := request.Function.String()
 	var exception modbus.Exception
 	switch {
 	case err == nil && request.Function == modbus.ReadHoldingRegisters:
-		return fmt.Sprintf("unit %d answers: hr:%d is 0x%04X", station.Unit, request.Address, modbus.Word(answer.Data, 0)), nil
+		sign.Said = fmt.Sprintf("unit %d answers: hr:%d is 0x%04X", station.Unit, request.Address, modbus.Word(answer.Data, 0))
 	case err == nil:
-		return fmt.Sprintf("unit %d answers to %s", station.Unit, asked), nil
+		sign.Said = fmt.Sprintf("unit %d answers to %s", station.Unit, asked)
 	case errors.As(err, &exception) && outcome(err).Answered:
-		return fmt.Sprintf("unit %d answers: it refuses %s with %s, so it is there", station.Unit, asked, exception), nil
+		sign.Said, err = fmt.Sprintf("unit %d answers: it refuses %s with %s, so it is there", station.Unit, asked, exception), nil
 	}
-	return "", err
+	return sign, err
 }
 
 func (s *session) Lost() bool { return s.lost.Load() }

@@ -200,18 +200,20 @@ func (c *Channel) Lost() bool {
 
 // Outstation gives the outstation at a link address, as seen by a master address. What it says goes to h.
 func (c *Channel) Outstation(address, master uint16, h Handler) *Outstation {
-	o := &Outstation{channel: c, address: address, master: master, handler: h, past: 0xFF}
+	o := &Outstation{channel: c, address: address, master: master, handler: h}
 	c.mu.Lock()
 	c.on[address] = o
 	c.mu.Unlock()
 	return o
 }
 
-// Forget forgets the outstation at an address.
-func (c *Channel) Forget(address uint16) {
+// Forget forgets the outstation at an address where its handler is the one that is meant, and not one that has taken the address since.
+func (c *Channel) Forget(address uint16, meant func(Handler) bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	delete(c.on, address)
+	if o := c.on[address]; o != nil && meant(o.handler) {
+		delete(c.on, address)
+	}
 }
 
 // Wait waits until the connection has ended.
@@ -350,6 +352,28 @@ func (c *Channel) Broadcast(from uint16, f dnp3.Function, objects []byte) error 
 	all := Outstation{channel: c} // whose numbers begin anew, as first segments may
 	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: dnp3.First | dnp3.Final, Function: f, Objects: objects})
 	return c.send(dnp3.BroadcastMayAck, from, dnp3.Control(dnp3.UnconfirmedData), all.cut(fragment)...)
+}
+
+// KnockAs sends what Knock does to one outstation, in the name of other masters: one that answers a certain master alone tells thereby which.
+func (c *Channel) KnockAs(to uint16, masters ...uint16) error {
+	for _, from := range masters {
+		if err := c.Knock(from, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// AskAs sends an outstation a read, in the name of other masters; which of them it answers, Stranger is told.
+func (c *Channel) AskAs(to uint16, objects []byte, masters ...uint16) error {
+	none := Outstation{channel: c}
+	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: dnp3.First | dnp3.Final, Function: dnp3.FuncRead, Objects: objects})
+	for _, from := range masters {
+		if err := c.send(to, from, dnp3.Control(dnp3.UnconfirmedData), none.cut(fragment)...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Knock sends a request for link status to addresses that need not be there; who answers, Stranger is told.

@@ -2,6 +2,7 @@ package master
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"sync"
 	"sync/atomic"
@@ -45,18 +46,25 @@ type Outstation struct {
 	segment byte // number of the next
 	pending *exchange
 	knock   *knock
-	knocked bool // somebody asked for the link status and does not wait
-	past    byte // sequence number of the last request that timed out, 0xFF for none
+	knocked bool             // somebody asked for the link status and does not wait
+	past    [remembered]byte // sequence numbers of the last requests that timed out, the newest first; zeros for none
 
 	// Of the reader alone.
 	gather   dnp3.Reassembly
 	kind     EventKind // of the fragment that is being gathered
 	first    time.Time // when its first octet came
+	misfit   string    // why it is no answer
 	report   []byte    // the last unsolicited response
 	counted  bool      // an FCB is expected from the outstation
 	countBit dnp3.Control
 	heard    atomic.Int64 // when it was, in nanoseconds since 1970
 }
+
+// remembered is how many requests that timed out may still be answered: a slow device works off what was asked of it, one after the other.
+const remembered = 4
+
+// timedOut marks a sequence number of past as one.
+const timedOut = 0x80
 
 // exchange is a request under way.
 type exchange struct {
@@ -172,7 +180,10 @@ func (o *Outstation) take(f dnp3.Frame, raw []byte) {
 // data takes a segment.
 func (o *Outstation) data(f dnp3.Frame, raw []byte) {
 	if begun, err := dnp3.ParseFragment(dnp3.Opening(f.Data)); err == nil { // the first segment tells what the fragment is
-		o.kind, o.first = o.sort(begun.Control, begun.Function), o.channel.began
+		o.kind, o.first, o.misfit = o.sort(begun.Control, begun.Function), o.channel.began, ""
+		if o.kind == EventStray && begun.Function == dnp3.FuncResponse {
+			o.misfit = fmt.Sprintf("its sequence number %d is that of no request under way", begun.Control.Seq())
+		}
 	}
 	e := Event{Kind: o.kind, From: int(o.address), Asked: int(o.address), Data: raw}
 	o.mu.Lock()
@@ -183,6 +194,9 @@ func (o *Outstation) data(f dnp3.Frame, raw []byte) {
 	fragment, err := o.gather.Add(f.Data)
 	if err != nil {
 		e.Kind, e.Text = EventDamaged, err.Error()
+	}
+	if e.Kind == EventStray {
+		e.Text = cmp.Or(e.Text, o.misfit)
 	}
 	switch e.Kind {
 	case EventLate:
@@ -207,7 +221,7 @@ func (o *Outstation) sort(c dnp3.AppControl, f dnp3.Function) EventKind {
 		return EventReported
 	case f == dnp3.FuncResponse && o.pending != nil && c.Seq() == o.pending.seq:
 		return EventAnswer
-	case f == dnp3.FuncResponse && c.Seq() == o.past:
+	case f == dnp3.FuncResponse && bytes.IndexByte(o.past[:], c.Seq()|timedOut) >= 0:
 		return EventLate
 	}
 	return EventStray
@@ -358,7 +372,9 @@ func (o *Outstation) askAt(f dnp3.Function, objects func(time.Time) []byte, each
 		o.mu.Lock()
 		defer o.mu.Unlock()
 		if o.pending == x {
-			o.pending, o.past = nil, x.seq
+			o.pending = nil
+			copy(o.past[1:], o.past[:])
+			o.past[0] = x.seq | timedOut
 		}
 	}()
 	before := o.channel.spoilt()
