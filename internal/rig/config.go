@@ -130,6 +130,10 @@ type Faults struct {
 	NoEvents     bool          `json:"no_events,omitempty" on:"dnp3" doc:"DNP3: it knows no event classes"`
 	Overflow     bool          `json:"overflow,omitempty" on:"dnp3" doc:"DNP3: events were lost, once"`
 	CommLost     bool          `json:"comm_lost,omitempty" on:"dnp3" doc:"DNP3: it does not reach what is behind it: its points say so"`
+	Flag         string        `json:"flag,omitempty" example:"offline" on:"dnp3" doc:"DNP3: with what its points are flagged" enum:"offline,restart,comm_lost,remote_forced,local_forced,chatter,over_range,reference_error"`
+	Deaf         bool          `json:"deaf,omitempty" on:"dnp3" doc:"DNP3: not even its data link layer answers another master than its own"`
+	Wants        string        `json:"wants,omitempty" example:"confirm" on:"dnp3" doc:"DNP3: without what of the data link layer its application is silent" enum:"reset,confirm"`
+	Stuck        bool          `json:"stuck,omitempty" on:"dnp3" doc:"DNP3: it goes on saying that it restarted"`
 	Local        bool          `json:"local,omitempty" on:"dnp3" doc:"DNP3: its outputs are switched to local control"`
 	Trouble      bool          `json:"trouble,omitempty" on:"dnp3" doc:"DNP3: it says that it has trouble"`
 	Clock        site.Duration `json:"clock,omitempty" example:"1h" on:"dnp3" doc:"DNP3: its clock is so much ahead; behind when negative"`

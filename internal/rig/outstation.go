@@ -98,6 +98,12 @@ type due struct {
 	raw   codec.Value
 }
 
+// flagsOf are the flags of points by the fault that they show.
+var flagsOf = map[string]dnp3.Flags{
+	"": dnp3.Online, "offline": 0, "restart": dnp3.Online | dnp3.Restart, "comm_lost": dnp3.CommLost, "remote_forced": dnp3.Online | dnp3.RemoteForced,
+	"local_forced": dnp3.Online | dnp3.LocalForced, "chatter": dnp3.Online | dnp3.Chatter, "over_range": dnp3.Online | dnp3.OverRange, "reference_error": dnp3.Online | dnp3.ReferenceError,
+}
+
 // refresh puts the signals into the points.
 func (f *far) refresh(now time.Time, signals map[string]float64) {
 	if f.faults.Frozen {
@@ -111,13 +117,14 @@ func (f *far) refresh(now time.Time, signals map[string]float64) {
 		}
 		return
 	}
+	flags := flagsOf[f.faults.Flag]
 	for i, v := range f.values {
 		factor := 1.0
 		if v.Factor != nil {
 			factor = *v.Factor
 		}
 		raw := v.number(signals[v.Signal]*factor + v.Offset)
-		if raw == f.last[i] && f.flagged == dnp3.Online {
+		if raw == f.last[i] && f.flagged == flags {
 			continue
 		}
 		at := now
@@ -127,11 +134,11 @@ func (f *far) refresh(now time.Time, signals map[string]float64) {
 		f.last[i] = raw
 		f.coming = append(f.coming, due{at, v, raw})
 	}
-	f.flagged = dnp3.Online
+	f.flagged = flags
 	slices.SortStableFunc(f.coming, func(a, b due) int { return a.at.Compare(b.at) })
 	for len(f.coming) > 0 && !f.coming[0].at.After(now) {
 		c := f.coming[0]
-		f.Set(c.at, kindOf(c.value.At.Space), c.value.At.Offset, c.raw, dnp3.Online)
+		f.Set(c.at, kindOf(c.value.At.Space), c.value.At.Offset, c.raw, flags)
 		f.coming = f.coming[1:]
 	}
 }
@@ -148,6 +155,7 @@ func (f *far) apply(now time.Time, faults Faults) {
 	if faults.Clock != f.faults.Clock {
 		f.SetOffset(time.Duration(faults.Clock))
 	}
+	f.SetStuck(faults.Stuck)
 	f.SetLocal(faults.Local)
 	f.SetTrouble(faults.Trouble, false)
 	faults.Restart, faults.Overflow = 0, false
@@ -162,6 +170,7 @@ func (r *Rig) communication(f *far) outstation.Faults {
 	return outstation.Faults{
 		Delay: time.Duration(x.Delay), Silent: silent, LinkOnly: x.LinkOnly, Checksum: x.Checksum, Noise: x.Noise, Garbage: x.Garbage, Sequence: x.Identifier,
 		LostConfirms: x.LostConfirms, Close: x.Close, Cut: x.Truncate, Twice: x.Duplicate, Other: x.WrongUnit, Refuse: x.Exception != 0, Masters: x.TwoMasters, NoEvents: x.NoEvents,
+		Deaf: x.Deaf, WantsReset: x.Wants == "reset", WantsConfirm: x.Wants == "confirm",
 	}
 }
 

@@ -440,6 +440,12 @@ func TestFindingsOfDNP3(t *testing.T) {
 		{"two masters", "two-masters", rig.Faults{TwoMasters: true}, nil, ""},
 		{"local control", "local-control", rig.Faults{Local: true}, nil, ""},
 		{"device trouble", "device-trouble", rig.Faults{Trouble: true}, nil, ""},
+		{"answers one master alone", "other-master", rig.Faults{Deaf: true}, map[string]any{"master": 5}, `"master":1`},
+		{"wants its link states reset", "application-silent", rig.Faults{Wants: "reset"}, nil, `"link_reset":true`},
+		{"wants its data link layer to confirm", "application-silent", rig.Faults{Wants: "confirm"}, nil, `"link_confirm":true`},
+		{"answers with other numbers", "answers-malformed", rig.Faults{Identifier: true}, nil, ""},
+		{"goes on restarting", "device-restarts", rig.Faults{Stuck: true}, nil, ""},
+		{"points are offline", "points-flagged", rig.Faults{Flag: "offline"}, nil, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -484,13 +490,41 @@ func TestFindingsOfDNP3(t *testing.T) {
 			if c.mend == "" {
 				return
 			}
-			out := p.run("findings", "apply", c.code, subject)
-			require.Equal(t, 0, out.code, out.out+out.err)
+			var out result
+			p.until("a step that mends it", func() bool { // what it is may be found out a moment later
+				out = p.run("findings", "apply", c.code, subject)
+				return out.code == 0
+			})
 			assert.Contains(t, out.out, c.mend)
 			require.NoError(t, p.rig.SetFaults("yard", 10, rig.Faults{}))
 			p.awaitQuality("yard/closed", "good")
 		})
 	}
+	t.Run("a list that counts from 1", func(t *testing.T) {
+		t.Parallel()
+		p := startWith(t, []byte(substation))
+		p.applyYard(strings.NewReplacer(`"bi:1"`, `"bi:2"`, `"bi:0"`, `"bi:1"`, `"ai:1"`, `"ai:2"`, `"ai:0"`, `"ai:1"`).Replace(yardSite))
+		f := p.found(diagnose.PointsMissing, "rtu")
+		assert.Contains(t, f.Cause, "it counts from 0, and the site's list from 1")
+		out := p.run("findings", "apply", "points-missing", "rtu")
+		assert.Contains(t, out.out, `point yard/closed is set to {"address":"bi:0"}`)
+		p.awaitQuality("yard/count", "good")
+		assert.Equal(t, codec.UintValue(7).String(), p.reading("yard/count").Value.String())
+		p.until("all is well", func() bool { return strings.HasSuffix(p.run("findings").out, "nothing is wrong with communication\n") })
+	})
+	t.Run("another protocol is spoken there", func(t *testing.T) {
+		t.Parallel()
+		p := startWith(t, []byte(substation))
+		_, port, err := net.SplitHostPort(p.rig.Address("yard"))
+		require.NoError(t, err)
+		p.apply(`
+arithmon: 1
+links: [{name: wrong, protocol: modbus, transport: tcp, host: 127.0.0.1, port: ` + port + `, timeout: 300ms}]
+stations: [{name: plc, link: wrong, unit: 10, poll: 200ms}]
+points: [{tag: x, station: plc, address: "hr:0"}]
+`)
+		p.until("what speaks there", func() bool { return strings.Contains(p.run("findings").out, "speaks DNP3, and the link is of Modbus") })
+	})
 	t.Run("points that are not there", func(t *testing.T) {
 		t.Parallel()
 		p := yard(t)

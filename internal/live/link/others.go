@@ -34,6 +34,8 @@ type Manner struct {
 // nothing.
 type Recogniser interface {
 	Recognise(ctx context.Context, link site.Link) bool
+	// Speaks reports whether what a place says by itself is of its protocol.
+	Speaks(said []byte) bool
 }
 
 // Explorer is a Driver that can see what a place on the network does with a connection on which nothing is asked. asks: it closes connections
@@ -124,7 +126,7 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 			defer r.mu.Unlock()
 			r.others.end, r.others.ended = nil, nil
 		}()
-		if r.explore(ctx, asks) || worked || len(stations) == 0 || r.trySlow(ctx, stations[0]) || r.recognise(ctx) {
+		if r.explore(ctx, asks) || worked || len(stations) == 0 || r.trySlow(ctx, stations[0]) || r.recognise(ctx) || r.speaks() {
 			return
 		}
 		driver, can := r.driver.(Alternator)
@@ -255,8 +257,18 @@ func (r *Runner) explore(ctx context.Context, asks bool) bool {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if own, can := r.driver.(Recogniser); can && own.Speaks(place.Said) {
+		place.Said = nil // as those may that report by themselves
+	}
 	r.others.place = &place
-	return place.Closed || len(place.Said) > 0 || place.TLS
+	return place.Closed || place.TLS
+}
+
+// speaks reports whether what was explored speaks by itself, and then nothing that a device of the link's protocol would.
+func (r *Runner) speaks() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.others.place != nil && len(r.others.place.Said) > 0
 }
 
 // tryLikely asks the addresses that devices often have, with the settings that the link has; who answers counts as found.

@@ -69,11 +69,14 @@ func (*Driver) Recognise(ctx context.Context, l site.Link) bool {
 	for _, to := range append([]uint16{dnp3.SelfAddress, 1000, 1024, 4096, 10000}, around(0, 256)...) {
 		request = dnp3.AppendFrame(request, dnp3.Frame{Control: dnp3.Control(dnp3.RequestStatus) | dnp3.FromMaster, Destination: to, Source: site.DefaultMaster})
 	}
-	_, err = wire.Hail(ctx, conn, request, func(b []byte) bool {
-		f, _, err := dnp3.ParseFrame(b, nil)
-		return err == nil && f.Control&dnp3.FromMaster == 0
-	})
+	_, err = wire.Hail(ctx, conn, request, (*Driver)(nil).Speaks)
 	return err == nil
+}
+
+// Speaks is for link.Recogniser: the first that is said is a frame of an outstation.
+func (*Driver) Speaks(said []byte) bool {
+	f, _, err := dnp3.ParseFrame(said, nil)
+	return err == nil && f.Control&dnp3.FromMaster == 0
 }
 
 // around are addresses from one to before another.

@@ -63,6 +63,9 @@ func (d Driver) Recognise(ctx context.Context, l site.Link) bool {
 	return err == nil && slices.Equal(answer[:4], request[:4]) && answer[6] == 1 && answer[7]&0x7F == byte(modbus.ReadHoldingRegisters)
 }
 
+// Speaks is for link.Recogniser: no unit does so unasked.
+func (Driver) Speaks([]byte) bool { return false }
+
 // Manners are none: a unit that answers does so in one way.
 func (Driver) Manners(site.Link, site.Station) []link.Manner { return nil }
 

@@ -58,6 +58,7 @@ type Outstation struct {
 	counted  bool      // an FCB is expected from the outstation
 	countBit dnp3.Control
 	heard    atomic.Int64 // when it was, in nanoseconds since 1970
+	coming   atomic.Int64 // when something of a response to the request under way came
 }
 
 // remembered is how many requests that timed out may still be answered: a slow device works off what was asked of it, one after the other.
@@ -199,6 +200,8 @@ func (o *Outstation) data(f dnp3.Frame, raw []byte) {
 		e.Text = cmp.Or(e.Text, o.misfit)
 	}
 	switch e.Kind {
+	case EventAnswer:
+		o.coming.Store(time.Now().UnixNano())
 	case EventLate:
 		o.channel.Counters.Late.Add(1)
 	case EventStray:
@@ -430,7 +433,11 @@ const (
 	grace  = 5 * time.Millisecond
 )
 
-// await waits for done until nothing has come from the outstation for the timeout.
+// reportsFor is how many timeouts a request is waited for while an outstation says other things: it may answer once its reports are
+// confirmed, and it may never.
+const reportsFor = 2
+
+// await waits for done until nothing of the response has come from the outstation for the timeout, and nothing else for long.
 func (o *Outstation) await(done <-chan struct{}, from time.Time, before spoilt) error {
 	timer := time.NewTimer(o.channel.o.Timeout)
 	defer timer.Stop()
@@ -443,8 +450,13 @@ func (o *Outstation) await(done <-chan struct{}, from time.Time, before spoilt) 
 			return o.channel.why()
 		case <-timer.C:
 			last := from
-			if heard := o.Heard(); heard.After(last) {
+			if heard, most := o.Heard(), from.Add(reportsFor*o.channel.o.Timeout); heard.After(most) {
+				last = most
+			} else if heard.After(last) {
 				last = heard
+			}
+			if coming := time.Unix(0, o.coming.Load()); coming.After(last) {
+				last = coming
 			}
 			rest := time.Until(last.Add(o.channel.o.Timeout))
 			if rest > 0 {

@@ -435,7 +435,7 @@ func (o *Outstation) write(now time.Time, objects dnp3.Objects) (iin dnp3.IIN) {
 			if body[0]&1 != 0 {
 				iin |= dnp3.IINParameterError // it can be cleared, not set
 			} else {
-				o.restart = false
+				o.restart = o.stuck
 			}
 		case h.Group == 34:
 			size, prefix := dnp3.Octets(34, h.Variation), h.Qualifier.Prefix()

@@ -98,6 +98,7 @@ type Outstation struct {
 	given    [4]int   // of these, in fragments that were not confirmed yet
 	overflow bool
 	restart  bool
+	stuck    bool // and stays
 	needTime bool
 	local    bool
 	trouble  bool
@@ -269,6 +270,12 @@ func (o *Outstation) Overflow() { o.overflow = true }
 
 // SetOffset sets how wrong its clock is.
 func (o *Outstation) SetOffset(d time.Duration) { o.offset = d }
+
+// SetStuck lets its restart indication stay whatever is written, or go away as it should.
+func (o *Outstation) SetStuck(on bool) {
+	o.stuck = on
+	o.restart = o.restart || on
+}
 
 // SetLocal switches its points to local control, which refuses commands (IIN1.5).
 func (o *Outstation) SetLocal(on bool) { o.local = on }

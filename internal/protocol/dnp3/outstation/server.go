@@ -41,6 +41,9 @@ type Faults struct {
 	Refuse       bool // it knows no function but read and write
 	NoEvents     bool // it knows no event classes
 	Masters      bool // another master, at address 99, asks it, too
+	Deaf         bool // its data link layer answers no master but its own either
+	WantsReset   bool // it takes no requests before its link states were reset
+	WantsConfirm bool // it takes requests only that its data link layer is to acknowledge
 }
 
 // Serve answers on a connection until it ends or ctx does.
@@ -235,7 +238,7 @@ func (p *port) take(f dnp3.Frame) error {
 	p.line.Lock.Lock()
 	faults := p.faults(s.o)
 	p.line.Lock.Unlock()
-	if faults.Silent {
+	if faults.Silent || faults.Deaf && f.Source != s.o.config.Master {
 		return nil
 	}
 	answer := func(fn dnp3.LinkFunction) error {
@@ -263,6 +266,9 @@ func (p *port) take(f dnp3.Frame) error {
 		s.expected ^= dnp3.CountBit
 		return p.data(s, f, false)
 	case dnp3.UnconfirmedData:
+		if asks := len(f.Data) > 2 && dnp3.Function(f.Data[2]) != dnp3.FuncConfirm; asks && (faults.WantsConfirm || faults.WantsReset && !s.reset) {
+			return nil
+		}
 		return p.data(s, f, false)
 	}
 	if f.Control&dnp3.Primary != 0 {
