@@ -45,7 +45,7 @@ func newFar(c Station) *far {
 		}
 		slices.SortFunc(options.Attributes, func(a, b dnp3.Attribute) int { return int(a.Variation) - int(b.Variation) })
 	}
-	f := &far{config: c, faults: c.Faults}
+	f := &far{config: c, faults: c.Faults, flagged: dnp3.Online}
 	var points []outstation.Point
 	for _, v := range c.Values {
 		p := outstation.Point{Kind: kindOf(v.At.Space), Index: v.At.Offset, Class: v.Class, Static: v.Static, Event: v.Event, Deadband: v.Deadband, Value: v.number(0)}
@@ -110,11 +110,7 @@ func (f *far) refresh(now time.Time, signals map[string]float64) {
 		return
 	}
 	if f.faults.CommLost { // the last values stay, with the flag that says so
-		f.flagged = dnp3.CommLost
-		for _, v := range f.values {
-			was, _ := f.Value(kindOf(v.At.Space), v.At.Offset)
-			f.Set(now, kindOf(v.At.Space), v.At.Offset, was, dnp3.CommLost)
-		}
+		f.flag(now, dnp3.CommLost)
 		return
 	}
 	flags := flagsOf[f.faults.Flag]
@@ -134,12 +130,26 @@ func (f *far) refresh(now time.Time, signals map[string]float64) {
 		f.last[i] = raw
 		f.coming = append(f.coming, due{at, v, raw})
 	}
-	f.flagged = flags
+	f.flag(now, flags)
 	slices.SortStableFunc(f.coming, func(a, b due) int { return a.at.Compare(b.at) })
 	for len(f.coming) > 0 && !f.coming[0].at.After(now) {
 		c := f.coming[0]
 		f.Set(c.at, kindOf(c.value.At.Space), c.value.At.Offset, c.raw, flags)
 		f.coming = f.coming[1:]
+	}
+}
+
+// flag gives all points flags, where they have others.
+func (f *far) flag(now time.Time, flags dnp3.Flags) {
+	if f.flagged == flags {
+		return
+	}
+	f.flagged = flags
+	for _, v := range f.config.Values {
+		if kind := kindOf(v.At.Space); kind != dnp3.OctetString {
+			was, _ := f.Value(kind, v.At.Offset)
+			f.Set(now, kind, v.At.Offset, was, flags)
+		}
 	}
 }
 

@@ -352,16 +352,79 @@ var mistakes = []mistake{
 		t.is("bus", diagnose.PortMissing)
 	}},
 	{name: "the address of an outstation", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.stationSet(name("yard", address), "outstation", address+60)
 		t.is(name("yard", address), diagnose.OtherOutstation, diagnose.OutstationSilent).mended()
 	}},
 	{name: "the address of the master", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.devices.Lines[0].Stations[0].Master = 3
-		t.is(name("yard", address), diagnose.OtherMaster, diagnose.ApplicationSilent)
+		t.is(name("yard", address), diagnose.OtherMaster).mended()
+	}},
+	{name: "the address of the master, of which even the data link layer wants to be sure", make: func(t *trial) {
+		address := t.yard()
+		t.devices.Lines[0].Stations[0].Master = []int{2, 3, 100}[t.rng.IntN(3)]
+		t.faulty("yard", address, rig.Faults{Deaf: true})
+		t.is(name("yard", address), diagnose.OtherMaster).mended()
+	}},
+	atOutstation("an outstation whose link states are to be reset", diagnose.ApplicationSilent, true, rig.Faults{Wants: "reset"}),
+	atOutstation("an outstation that wants its data link layer to confirm", diagnose.ApplicationSilent, true, rig.Faults{Wants: "confirm"}),
+	atOutstation("an outstation that goes on saying that it restarted", diagnose.DeviceRestarts, false, rig.Faults{Stuck: true}),
+	atOutstation("an outstation that answers with other sequence numbers", diagnose.AnswersMalformed, false, rig.Faults{Identifier: true}),
+	atOutstation("an outstation that has lost what is behind it", diagnose.PointsFlagged, false, rig.Faults{CommLost: true}),
+	{name: "points that an outstation flags", make: func(t *trial) {
+		address := t.yard()
+		flags := []string{"offline", "restart", "local_forced", "remote_forced"}
+		for _, v := range t.devices.Lines[0].Stations[0].Values {
+			if v.At.Space == site.AnalogInputs { // which alone have these
+				flags = append(flags, "over_range", "reference_error")
+				break
+			}
+		}
+		t.faulty("yard", address, rig.Faults{Flag: flags[t.rng.IntN(len(flags))]})
+		t.is(name("yard", address), diagnose.PointsFlagged)
+	}},
+	{name: "a list of points that counts from 1", make: func(t *trial) {
+		address := t.yard()
+		for _, p := range t.points {
+			a := site.Address{}
+			if err := a.UnmarshalText([]byte(p["address"].(string))); err != nil {
+				panic(err) // it was made here
+			}
+			a.Offset++
+			p["address"] = a.String()
+		}
+		t.is(name("yard", address), diagnose.PointsMissing).mended()
+	}},
+	{name: "two outstations that have each other's addresses", make: func(t *trial) {
+		a := 5 + t.rng.IntN(50)
+		b := a + 1 + t.rng.IntN(5)
+		l := t.line("yard", rig.Line{Protocol: site.DNP3}, a, b)
+		for i, kind := range []site.Space{site.AnalogInputs, site.Counters} {
+			for j := range 3 {
+				at := site.Address{Space: kind, Offset: uint16(40 + j)}
+				l.Stations[i].Values = append(l.Stations[i].Values, rig.Value{At: at, Signal: "still"})
+				t.points = append(t.points, fields{"tag": fmt.Sprintf("own%d-%d", i, j), "station": name("yard", []int{a, b}[i]), "address": at.String()})
+			}
+		}
+		t.stationSet(name("yard", a), "outstation", b)
+		t.stationSet(name("yard", b), "outstation", a)
+		t.is("yard", diagnose.Interchanged).mended()
+	}},
+	{name: "a link of Modbus to an outstation", make: func(t *trial) {
+		t.yard()
+		t.links[0]["protocol"] = "modbus"
+		for _, s := range t.stations {
+			delete(s, "outstation")
+			delete(s, "integrity_poll")
+			delete(s, "event_poll")
+			delete(s, "unsolicited")
+			s["unit"] = 1
+		}
+		for i, p := range t.points {
+			p["address"] = fmt.Sprintf("hr:%d", i)
+		}
+		t.is("yard", diagnose.NotTheProtocol)
 	}},
 	{name: "points of another kind in an outstation", make: func(t *trial) {
 		address := 5 + t.rng.IntN(50)
@@ -371,38 +434,32 @@ var mistakes = []mistake{
 		t.is(name("yard", address), diagnose.PointsMissing).mended()
 	}},
 	{name: "a clock that is off by an hour", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.faulty("yard", address, rig.Faults{Clock: site.Duration(time.Hour)})
 		t.is(name("yard", address), diagnose.ClockWrong)
 	}},
 	{name: "another master at an outstation", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.faulty("yard", address, rig.Faults{TwoMasters: true})
 		t.is(name("yard", address), diagnose.TwoMasters)
 	}},
 	{name: "an outstation whose application is silent", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.faulty("yard", address, rig.Faults{LinkOnly: true})
 		t.is(name("yard", address), diagnose.ApplicationSilent)
 	}},
 	{name: "an outstation without event classes", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.faulty("yard", address, rig.Faults{NoEvents: true})
 		t.is(name("yard", address), diagnose.ClassRefused)
 	}},
 	{name: "an outstation in local control", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.faulty("yard", address, rig.Faults{Local: true})
 		t.is(name("yard", address), diagnose.LocalControl)
 	}},
 	{name: "a damaged way to an outstation", make: func(t *trial) {
-		address := 5 + t.rng.IntN(50)
-		t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+		address := t.yard()
 		t.faulty("yard", address, rig.Faults{Checksum: true})
 		t.is(name("yard", address), diagnose.FramesDamaged)
 	}},
@@ -430,6 +487,24 @@ var mistakes = []mistake{
 		}
 		t.is("bus", diagnose.NoModem)
 	}},
+}
+
+// yard is an outstation of its own.
+func (t *trial) yard() (address int) {
+	address = 5 + t.rng.IntN(50)
+	t.line("yard", rig.Line{Protocol: site.DNP3}, address)
+	return address
+}
+
+// atOutstation is a fault of an outstation, which a setting may mend.
+func atOutstation(what string, code diagnose.Code, mends bool, f rig.Faults) mistake {
+	return mistake{name: what, make: func(t *trial) {
+		address := t.yard()
+		t.faulty("yard", address, f)
+		if t.is(name("yard", address), code); mends {
+			t.mended()
+		}
+	}}
 }
 
 // called is a fault of the calls to a number.
