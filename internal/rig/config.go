@@ -116,6 +116,7 @@ type Faults struct {
 	Echo         bool          `json:"echo,omitempty" on:"modbus" doc:"the request comes back before the response"`
 	Short        bool          `json:"short,omitempty" on:"modbus" doc:"answers with a register too few"`
 	Longest      int           `json:"longest,omitempty" example:"20" on:"modbus" doc:"requests for more addresses than that stay without a response"`
+	Rests        site.Duration `json:"rests,omitempty" example:"300ms" on:"modbus" doc:"requests that come sooner than this after a response are not heard"`
 	Truncate     bool          `json:"truncate,omitempty" doc:"responses that end early"`
 	Exception    int           `json:"exception,omitempty" example:"2" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
 	Duplicate    bool          `json:"duplicate,omitempty" doc:"a second device answers to the same unit; of DNP3: every frame comes twice"`
@@ -177,6 +178,12 @@ func FaultsOn(line Line) (list []PossibleFault) {
 	return list
 }
 
+// known reports whether there is such a flag.
+func known(flag string) bool {
+	_, is := flagsOf[flag]
+	return is
+}
+
 // Check says what is wrong with f on a line.
 func (f Faults) Check(line Line) error {
 	switch {
@@ -184,14 +191,18 @@ func (f Faults) Check(line Line) error {
 		return errors.New("outage: for must be shorter than every")
 	case !slices.Contains(calls, f.Call):
 		return fmt.Errorf("call: %q is not known; choose busy, no_answer, no_carrier or drop", f.Call)
+	case f.Wants != "" && f.Wants != "reset" && f.Wants != "confirm":
+		return fmt.Errorf("wants: %q is not known; choose reset or confirm", f.Wants)
+	case !known(f.Flag):
+		return fmt.Errorf("flag: %q is not known; choose offline, restart, comm_lost, remote_forced, local_forced, chatter, over_range or reference_error", f.Flag)
 	case f.Exception < 0 || f.Exception > 255:
 		return fmt.Errorf("exception: %d is out of range: 1 to 255", f.Exception)
 	case f.Function < 0 || f.Function > 127:
 		return fmt.Errorf("function: %d is out of range: 1 to 127", f.Function)
 	case f.Longest < 0:
 		return errors.New("longest is not negative")
-	case f.Delay < 0 || f.Restart < 0 || f.Some < 0:
-		return errors.New("delay, restart and some are not negative")
+	case f.Delay < 0 || f.Restart < 0 || f.Some < 0 || f.Rests < 0:
+		return errors.New("delay, restart, rests and some are not negative")
 	}
 	set := reflect.ValueOf(f)
 	for _, field := range reflect.VisibleFields(set.Type()) {

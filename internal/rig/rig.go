@@ -254,6 +254,10 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	if f.Drop || f.Outage != nil && time.Since(r.began)%time.Duration(f.Outage.Every) >= time.Duration(f.Outage.Every-f.Outage.For) {
 		return modbus.Reply{}
 	}
+	if time.Since(s.replied) < time.Duration(f.Rests) {
+		return modbus.Reply{}
+	}
+	defer func() { s.replied = time.Now() }()
 	if f.Longest > 0 && len(pdu) == 5 && modbus.Function(pdu[0]) <= modbus.ReadInputRegisters && int(pdu[3])<<8+int(pdu[4]) > f.Longest {
 		return modbus.Reply{}
 	}
@@ -395,6 +399,7 @@ type station struct {
 	config  Station
 	faults  Faults
 	answers int         // so far
+	replied time.Time   // when it did last
 	swaps   int         // answers with registers while their words are swapped
 	until   time.Time   // it restarts and does not answer before
 	bits    [2][]bool   // coils, discrete inputs

@@ -58,6 +58,7 @@ const (
 	ValueRefused      Code = "value-refused"
 	DeviceFailure     Code = "device-failure"
 	TimeoutShort      Code = "timeout-short"
+	PauseShort        Code = "pause-short"
 	ShortResponse     Code = "short-response"
 	Interchanged      Code = "stations-interchanged"
 	IdentifierIgnored Code = "identifier-ignored"
@@ -247,6 +248,7 @@ type Station struct {
 	Bad         int           // of its points, when none of them is good or uncertain; 0 otherwise
 	BadFor      time.Duration // how long that has been so
 	Why         string        // for most of them
+	Rest        time.Duration // how long after a response requests are heard again, 0 where that is no matter
 	Demand      []Demand      // what is to be asked
 	Exchange    time.Duration // how long one takes, the pause after it included; 0 where there was none
 	Polls       int           // within the last minute
@@ -316,7 +318,8 @@ type Refusal struct {
 	From    int
 	Count   int
 	Points  []At
-	Instead []site.Range // what was found to work
+	Instead []site.Range        // what was found to work
+	Along   map[site.Range][]At // for one of these that other points have: they all would have to move as far, and may
 }
 
 // Beside is how many registers further on, in the same table, all that was refused was found to answer.

@@ -65,6 +65,9 @@ func (f *finder) link(l Link) bool {
 	if l.Link.Transport.UsesSerialPort() && f.line(l) {
 		return true
 	}
+	if l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII {
+		f.noise(l)
+	}
 	f.lateAll(l)
 	f.pollsLate(l)
 	if l.ExtraRefused >= enough {
@@ -269,7 +272,7 @@ func (f *finder) said(link string) string {
 
 // line finds what is wrong with a serial line as a whole.
 func (f *finder) line(l Link) bool {
-	name, c, now := l.Link.Name, l.Counts, l.Since
+	name, now := l.Link.Name, l.Since
 	setting := strings.TrimPrefix(l.Link.FarEnd(), l.Link.Serial.Device+" ")
 	switch {
 	case l.Link.Transport == site.Dialup:
@@ -289,31 +292,42 @@ func (f *finder) line(l Link) bool {
 				say("compare baud, parity and stop bits with the manual or the switches of a device; framing ascii has a colon before each frame"))...)...)
 		return true
 	}
-	if c.Checksums < enough || c.Answers == 0 || f.masters[name] {
-		return false
+	return false
+}
+
+// noise finds that frames of a line are damaged, wherever it begins: at a port of this machine, or behind a gateway.
+func (f *finder) noise(l Link) {
+	name, c := l.Link.Name, l.Counts
+	if l.Link.Transport == site.Dialup || c.Checksums < enough || c.Answers == 0 || f.masters[name] {
+		return
 	}
 	var worst Station
-	clean := 0
+	clean, damaged := 0, 0
 	for _, s := range f.stations[name] {
 		if s.Counts.Checksums > worst.Counts.Checksums {
 			worst = s
 		}
-		if s.Counts.Checksums == 0 && s.Counts.Answers >= enough {
+		switch {
+		case s.Counts.Checksums > 0:
+			damaged++
+		case s.Counts.Answers >= enough:
 			clean++
 		}
 	}
 	if clean > 0 && worst.Counts.Checksums*10 >= c.Checksums*9 {
-		return false // it is at one station: station finds it
+		return // it is at one station: station finds it
 	}
 	if c.Checksums*50 < c.Answers {
-		return false
+		return
 	}
 	f.noisy[name] = true
-	f.add(site.KindLink, name, LineNoise, 0.75, because("line-noise"),
-		[]string{fmt.Sprintf("%d of %d responses within a minute had a wrong checksum, at several stations", c.Checksums, c.Checksums+c.Answers)},
+	seen := fmt.Sprintf("%d of %d responses within a minute had a wrong checksum", c.Checksums, c.Checksums+c.Answers)
+	if damaged > 1 {
+		seen += ", at several stations"
+	}
+	f.add(site.KindLink, name, LineNoise, 0.75, because("line-noise"), []string{seen},
 		say("put 120 ohms at both ends of the bus and nowhere else; no long stubs"), say("keep the cable away from drive cables, and earth its screen at one end"),
 		say("see whether another master is on the line"), slower(l.Link))
-	return false
 }
 
 // otherMaster finds that another master asks on the line.
@@ -346,6 +360,9 @@ func otherParity(l Link) []Step {
 }
 
 func slower(l site.Link) Step {
+	if l.Serial == nil {
+		return say("if that does not help, use a lower baud on the line behind the gateway, in it and in its devices")
+	}
 	return say(fmt.Sprintf("if that does not help, use a lower baud than %d on the line and its devices", l.Serial.Baud))
 }
 

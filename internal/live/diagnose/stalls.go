@@ -43,7 +43,7 @@ func (f *finder) stalled(s Stalls, stations []Station) {
 	}
 	f.list = slices.DeleteFunc(f.list, func(x Finding) bool {
 		switch x.Code {
-		case TimeoutShort, AnswersMissing, UnitSilent, OutstationSilent, ApplicationSilent:
+		case TimeoutShort, PauseShort, AnswersMissing, UnitSilent, OutstationSilent, ApplicationSilent:
 			if x.Kind == site.KindStation {
 				return excused(byName[x.Subject])
 			}

@@ -143,6 +143,12 @@ func (f *finder) partly(l Link, s Station) {
 		f.add(site.KindStation, name, ExtraBytes, 0.8, because("extra-bytes"),
 			[]string{fmt.Sprintf("%d times within a minute", extra)},
 			do("see the bytes", Wrong, name), extraStep(l), say("ask the maker for a newer firmware"))
+	case c.often(c.Timeouts) && s.Rest > time.Duration(l.Link.Pause):
+		pause := site.Duration((s.Rest + 9*time.Millisecond).Truncate(10 * time.Millisecond))
+		f.add(site.KindStation, name, PauseShort, 0.85, because("pause-short", "pause", pause),
+			[]string{fmt.Sprintf("%d of %d requests within a minute stayed without a response", c.Timeouts, c.Requests), fmt.Sprintf("all that came %s or more after a response were answered; those that got no response came sooner", s.Rest.Round(time.Millisecond))},
+			set(fmt.Sprintf("set the pause of link %s to %s", l.Link.Name, pause), site.KindLink, l.Link.Name, map[string]any{"pause": pause.String()}),
+			say("look in the manual for the least time between two requests; a gateway may have a setting for it"))
 	case c.often(c.Timeouts) && !f.noisy[l.Link.Name] && s.Notes[NoteLongest].Text == "":
 		f.add(site.KindStation, name, AnswersMissing, 0.7, because("answers-missing"),
 			[]string{fmt.Sprintf("%d of %d requests within a minute", c.Timeouts, c.Requests), fmt.Sprintf("responses take %s at the median", s.Median.Round(100*time.Microsecond))},
@@ -469,10 +475,16 @@ func moves(list []Refusal) (steps []Step) {
 				step = new(Step)
 				byPlace[there], order = step, append(order, step)
 			}
-			for _, p := range r.Points {
+			along := r.Along[works]
+			for _, p := range append(slices.Clone(r.Points), along...) {
 				to := p.Address
 				to.Space, to.Offset = there.table, uint16(int(to.Offset)+there.by)
-				if step.Text == "" {
+				switch {
+				case slices.ContainsFunc(step.Changes, func(c Change) bool { return c.Name == p.Tag }):
+					continue
+				case step.Text == "" && len(along) > 0:
+					step.Text = fmt.Sprintf("%s answers, and so does the one behind the last: set the address of %s to it", to, p.Tag)
+				case step.Text == "":
 					step.Text = fmt.Sprintf("%s answers: set the address of %s to it", to, p.Tag)
 				}
 				step.Changes = append(step.Changes, Change{site.KindPoint, p.Tag, map[string]any{"address": to.String()}})

@@ -78,6 +78,9 @@ func (e *Engine) tries(ctx context.Context, r *link.Runner, read []string, now t
 	if r.WantsOthers(now) {
 		try("other settings", func() error { return r.TryOthers(ctx) })
 	}
+	if station := r.WantsRest(now); station != "" {
+		try("how soon it hears", func() error { return r.TryRests(ctx, station) })
+	}
 	if station := r.WantsAddress(now); station != "" {
 		try("other addresses", func() error { return r.TryAddresses(ctx, station) })
 	}

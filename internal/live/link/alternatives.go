@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/site"
+	"arithmon/internal/live/diagnose"
 )
 
 // How often it is tried at most what would work instead of a refused request, and of how many of a station at once.
@@ -83,12 +84,17 @@ func (r *Runner) tryAlternatives(ctx context.Context, station string, k *refusal
 		try = append(try, alternative{k.Table, -1}, alternative{k.Table, 1})
 	}
 	var works []site.Range
+	moving := map[site.Range][]diagnose.At{}
 	for i, a := range try {
 		what, ok := a.of(k)
 		if !ok || slices.Contains(try[:i], a) || a.table == k.Table && a.by == 0 {
 			continue
 		}
-		if r.reads(ctx, station, what) {
+		along, end, ok := r.along(station, k, a)
+		if ok && r.reads(ctx, station, what) && (len(along) == 0 || r.reads(ctx, station, end)) {
+			if len(along) > 0 {
+				moving[what] = along
+			}
 			if works = append(works, what); i < len(worked) {
 				break // it is what the others are
 			}
@@ -100,8 +106,47 @@ func (r *Runner) tryAlternatives(ctx context.Context, station string, k *refusal
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	k.Instead = works
+	k.Instead, k.Along = works, moving
 	return worked
+}
+
+// along is which other points would have to move with those that are refused, since each has what the one before it would get; end is what
+// the last of them would be read from. It is not ok where the refused ones have a neighbour on the other side: then it is no list that is off.
+func (r *Runner) along(station string, k *refusal, a alternative) (list []diagnose.At, end site.Range, ok bool) {
+	if a.table != k.Table || a.by == 0 {
+		return nil, end, true
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	s := r.stations[station]
+	if s == nil {
+		return nil, end, false
+	}
+	type span struct {
+		at       diagnose.At
+		from, to int
+	}
+	var spans []span
+	for _, slot := range s.Slots {
+		if p := slot.Point; p.Address.Space == k.Table && slot.Layout != nil {
+			from := int(p.Address.Offset)
+			spans = append(spans, span{diagnose.At{Tag: p.Tag, Address: p.Address}, from, from + max(1, slot.Layout.Words())})
+		}
+	}
+	slices.SortFunc(spans, func(x, y span) int { return a.by * (x.from - y.from) })
+	from, to, neighbour := k.From, k.From+k.Count, false
+	for _, x := range spans {
+		switch {
+		case x.from < k.From+k.Count && x.to > k.From: // of the refused ones
+		case a.by > 0 && x.to == k.From || a.by < 0 && x.from == k.From+k.Count:
+			neighbour = true
+		case x.from < to+a.by && x.to > from+a.by:
+			from, to = min(from, x.from), max(to, x.to)
+			list = append(list, x.at)
+			end = site.Range{Start: site.Address{Space: k.Table, Offset: uint16(x.from + a.by)}, Count: x.to - x.from}
+		}
+	}
+	return list, end, len(list) == 0 || !neighbour
 }
 
 // reads reports whether a station answers a read.

@@ -166,7 +166,7 @@ func (r *Runner) using(c *connection, s *stationRun, f func(Session) (failed boo
 			return fault
 		}
 		if c.quietFrom = time.Now(); !failed {
-			c.answered = true
+			c.answered, c.heard = true, c.quietFrom
 		}
 		if !session.Lost() {
 			return nil

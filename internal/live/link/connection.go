@@ -27,6 +27,7 @@ type connection struct {
 	cancelForcedClose func() bool   // gives up cutting the session off
 	answered          bool          // something was answered on it since it was opened
 	reconnect         backoff
+	heard             time.Time // end of the last exchange that was answered
 	quietFrom         time.Time // end of the last exchange, for the link's pause
 	silent            int       // exchanges in a row that nothing answered
 }

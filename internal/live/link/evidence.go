@@ -205,6 +205,7 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 			Slowest: time.Duration(max(t.slowest, s.since.slowest) * float32(time.Millisecond)), Median: time.Duration(t.percentile(0.5) * float64(time.Millisecond)),
 		}
 		st.Since = s.since.counts()
+		st.Rest = s.rests.needed()
 		st.Demand, st.Polls, st.LatePolls = s.demand, int(t.polls), int(t.latePolls)
 		if t.requests > 0 {
 			st.Exchange = time.Duration(float64(t.busy)/float64(t.requests)*float64(time.Second)) + time.Duration(r.link.Pause)

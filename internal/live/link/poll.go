@@ -160,7 +160,7 @@ func (s *stationRun) patience() int {
 // exchange does a job once and counts it. faulted says that the session panicked.
 func (r *Runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 	s, session, began := e.station, c.session, time.Now()
-	settings := s.settings
+	settings, heard := s.settings, c.heard
 	r.outside(func() {
 		if fault := crash.Catch(func() { out = session.Do(e.job) }); fault != nil {
 			r.Fault(fault)
@@ -176,13 +176,19 @@ func (r *Runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 		c.silent++
 	}
 	if answered {
-		c.silent, c.answered, c.reconnect = 0, true, backoff{}
+		c.silent, c.answered, c.reconnect, c.heard = 0, true, backoff{}, end
 	}
 	if s.settings != settings { // they changed meanwhile, and this says nothing about the station as it is now
 		r.counted(nil, out, cmp.Or(out.Took, end.Sub(began)), e.tries > 0, end)
 		return out, faulted
 	}
 	r.counted(s, out, cmp.Or(out.Took, end.Sub(began)), e.tries > 0, end)
+	if _, reports := session.(Reporter); r.lanes == 1 && !heard.IsZero() && !reports && (answered || out.Reason == reading.Timeout) {
+		r.mu.Lock()
+		// What took longer than the timeout was asked again within the exchange.
+		s.rests.saw(began.Sub(heard), answered && end.Sub(began) < time.Duration(r.link.Timeout), began)
+		r.mu.Unlock()
+	}
 	switch {
 	case answered:
 		s.answered, s.missed = end, 0

@@ -97,7 +97,8 @@ type stationRun struct {
 
 	figures   figures // guarded by the runner's mu, as what follows
 	since     tally   // since its last response
-	otherUnit int     // that answered in its place, at otherAt
+	rests     rests
+	otherUnit int // that answered in its place, at otherAt
 	otherAt   time.Time
 	failure   failure.Kind // why it could not be called; of one that is silent
 	lastKind  traffic.Kind

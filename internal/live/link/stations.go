@@ -88,12 +88,14 @@ func asksAlike(a, b site.Station) bool {
 func (r *Runner) beginAnew(s *stationRun, elsewhere bool) {
 	s.missed = 0
 	s.settings++
+	s.setBack = backoff{} // what changed may be the cure
 	if s.status.State == StationSilent || elsewhere && s.status.State != StationDisabled {
 		r.setStation(s, StationUnknown, "")
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	s.figures.beginMinute(time.Now())
+	s.rests = rests{}
 	s.since, s.lastKind, s.failure, s.notBad = tally{}, 0, "", time.Now()
 }
 

@@ -296,6 +296,16 @@ var mistakes = []mistake{
 	}},
 	device("responses with another identifier", diagnose.IdentifierIgnored, fixed(rig.Faults{Identifier: true})),
 	device("two devices of one unit", diagnose.UnitTwice, fixed(rig.Faults{Duplicate: true})),
+	{name: "a device that does not hear what comes soon after a response", make: func(t *trial) {
+		unit := t.one(rig.Line{})
+		t.stationSet(name("gate", unit), "gap", 0)
+		for _, at := range []string{"hr:2100", "hr:2500", "hr:2900"} { // of which each is asked for by itself
+			t.points = append(t.points, fields{"tag": "far-" + at[3:], "station": name("gate", unit), "address": at})
+		}
+		t.devices.Lines[0].Stations[0].Tables["hr"] = 3000
+		t.faulty("gate", unit, rig.Faults{Rests: site.Duration([]int{80, 150, 250}[t.rng.IntN(3)]) * site.Duration(time.Millisecond)})
+		t.is(name("gate", unit), diagnose.PauseShort) // with the pause, there may not be the time for all polls
+	}},
 	device("responses that are missing at times", diagnose.AnswersMissing, func(t *trial) rig.Faults { return rig.Faults{Drop: true, Some: 3 + t.rng.IntN(3)} }),
 	device("responses that end early", diagnose.AnswersMalformed, fixed(rig.Faults{Truncate: true})),
 	device("bytes behind responses", diagnose.ExtraBytes, fixed(rig.Faults{Trailing: true})),
