@@ -116,6 +116,7 @@ type Faults struct {
 	Echo         bool          `json:"echo,omitempty" on:"modbus" doc:"the request comes back before the response"`
 	Short        bool          `json:"short,omitempty" on:"modbus" doc:"answers with a register too few"`
 	Longest      int           `json:"longest,omitempty" example:"20" on:"modbus" doc:"requests for more addresses than that stay without a response"`
+	LongestEnds  string        `json:"longest_ends,omitempty" example:"close" on:"modbus" doc:"what becomes of these instead: the connection is closed, or a part of what was asked comes" enum:"close,part"`
 	Rests        site.Duration `json:"rests,omitempty" example:"300ms" on:"modbus" doc:"requests that come sooner than this after a response are not heard"`
 	Truncate     bool          `json:"truncate,omitempty" doc:"responses that end early"`
 	Exception    int           `json:"exception,omitempty" example:"2" doc:"every request is refused with this code; of DNP3: all functions but read and write"`
@@ -199,6 +200,8 @@ func (f Faults) Check(line Line) error {
 		return fmt.Errorf("exception: %d is out of range: 1 to 255", f.Exception)
 	case f.Function < 0 || f.Function > 127:
 		return fmt.Errorf("function: %d is out of range: 1 to 127", f.Function)
+	case f.LongestEnds != "" && f.LongestEnds != "close" && f.LongestEnds != "part":
+		return fmt.Errorf("longest_ends: %q is not known; choose close or part", f.LongestEnds)
 	case f.Longest < 0:
 		return errors.New("longest is not negative")
 	case f.Delay < 0 || f.Restart < 0 || f.Some < 0 || f.Rests < 0:

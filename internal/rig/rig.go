@@ -259,7 +259,14 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	}
 	defer func() { s.replied = time.Now() }()
 	if f.Longest > 0 && len(pdu) == 5 && modbus.Function(pdu[0]) <= modbus.ReadInputRegisters && int(pdu[3])<<8+int(pdu[4]) > f.Longest {
-		return modbus.Reply{}
+		switch f.LongestEnds {
+		case "close":
+			return modbus.Reply{PDU: pdu[:1], Alter: func([]byte) []byte { return nil }, Close: true}
+		case "part":
+			pdu = append(slices.Clone(pdu[:3]), byte(f.Longest>>8), byte(f.Longest))
+		default:
+			return modbus.Reply{}
+		}
 	}
 	reply := modbus.Reply{Delay: time.Duration(f.Delay)}
 	if l.config.Transport.UsesSerialPort() { // a request has ended when silence has followed it (serial line 2.5.1.1)

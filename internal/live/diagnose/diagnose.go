@@ -191,6 +191,7 @@ type Link struct {
 	Found        []int        // units or outstations that a scan or a probe found on it lately
 	FoundAgo     time.Duration
 	Other        *Other  // settings with which something answered, when nothing does with those that it has
+	Words        string  // a text that came in place of a frame
 	Manner       *Manner // in which a station answers that is silent with the settings that it has; nil: none, or that was not tried
 	Slow         *Slow   // who answered when it was asked with more patience; nil: nobody, or that was not tried
 	Tried        int     // other settings that were tried

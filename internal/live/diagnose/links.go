@@ -81,7 +81,10 @@ func (f *finder) link(l Link) bool {
 	}
 	var closed, after, answers int
 	for _, s := range f.stations[name] {
-		closed, after, answers = closed+s.Counts.Closed, after+s.ClosedAfter, answers+s.Counts.Answers
+		if s.Notes[NoteLongest].Text == "" { // which may be why it closes
+			closed, after = closed+s.Counts.Closed, after+s.ClosedAfter
+		}
+		answers += s.Counts.Answers
 	}
 	switch {
 	case l.Link.Transport != site.UDP && l.Since.Closed+l.Since.Malformed >= enough && l.Since.Answers == 0 && f.garbled(name):
@@ -90,10 +93,18 @@ func (f *finder) link(l Link) bool {
 		if l.Link.Framing != "" {
 			cause = because("not-the-framing", "place", l.Link.FarEnd(), "protocol", traits.Name, "framing", l.Link.Framing)
 		}
-		if l.Link.Framing == site.MBAP {
+		evidence := []string{fmt.Sprintf("%d responses were not %s", l.Since.Closed+l.Since.Malformed, traits.Name), f.said(name)}
+		if l.Words != "" && l.Link.Framing != site.ASCII {
+			evidence = append(evidence, fmt.Sprintf("it answers in words: %q", l.Words))
+			cause = because("not-the-protocol", "place", l.Link.FarEnd(), "protocol", traits.Name)
+			next = []Step{portStep(l.Link), say("see in the device's settings on which port it serves " + traits.Name)}
+			if strings.HasPrefix(l.Words, "HTTP/") {
+				cause = because("web-server", "place", l.Link.FarEnd())
+			}
+		} else if l.Link.Framing == site.MBAP {
 			next = append(next, set("a serial gateway that passes bytes through needs framing rtu", site.KindLink, name, map[string]any{"framing": "rtu", "in_flight": 1}))
 		}
-		f.add(site.KindLink, name, NotTheProtocol, 0.9, cause, []string{fmt.Sprintf("%d responses were not %s", l.Since.Closed+l.Since.Malformed, traits.Name), f.said(name)}, next...)
+		f.add(site.KindLink, name, NotTheProtocol, 0.9, cause, evidence, next...)
 		return true
 	case (l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII) && !l.Link.Transport.UsesSerialPort() && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
 		f.add(site.KindLink, name, NotTheProtocol, 0.85, because("no-checksum-fits", "place", l.Link.FarEnd(), "framing", l.Link.Framing),

@@ -70,7 +70,7 @@ func (f *finder) unit(l Link, s Station, links []Link, all []Station) bool {
 			say("disconnect the device with this name; if unit "+fmt.Sprint(s.Station.Unit)+" still answers, there is the other"),
 			say("look for a new device that still has its factory unit, often 1"), say("if there is only one, look at its wiring: a long stub or a loose contact"))
 		return false
-	case s.Short >= enough:
+	case s.Short >= enough && s.Notes[NoteLongest].Text == "":
 		step := set("ask for fewer registers at once: max_registers: 60", site.KindStation, name, map[string]any{"max_registers": 60})
 		if limit, _, _ := s.Station.ReadLimits(); limit <= 60 {
 			step = set(fmt.Sprintf("ask for fewer registers at once: max_registers: %d", max(1, limit/2)), site.KindStation, name, map[string]any{"max_registers": max(1, limit/2)})
@@ -137,7 +137,7 @@ func (f *finder) partly(l Link, s Station) {
 	name, c := s.Station.Name, s.Counts
 	extra := c.Damaged - c.Checksums - c.Malformed // frames beside those that should have been answers
 	switch {
-	case c.often(c.Malformed):
+	case c.often(c.Malformed) && s.Notes[NoteLongest].Text == "":
 		f.malformed(s, 0.75, because("some-responses-invalid"), fmt.Sprintf("%d of %d requests within a minute", c.Malformed, c.Requests))
 	case extra >= enough:
 		f.add(site.KindStation, name, ExtraBytes, 0.8, because("extra-bytes"),

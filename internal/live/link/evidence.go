@@ -29,6 +29,9 @@ func (r *Runner) FrameSeen(f Frame) {
 		name = s.status.Name
 	}
 	r.since.saw(f)
+	if f.Kind == traffic.Damaged && printable(f.Data) {
+		r.words = string(f.Data[:min(len(f.Data), mostWords)])
+	}
 	if s == nil {
 		r.own().at(now, func(t *tally) { t.saw(f) })
 	} else {
@@ -46,6 +49,19 @@ func (r *Runner) FrameSeen(f Frame) {
 	}
 	r.mu.Unlock()
 	r.ring.Add(traffic.Frame{Time: now, Station: name, Unit: f.Unit, Kind: f.Kind, Data: f.Data, After: f.After, Text: f.Text, Ends: f.Ends})
+}
+
+// mostWords is how much is kept of a text that came in place of frames.
+const mostWords = 64
+
+// printable reports whether octets are a text, as a program of another kind sends it.
+func printable(data []byte) bool {
+	for _, b := range data {
+		if (b < ' ' || b > '~') && b != '\r' && b != '\n' && b != '\t' {
+			return false
+		}
+	}
+	return len(data) > 3
 }
 
 // own returns the figures of what is the link's alone, made when there is any. r.mu is held.
@@ -184,7 +200,7 @@ func (r *Runner) Evidence(now time.Time) (diagnose.Link, []diagnose.Station) {
 	if ago := now.Sub(r.foundAt); len(r.found) > 0 && ago < foundFor {
 		l.Found, l.FoundAgo = slices.Clone(r.found), ago
 	}
-	l.Manner = r.others.manner
+	l.Manner, l.Words = r.others.manner, r.words
 	if l.Other, l.Place, l.Slow, l.Looked = r.others.found, r.others.place, r.others.slow, r.others.done; !l.Worked {
 		l.Tried = r.others.tried
 	}

@@ -74,6 +74,7 @@ type Runner struct {
 	faults   int                 // panics of its sessions; guarded by mu
 	faultAt  time.Time           // when the last one was; guarded by mu
 	fault    string              // in words; guarded by mu
+	words    string              // the last text that came in place of a frame; guarded by mu
 	ring     *traffic.Ring
 
 	ctx    context.Context // ends when the runner is stopped

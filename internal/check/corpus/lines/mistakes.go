@@ -225,7 +225,7 @@ var mistakes = []mistake{
 			t.points = append(t.points, fields{"tag": fmt.Sprintf("more/%d", i), "station": name("gate", unit), "address": fmt.Sprint("hr:", st.Tables["hr"]+i)})
 		}
 		st.Tables["hr"] += 60
-		t.faulty("gate", unit, rig.Faults{Longest: 8 + t.rng.IntN(20)})
+		t.faulty("gate", unit, rig.Faults{Longest: 8 + t.rng.IntN(20), LongestEnds: []string{"", "close", "part"}[t.rng.IntN(3)]})
 		t.is(name("gate", unit), diagnose.LengthLimit).mended()
 	}},
 	{name: "a device that takes fewer connections", make: func(t *trial) {

@@ -1,7 +1,6 @@
 package modbus
 
 import (
-	"errors"
 	"time"
 
 	"arithmon/internal/core/plan"
@@ -198,7 +197,7 @@ func (s *session) step(j *job) link.Outcome {
 		j.search.take(false)
 	case refusesAddresses(err) && !answer.Doubtful:
 		j.search.take(true)
-	case j.search.part.unheard && errors.Is(err, modbus.ErrTimeout):
+	case j.search.part.unheard && leavesUnanswered(err, out):
 		j.search.take(true)
 		out.Expected = true
 	}

@@ -132,7 +132,7 @@ func (j *job) failed(err error, doubtful bool) link.Outcome {
 	switch {
 	case doubtful:
 		out.Later = true
-	case errors.Is(err, modbus.ErrTimeout):
+	case leavesUnanswered(err, out):
 		j.leftUnheard(&out)
 	case len(j.items) == 0: // to see whether the station lives, or whether something is still refused
 		if is(err, modbus.IllegalFunction) && tables[j.request.Function] != "" {

@@ -1,14 +1,16 @@
 package modbus
 
 import (
+	"errors"
 	"fmt"
 
 	"arithmon/internal/live/diagnose"
 	"arithmon/internal/live/link"
+	"arithmon/internal/protocol/modbus"
 )
 
-// A device may leave a request without a word where the standard has it refuse: one that is longer than its buffer, or holds an address that
-// it does not have. When a request of several points has not been answered a few times in a row, every other time its first point is asked for
+// A device may leave a request without a word where the standard has it refuse, close the connection on it, or give a part of what was asked:
+// one that is longer than its buffer, or holds an address that it does not have. When a request of several points has not been answered a few times in a row, every other time its first point is asked for
 // alone. If that is answered, it is not the device that is silent, and the request is divided as one that was refused.
 
 // unheardAfter is how often a request is asked in a row, without a response, before a shorter one takes its place.
@@ -39,6 +41,12 @@ func (s *session) brief(j *job) link.Outcome {
 		out = link.Outcome{Took: out.Took, Instead: instead}
 	}
 	return out
+}
+
+// leavesUnanswered reports whether an exchange ended as one that is too long for a device may: without a response, with the end of the
+// connection, or with a part of what was asked for.
+func leavesUnanswered(err error, out link.Outcome) bool {
+	return errors.Is(err, modbus.ErrTimeout) || errors.Is(err, modbus.ErrClosed) || out.Short
 }
 
 // leftUnheard says what follows from a request that was not answered.
@@ -84,7 +92,7 @@ func (s *session) tellLongest(j *job) {
 	if j.request.Function.Bits() {
 		unit = "bits"
 	}
-	s.note(j, diagnose.Note{Kind: diagnose.NoteLongest, Number: float64(limit), Text: fmt.Sprintf("a read of %d %s at once stays without a response, and one of %d is answered", n, unit, limit), Of: unit})
+	s.note(j, diagnose.Note{Kind: diagnose.NoteLongest, Number: float64(limit), Text: fmt.Sprintf("a read of %d %s at once is not answered, and one of %d is", n, unit, limit), Of: unit})
 }
 
 // note tells the engine something about the station of a job.
