@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"net"
 	"strings"
 	"testing"
 	"time"
@@ -52,6 +53,32 @@ func TestADeviceThatLeavesLongRequestsWithoutAWord(t *testing.T) {
 	p.take(diagnose.LengthLimit, "plc")
 	assert.Equal(t, "11", p.field(site.KindStation, "plc", "max_registers"))
 	p.awaitQuality("gate/r29", "good")
+	p.gone("plc")
+}
+
+// A list of whole numbers that counts from 1, of which none says so but the last, which the device does not have.
+func TestAListOfWholeNumbersThatIsOneOff(t *testing.T) {
+	t.Parallel()
+	p := startWith(t, []byte(`
+rig: 1
+lines:
+  - {name: gate, listen: "127.0.0.1:0", stations: [{unit: 1, tables: {hr: 12}, values: [{at: "hr:0", type: uint16, set: 7}, {at: "hr:11", type: uint16, set: 9}]}]}
+`))
+	_, port, err := net.SplitHostPort(p.rig.Address("gate"))
+	require.NoError(t, err)
+	var points strings.Builder
+	for i := range 12 {
+		fmt.Fprintf(&points, "  - {tag: r%d, station: plc, address: \"hr:%d\"}\n", i, i+1)
+	}
+	p.apply("arithmon: 1\nlinks: [{name: gate, protocol: modbus, transport: tcp, host: 127.0.0.1, port: " + port + "}]\nstations: [{name: plc, link: gate, unit: 1, poll: 200ms}]\npoints:\n" + points.String())
+	p.found(diagnose.AddressRefused, "plc")
+	p.until("its step", func() bool {
+		out := p.run("findings", "apply", "address-refused", "plc")
+		return out.code == 0 && strings.Count(out.out, "is set to") == 12
+	})
+	p.awaitQuality("r11", "good")
+	assert.Equal(t, "9", p.reading("r11").Value.String())
+	assert.Equal(t, "7", p.reading("r0").Value.String())
 	p.gone("plc")
 }
 

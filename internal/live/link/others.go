@@ -24,20 +24,6 @@ type Alternator interface {
 	Manners(link site.Link, station site.Station) []Manner
 }
 
-// Manner is a station asked in another way: with other values of some of its fields.
-type Manner struct {
-	Station site.Station
-	Fields  map[string]any
-}
-
-// Recogniser is a Driver that can tell whether its protocol is spoken at a place where another is asked in vain. What it sends there must harm
-// nothing.
-type Recogniser interface {
-	Recognise(ctx context.Context, link site.Link) bool
-	// Speaks reports whether what a place says by itself is of its protocol.
-	Speaks(said []byte) bool
-}
-
 // Explorer is a Driver that can see what a place on the network does with a connection on which nothing is asked. asks: it closes connections
 // on which something is.
 type Explorer interface {
@@ -184,50 +170,6 @@ func (r *Runner) trySlow(ctx context.Context, station site.Station) bool {
 	return true
 }
 
-// tryManners asks a station in the other ways in which it may want to be asked; true when it answers one.
-func (r *Runner) tryManners(ctx context.Context, station site.Station) bool {
-	driver, can := r.driver.(Alternator)
-	r.mu.Lock()
-	damaged := r.since.checksums+r.since.damaged > 0 // then whether it answers is chance
-	r.mu.Unlock()
-	if !can || damaged {
-		return false
-	}
-	for _, m := range driver.Manners(r.link, station) {
-		if ctx.Err() != nil {
-			return false
-		}
-		_, sign, ok := r.tryOther(ctx, r.link, []site.Station{m.Station}, max(time.Duration(r.link.Timeout), othersPatient))
-		if !ok || sign.Partly {
-			continue
-		}
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		r.others.manner = &diagnose.Manner{Station: station.Name, Fields: m.Fields, Said: sign.Said}
-		return true
-	}
-	return false
-}
-
-// recognise looks whether another protocol is spoken where the link goes.
-func (r *Runner) recognise(ctx context.Context) bool {
-	if r.link.Transport != site.TCP || r.link.Listen != "" {
-		return false
-	}
-	for protocol, other := range r.recognisers {
-		if protocol != r.link.Protocol && ctx.Err() == nil && other.Recognise(ctx, r.link) {
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			if r.others.place == nil {
-				r.others.place = new(diagnose.Place)
-			}
-			r.others.place.Speaks = protocol
-			return true
-		}
-	}
-	return false
-}
-
 // yield ends a trial that has the link, since somebody wants it, and waits until it has given it back; false when none has it.
 func (r *Runner) yield(ctx context.Context) bool {
 	r.mu.Lock()
@@ -262,13 +204,6 @@ func (r *Runner) explore(ctx context.Context, asks bool) bool {
 	}
 	r.others.place = &place
 	return place.Closed || place.TLS
-}
-
-// speaks reports whether what was explored speaks by itself, and then nothing that a device of the link's protocol would.
-func (r *Runner) speaks() bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.others.place != nil && len(r.others.place.Said) > 0
 }
 
 // tryLikely asks the addresses that devices often have, with the settings that the link has; who answers counts as found.

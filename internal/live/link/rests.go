@@ -84,31 +84,33 @@ func (r *Runner) WantsRest(now time.Time) string {
 
 // TryRests measures how long after a response a station hears the next request.
 func (r *Runner) TryRests(ctx context.Context, station string) error {
-	return r.Command(ctx, station, func(t *Turn) error {
-		st := t.Station().Station
-		defer func() {
-			r.mu.Lock()
-			t.s.rests.measured = true
-			r.mu.Unlock()
-		}()
-		return t.Use(func(session Session) bool {
-			for _, wait := range restsTried {
-				if ctx.Err() != nil {
-					break
-				}
+	found := time.Duration(0)
+	for _, wait := range restsTried {
+		if found > 0 {
+			break
+		}
+		err := r.Command(ctx, station, func(t *Turn) error { // one at a time, so that the polls of others go on between them
+			st := t.Station().Station
+			return t.Use(func(session Session) bool {
 				if _, err := session.Test(st); err != nil {
-					break
+					return true
 				}
 				time.Sleep(wait)
 				// A session repeats what is not answered, which is in how long it took.
 				if sign, err := session.Test(st); err == nil && sign.Took < time.Duration(r.link.Timeout) {
-					r.mu.Lock()
-					t.s.rests.found = wait
-					r.mu.Unlock()
-					break
+					found = wait
 				}
-			}
-			return false
+				return false
+			})
 		})
-	})
+		if err != nil {
+			return err
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if s := r.stations[station]; s != nil {
+		s.rests.measured, s.rests.found = true, found
+	}
+	return nil
 }

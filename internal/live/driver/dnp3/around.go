@@ -28,9 +28,9 @@ func (s *session) lookAround(r *remote) {
 	theirs, ours := uint16(r.station.LinkAddress()), uint16(r.station.MasterAddress())
 	addresses := []uint16{dnp3.SelfAddress}
 	if !s.link.Transport.UsesSerialPort() {
-		near := append(around(0, 257), 1000, 1024, 4096, 10000)
-		addresses = append(addresses, near...)
-		defer s.channel.KnockAs(theirs, without(near, ours)...)
+		addresses = append(addresses, append(around(0, 257), 1000, 1024, 4096, 10000)...)
+		masters := append(around(0, 33), 100, 101, 200, 250, 254, 255, 256, 1000, 1024, 4096, 10000)
+		defer s.channel.KnockAs(theirs, without(masters, ours)...)
 	}
 	s.channel.Knock(ours, without(addresses, theirs)...) // a connection that is gone is noticed elsewhere
 }

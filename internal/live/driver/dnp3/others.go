@@ -65,8 +65,12 @@ func (*Driver) Recognise(ctx context.Context, l site.Link) bool {
 		return false
 	}
 	defer conn.Close()
+	addresses := append([]uint16{dnp3.SelfAddress, 1000, 1024, 4096, 10000}, around(0, 256)...)
+	if l.Framing != site.MBAP { // a slow line may be behind it
+		addresses = append(around(0, 16), dnp3.SelfAddress)
+	}
 	var request []byte
-	for _, to := range append([]uint16{dnp3.SelfAddress, 1000, 1024, 4096, 10000}, around(0, 256)...) {
+	for _, to := range addresses {
 		request = dnp3.AppendFrame(request, dnp3.Frame{Control: dnp3.Control(dnp3.RequestStatus) | dnp3.FromMaster, Destination: to, Source: site.DefaultMaster})
 	}
 	_, err = wire.Hail(ctx, conn, request, (*Driver)(nil).Speaks)

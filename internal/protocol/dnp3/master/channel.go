@@ -364,18 +364,6 @@ func (c *Channel) KnockAs(to uint16, masters ...uint16) error {
 	return nil
 }
 
-// AskAs sends an outstation a read, in the name of other masters; which of them it answers, Stranger is told.
-func (c *Channel) AskAs(to uint16, objects []byte, masters ...uint16) error {
-	none := Outstation{channel: c}
-	fragment := dnp3.AppendFragment(nil, dnp3.Fragment{Control: dnp3.First | dnp3.Final, Function: dnp3.FuncRead, Objects: objects})
-	for _, from := range masters {
-		if err := c.send(to, from, dnp3.Control(dnp3.UnconfirmedData), none.cut(fragment)...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Knock sends a request for link status to addresses that need not be there; who answers, Stranger is told.
 func (c *Channel) Knock(from uint16, addresses ...uint16) error {
 	for _, to := range addresses {
