@@ -45,12 +45,16 @@ type Said struct {
 // ProblemError is a problem that the service answered.
 type ProblemError struct{ api.Problem }
 
+// mostShown is how many faults of a request are put into words.
+const mostShown = 50
+
 func (e *ProblemError) Error() string {
 	if len(e.Errors) == 0 {
 		return e.Detail
 	}
-	lines := make([]string, len(e.Errors))
-	for i, f := range e.Errors {
+	shown := e.Errors[:min(len(e.Errors), mostShown)]
+	lines := make([]string, len(shown))
+	for i, f := range shown {
 		var parts []string
 		if f.Line > 0 {
 			parts = append(parts, fmt.Sprintf("line %d", f.Line))
@@ -61,6 +65,9 @@ func (e *ProblemError) Error() string {
 			}
 		}
 		lines[i] = strings.Join(parts, ": ")
+	}
+	if more := len(e.Errors) - len(shown); more > 0 {
+		lines = append(lines, fmt.Sprintf("and %d more faults; mend these first", more))
 	}
 	return strings.Join(lines, "\n")
 }

@@ -5,10 +5,13 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"arithmon/internal/app/api"
 )
 
 // answering is a client of a service that answers so, and what it was asked last.
@@ -79,4 +82,15 @@ func TestAnAnswerThatBreaksOffIsNoBackup(t *testing.T) {
 	to.Reset()
 	assert.EqualError(t, c.Backup(t.Context(), &to), "the disk is full")
 	assert.Zero(t, to.Len())
+}
+
+func TestManyFaultsArePutIntoAsManyWordsAsAreRead(t *testing.T) {
+	var p ProblemError
+	for i := range 60 {
+		p.Errors = append(p.Errors, api.ProblemField{Line: i + 1, Message: "no such thing"})
+	}
+	lines := strings.Split(p.Error(), "\n")
+	require.Len(t, lines, mostShown+1)
+	assert.Equal(t, "line 50: no such thing", lines[49])
+	assert.Equal(t, "and 10 more faults; mend these first", lines[50])
 }
