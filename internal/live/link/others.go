@@ -112,7 +112,11 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 			defer r.mu.Unlock()
 			r.others.end, r.others.ended = nil, nil
 		}()
-		if r.explore(ctx, asks) || worked || len(stations) == 0 || r.trySlow(ctx, stations[0]) || r.recognise(ctx) || r.speaks() {
+		if r.explore(ctx, asks) || worked || len(stations) == 0 {
+			return
+		}
+		slow, partly := r.trySlow(ctx, stations[0])
+		if slow || r.recognise(ctx) || r.speaks() || partly && r.tryManners(ctx, stations[0]) {
 			return
 		}
 		driver, can := r.driver.(Alternator)
@@ -141,9 +145,7 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 		r.mu.Lock()
 		r.others.tried = tried
 		r.mu.Unlock()
-		if !r.tryManners(ctx, stations[0]) {
-			r.tryLikely(ctx, stations[0])
-		}
+		r.tryLikely(ctx, stations[0])
 	})
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -153,21 +155,19 @@ func (r *Runner) TryOthers(ctx context.Context) error {
 	return err
 }
 
-// trySlow asks a station with more patience than the link has; true when that tells why nothing answers.
-func (r *Runner) trySlow(ctx context.Context, station site.Station) bool {
-	if time.Duration(r.link.Timeout) >= mostPatient {
-		return false
-	}
-	_, sign, ok := r.tryOther(ctx, r.link, []site.Station{station}, min(mostPatient, max(leastPatient, 5*time.Duration(r.link.Timeout)/2)))
+// trySlow asks a station with more patience than the link has; told says that this tells why nothing answers, partly that its data link layer
+// alone does.
+func (r *Runner) trySlow(ctx context.Context, station site.Station) (told, partly bool) {
+	_, sign, ok := r.tryOther(ctx, r.link, []site.Station{station}, max(time.Duration(r.link.Timeout), min(mostPatient, max(leastPatient, 5*time.Duration(r.link.Timeout)/2))))
 	if !ok || sign.Partly {
-		return false
+		return false, sign.Partly
 	}
 	if sign.Took > time.Duration(r.link.Timeout) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.others.slow = &diagnose.Slow{Station: station.Name, Took: sign.Took}
 	}
-	return true
+	return true, false
 }
 
 // yield ends a trial that has the link, since somebody wants it, and waits until it has given it back; false when none has it.
