@@ -2446,6 +2446,8 @@ export interface components {
             close?: boolean;
             /** @description DNP3: it does not reach what is behind it: its points say so */
             comm_lost?: boolean;
+            /** @description DNP3: not even its data link layer answers another master than its own */
+            deaf?: boolean;
             /** @description time before each response */
             delay?: string;
             /** @description no responses */
@@ -2456,6 +2458,11 @@ export interface components {
             echo?: boolean;
             /** @description every request is refused with this code; of DNP3: all functions but read and write */
             exception?: number;
+            /**
+             * @description DNP3: with what its points are flagged
+             * @enum {string}
+             */
+            flag?: "offline" | "restart" | "comm_lost" | "remote_forced" | "local_forced" | "chatter" | "over_range" | "reference_error";
             /** @description the values no longer move */
             frozen?: boolean;
             /** @description requests with this function code are refused with exception 1 */
@@ -2468,6 +2475,11 @@ export interface components {
             local?: boolean;
             /** @description requests for more addresses than that stay without a response */
             longest?: number;
+            /**
+             * @description what becomes of these instead: the connection is closed, or a part of what was asked comes
+             * @enum {string}
+             */
+            longest_ends?: "close" | "part";
             /** @description DNP3: confirmations do not reach it */
             lost_confirms?: boolean;
             /** @description answers to reads whose byte count does not fit */
@@ -2484,10 +2496,14 @@ export interface components {
             overflow?: boolean;
             /** @description the device restarts, once: no responses for so long, and what was written is forgotten */
             restart?: string;
+            /** @description requests that come sooner than this after a response are not heard */
+            rests?: string;
             /** @description answers with a register too few */
             short?: boolean;
             /** @description only one response in so many is spoilt (default all) */
             some?: number;
+            /** @description DNP3: it goes on saying that it restarted */
+            stuck?: boolean;
             /** @description stray bytes behind each response */
             trailing?: boolean;
             /** @description DNP3: it says that it has trouble */
@@ -2496,6 +2512,11 @@ export interface components {
             truncate?: boolean;
             /** @description another master asks it, too; of DNP3: one at address 99 */
             two_masters?: boolean;
+            /**
+             * @description DNP3: without what of the data link layer its application is silent
+             * @enum {string}
+             */
+            wants?: "reset" | "confirm";
             /** @description every other response has its registers in reverse order, two by two */
             word_swap?: boolean;
             /** @description answers with the identifier or sequence number of another request */
