@@ -36,7 +36,7 @@ lines:
         name: Yard controller
         unsolicited: true
         need_time: true
-        confirm_timeout: 300ms
+        confirm_timeout: 1s
         buffer: 500
         values:
           - {at: "bi:0", set: true, class: 1}

@@ -21,6 +21,7 @@ const (
 	stallTold   = 3 * time.Second // the longest
 	stalledLong = 3 * time.Second // altogether: polls are late by it
 	eachSpoils  = 3               // exchanges of a station, at most
+	witnesses   = 20              // exchanges of another, in the same minute, that tell that it was not the machine
 )
 
 // stalled takes back what may be this machine's own doing: what came late, or not in time, for some exchanges of stations that answer otherwise.
@@ -38,7 +39,16 @@ func (f *finder) stalled(s Stalls, stations []Station) {
 	for _, l := range f.links {
 		timeouts[l.Link.Name] = time.Duration(l.Link.Timeout)
 	}
+	// A stall spoils exchanges with whoever is asked just then. Where most of those with a station fail and hardly any of the others', it is not that.
+	others := func(st Station) bool {
+		return slices.ContainsFunc(stations, func(o Station) bool {
+			return o.Station.Name != st.Station.Name && o.Counts.Requests >= witnesses && o.Counts.Timeouts*10 <= o.Counts.Requests
+		})
+	}
 	excused := func(st Station) bool {
+		if st.Counts.Timeouts >= enough && st.Counts.Timeouts*2 >= st.Counts.Requests && others(st) {
+			return false
+		}
 		return st.Counts.Answers > 0 && s.Longest >= timeouts[st.Station.Link]*4/5 && st.Counts.Timeouts <= eachSpoils*s.Times
 	}
 	f.list = slices.DeleteFunc(f.list, func(x Finding) bool {

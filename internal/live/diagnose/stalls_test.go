@@ -30,6 +30,11 @@ func TestStallsOfThisMachine(t *testing.T) {
 	assert.Equal(t, []Code{TimeoutShort}, codes(late(3, 50), stall(300*time.Millisecond)), "it was shorter than the timeout")
 	assert.Equal(t, []Code{TimeoutShort}, codes(late(9, 0), stall(2*time.Second)), "none is in time")
 
+	beside := late(9, 2)
+	require.Empty(t, codes(beside, Stalls{4, 2 * time.Second, 6 * time.Second}), "four of them may have")
+	beside.Stations = append(beside.Stations, station("b", 2, func(s *Station) { s.Counts = Counts{Requests: 60, Answers: 58, Timeouts: 2} }))
+	assert.Equal(t, []Code{TimeoutShort}, codes(beside, Stalls{4, 2 * time.Second, 6 * time.Second}), "and not where another was hardly late")
+
 	list := Find(Evidence{Links: []Link{link(nil)}, Stalls: Stalls{4, 5 * time.Second, 9 * time.Second}})
 	require.Len(t, list, 1)
 	assert.Equal(t, MachineBusy, list[0].Code)

@@ -1,10 +1,12 @@
 package dnp3
 
 import (
+	"slices"
 	"time"
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/live/diagnose"
+	"arithmon/internal/live/table"
 	"arithmon/internal/protocol/dnp3"
 	"arithmon/internal/protocol/dnp3/master"
 )
@@ -55,25 +57,33 @@ var kindsBeside = map[dnp3.Kind][]dnp3.Kind{
 }
 
 // places finds where the points of a site are in an outstation that does not have some of them: all of a kind one index off, which is a
-// list that counts from 1, or those that are missing under another kind. Kinds that say nothing have no place.
-func places(wanted, has *indexes) map[dnp3.Kind]place {
-	list := map[dnp3.Kind]place{}
+// list that counts from 1, or those that are missing under another kind, or several, the one that has most of them first.
+func places(wanted, has *indexes) map[dnp3.Kind][]place {
+	list := map[dnp3.Kind][]place{}
 	by := shift(wanted, has)
 	for k := dnp3.NoKind; k < dnp3.KindCount; k++ {
 		missing := lacking(wanted, has, k)
 		switch {
 		case by != 0 && fits(wanted, has, k, by) && (missing > 0 || along(wanted, has, k, by)):
-			list[k] = place{k, by}
+			list[k] = []place{{k, by}}
 		case missing > 0:
-			most := 0
 			for _, other := range kindsBeside[k] {
-				if n := beside(wanted, has, k, other); n > most {
-					most, list[k] = n, place{kind: other}
+				if beside(wanted, has, k, other) > 0 {
+					list[k] = append(list[k], place{kind: other})
 				}
 			}
+			slices.SortStableFunc(list[k], func(a, b place) int { return beside(wanted, has, k, b.kind) - beside(wanted, has, k, a.kind) })
 		}
 	}
 	return list
+}
+
+// has reports whether a point is there and not where it is taken for.
+func (p place) has(wanted, has *indexes, k dnp3.Kind, index int) bool {
+	if p.by != 0 {
+		return has.has(p.kind, index+p.by)
+	}
+	return !has.has(k, index) && has.has(p.kind, index) && !wanted.has(p.kind, index)
 }
 
 // lacking is how many points of a kind the outstation does not have.
@@ -89,7 +99,7 @@ func lacking(wanted, has *indexes, k dnp3.Kind) (n int) {
 // beside is how many of the points of a kind that are missing the outstation has under another, where the site has none.
 func beside(wanted, has *indexes, k, other dnp3.Kind) (n int) {
 	for _, i := range wanted.of(k) {
-		if !has.has(k, i) && has.has(other, i) && !wanted.has(other, i) {
+		if (place{kind: other}).has(wanted, has, k, i) {
 			n++
 		}
 	}
@@ -178,27 +188,25 @@ func (r *remote) place(out *master.Outstation) ([]diagnose.Move, error) {
 	}
 	found := places(&wanted, &all)
 	var moves []diagnose.Move
+	move := func(slot *table.Slot, to place) {
+		a := slot.Point.Address
+		b := a
+		b.Space, b.Offset = site.Space(to.kind.Code()), uint16(int(a.Offset)+to.by)
+		moves = append(moves, diagnose.Move{Tag: slot.Point.Tag, From: a, To: b})
+	}
 	for k := dnp3.NoKind; k < dnp3.KindCount; k++ {
-		to, ok := found[k]
-		if !ok {
-			continue
-		}
-		move := func(tag string, a site.Address) {
-			b := a
-			b.Space, b.Offset = site.Space(to.kind.Code()), uint16(int(a.Offset)+to.by)
-			moves = append(moves, diagnose.Move{Tag: tag, From: a, To: b})
-		}
 		for i, e := range r.entries[k] {
-			if e == nil || to.by == 0 && (all.has(k, i) || !all.has(to.kind, i) || wanted.has(to.kind, i)) {
+			at := slices.IndexFunc(found[k], func(to place) bool { return to.has(&wanted, &all, k, i) })
+			if e == nil || at < 0 {
 				continue
 			}
 			for _, slot := range e.slots {
-				move(slot.Point.Tag, slot.Point.Address)
+				move(slot, found[k][at])
 			}
 		}
 		for _, slot := range r.extra {
-			if to.by != 0 && dnp3.KindOf(string(slot.Point.Address.Space)) == k {
-				move(slot.Point.Tag, slot.Point.Address)
+			if to := found[k]; len(to) > 0 && to[0].by != 0 && dnp3.KindOf(string(slot.Point.Address.Space)) == k {
+				move(slot, to[0])
 			}
 		}
 	}

@@ -33,26 +33,27 @@ func points(t *testing.T, list string) *indexes {
 }
 
 func TestWherePointsAreThatAnOutstationDoesNotHave(t *testing.T) {
-	type found map[dnp3.Kind]place
+	type found map[dnp3.Kind][]place
 	for _, c := range []struct {
 		name, wanted, has string
 		want              found
 	}{
 		{"all there", "bi:0-5 ai:0-7", "bi:0-9 ai:0-7", found{}},
-		{"counted from 1", "bi:1-6 ai:1-8", "bi:0-5 ai:0-7", found{dnp3.BinaryInput: {dnp3.BinaryInput, -1}, dnp3.AnalogInput: {dnp3.AnalogInput, -1}}},
-		{"counted from 0 where it counts from 1", "ai:0-3", "ai:1-4", found{dnp3.AnalogInput: {dnp3.AnalogInput, 1}}},
-		{"a kind of which nothing is missing goes along", "bi:1-3 ai:1-8", "bi:0-9 ai:0-7", found{dnp3.BinaryInput: {dnp3.BinaryInput, -1}, dnp3.AnalogInput: {dnp3.AnalogInput, -1}}},
-		{"and not one that begins elsewhere", "bi:4-6 ai:1-8", "bi:0-9 ai:0-7", found{dnp3.AnalogInput: {dnp3.AnalogInput, -1}}},
-		{"a hundred higher", "ai:0-7", "ai:100-107", found{dnp3.AnalogInput: {dnp3.AnalogInput, 100}}},
+		{"counted from 1", "bi:1-6 ai:1-8", "bi:0-5 ai:0-7", found{dnp3.BinaryInput: {{dnp3.BinaryInput, -1}}, dnp3.AnalogInput: {{dnp3.AnalogInput, -1}}}},
+		{"counted from 0 where it counts from 1", "ai:0-3", "ai:1-4", found{dnp3.AnalogInput: {{dnp3.AnalogInput, 1}}}},
+		{"a kind of which nothing is missing goes along", "bi:1-3 ai:1-8", "bi:0-9 ai:0-7", found{dnp3.BinaryInput: {{dnp3.BinaryInput, -1}}, dnp3.AnalogInput: {{dnp3.AnalogInput, -1}}}},
+		{"and not one that begins elsewhere", "bi:4-6 ai:1-8", "bi:0-9 ai:0-7", found{dnp3.AnalogInput: {{dnp3.AnalogInput, -1}}}},
+		{"a hundred higher", "ai:0-7", "ai:100-107", found{dnp3.AnalogInput: {{dnp3.AnalogInput, 100}}}},
 		{"one point elsewhere is no shift", "ai:3", "ai:100", found{}},
-		{"under another kind", "ctr:0-1 ai:0-7", "fctr:0-1 ai:0-7", found{dnp3.Counter: {kind: dnp3.FrozenCounter}}},
-		{"under the kind that has most of them", "bi:0-5", "bo:0-2 dbi:0-5", found{dnp3.BinaryInput: {kind: dnp3.DoubleBitInput}}},
+		{"under another kind", "ctr:0-1 ai:0-7", "fctr:0-1 ai:0-7", found{dnp3.Counter: {{kind: dnp3.FrozenCounter}}}},
+		{"under the kind that has most of them", "bi:0-5", "bo:0-2 dbi:0-5", found{dnp3.BinaryInput: {{kind: dnp3.DoubleBitInput}, {kind: dnp3.BinaryOutput}}}},
+		{"some under one kind and some under another", "ai:0-9", "ai:0-4 ao:5-7 ctr:8-9", found{dnp3.AnalogInput: {{kind: dnp3.AnalogOutput}, {kind: dnp3.Counter}}}},
 		{"not where another point is", "ctr:2 ai:0-7", "ctr:0 ai:0-7", found{}},
 		{"missing and nowhere else", "ai:0-7 ai:40-41", "ai:0-7", found{}},
 		{"nothing there at all", "ai:0-3", "", found{}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			assert.Equal(t, map[dnp3.Kind]place(c.want), places(points(t, c.wanted), points(t, c.has)))
+			assert.Equal(t, map[dnp3.Kind][]place(c.want), places(points(t, c.wanted), points(t, c.has)))
 		})
 	}
 }
@@ -83,19 +84,21 @@ func TestPlacesAreWhereTheOutstationHasPoints(t *testing.T) {
 		if missing == 0 {
 			assert.Empty(t, list)
 		}
-		for k, to := range list {
-			moved++
-			there := 0
-			for _, i := range wanted.of(k) {
-				switch {
-				case to.by != 0:
-					assert.True(t, has.has(to.kind, i+to.by))
-					there++
-				case !has.has(k, i) && has.has(to.kind, i) && !wanted.has(to.kind, i):
-					there++
+		for k, places := range list {
+			for _, to := range places {
+				moved++
+				there := 0
+				for _, i := range wanted.of(k) {
+					switch {
+					case to.by != 0:
+						assert.True(t, has.has(to.kind, i+to.by))
+						there++
+					case !has.has(k, i) && has.has(to.kind, i) && !wanted.has(to.kind, i):
+						there++
+					}
 				}
+				assert.Positive(t, there)
 			}
-			assert.Positive(t, there)
 		}
 	}
 	assert.Greater(t, moved, 1000)
