@@ -7,6 +7,8 @@ import (
 	"net"
 	"sync"
 	"time"
+
+	"arithmon/internal/protocol/closing"
 )
 
 // Table is one of the four data tables (AP 4.3).
@@ -140,8 +142,7 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	defer connections.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	stop := context.AfterFunc(ctx, func() { listener.Close() })
-	defer stop()
+	defer closing.With(ctx, listener)()
 	for {
 		conn, err := listener.Accept()
 		if ctx.Err() != nil {
@@ -246,7 +247,7 @@ func (s *Server) answer(b []byte, to Frame, reply Reply) []byte {
 
 // ServePackets answers requests that come as datagrams until the connection is closed.
 func (s *Server) ServePackets(ctx context.Context, conn net.PacketConn) {
-	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	defer closing.With(ctx, conn)()
 	in := make([]byte, 2*maxFrame)
 	var delayed sync.WaitGroup
 	defer delayed.Wait()

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"arithmon/internal/protocol/closing"
 	"arithmon/internal/protocol/dnp3"
 )
 
@@ -375,7 +376,7 @@ func (p *port) write(b []byte) error {
 
 // Listen serves every connection that a listener takes, until ctx ends.
 func (l *Line) Listen(ctx context.Context, listener net.Listener) {
-	defer context.AfterFunc(ctx, func() { listener.Close() })()
+	defer closing.With(ctx, listener)()
 	var serving sync.WaitGroup
 	defer serving.Wait()
 	for {
