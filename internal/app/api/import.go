@@ -102,7 +102,17 @@ func newImport(kind site.Kind, faults []sheet.Fault, changes []site.Change) *imp
 // list says what the columns were taken for, of what they may hold.
 func (i *imported) list(columns []sheet.Columns, meanings, notes []string) {
 	i.Meanings, i.Notes, i.Named = meanings, append([]string{}, notes...), sheet.NamedOf(columns)
-	for _, s := range columns {
+	for n, s := range columns {
+		if n > 0 && columns[n-1].Sheet == s.Sheet { // several tables in one sheet
+			of := &i.Sheets[len(i.Sheets)-1]
+			for _, c := range s.Columns {
+				if _, known := of.Columns[c.Heading]; c.Heading != "" && !known {
+					of.Headings = append(of.Headings, c.Heading)
+					of.Columns[c.Heading] = strings.TrimSuffix(c.Field, sheet.Nothing)
+				}
+			}
+			continue
+		}
 		of := ImportSheet{Name: s.Sheet, Headings: append([]string{}, s.Headings()...), Columns: map[string]string{}}
 		for _, c := range s.Columns {
 			if _, twice := of.Columns[c.Heading]; c.Heading != "" && !twice {

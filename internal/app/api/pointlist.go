@@ -88,13 +88,21 @@ func speaks(now *site.Site) func(station string) site.Protocol {
 	}
 }
 
+// counts gives how addresses of a station count; "" where that is not known.
+func counts(now *site.Site) func(station string) site.Notation {
+	return func(station string) site.Notation {
+		st, _ := now.Station(station)
+		return st.Notation
+	}
+}
+
 // takeList reads the list of a request and takes it over, unless it has faults, or is only to be looked at.
 func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 	force, err := flag(c, "force")
 	if err != nil {
 		return i, err
 	}
-	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation")), Speaks: speaks(s.site(c))}
+	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation")), Speaks: speaks(s.site(c)), Counts: counts(s.site(c))}
 	if options.Notation != "" && !slices.Contains(site.Notations[:], options.Notation) {
 		return i, fail(http.StatusBadRequest, "notation=%s: there are %v", options.Notation, site.Notations)
 	}
@@ -114,6 +122,7 @@ func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 	if i.book, err = sheet.Read(data); err != nil {
 		return i, fail(http.StatusBadRequest, "%s", err)
 	}
+	i.book = pointlist.Parted(i.book)
 	if i.list, err = pointlist.Read(i.book, options); err != nil {
 		return i, fail(http.StatusBadRequest, "%s", err)
 	}

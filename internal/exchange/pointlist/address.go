@@ -2,6 +2,7 @@ package pointlist
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -20,7 +21,7 @@ func (m *making) address(plain func(string) (string, bool)) {
 		}
 		return
 	}
-	if station, _ := m.item.Fields["station"].(string); m.options.protocol(station) == site.DNP3 {
+	if m.protocol() == site.DNP3 {
 		m.index(text, plain)
 		return
 	}
@@ -38,9 +39,11 @@ func (m *making) address(plain func(string) (string, bool)) {
 	} else if strings.HasSuffix(text, ".0") && reference(text) && m.cells[colBit] == "" && !m.single() {
 		text = strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
 	}
-	if bit, ok := plain(colBit); ok && bit != "-" {
-		n, err := strconv.Atoi(strings.TrimPrefix(strings.ToLower(bit), "bit "))
-		if err != nil {
+	if bit, ok := plain(colBit); ok && bit != "-" && !wholeRegister.MatchString(bit) {
+		n, err := strconv.Atoi(strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(strings.ToLower(bit), "bit"), "b")))
+		if severalBits.MatchString(bit) {
+			m.fault(colBit, "%q are several bits, and a point is one of them, or the register: write a row for each bit, or none, for the register with type bits", bit)
+		} else if err != nil {
 			m.fault(colBit, "%q is no number of a bit", bit)
 		} else if !strings.Contains(text, ".") {
 			text = fmt.Sprintf("%s.%d", text, n)
@@ -52,10 +55,20 @@ func (m *making) address(plain func(string) (string, bool)) {
 		m.item.Fields["address"] = fmt.Sprintf("%s:%d", site.Coils, n-1)
 		return
 	}
+	if text, ok = m.iec(text); !ok {
+		return
+	}
 	table, named := m.table(site.Modbus, plain)
 	if m.notation != "" {
 		m.counted(text, m.notation, table)
 		return
+	}
+	if digits, _, _ := strings.Cut(strings.SplitN(text, ".", 2)[0], "-"); !reference(strings.TrimSpace(digits)) && strings.Trim(strings.TrimSpace(digits), "0123456789") == "" && digits != "" {
+		if n := m.options.counts(m.station()); n == site.Offset || n == site.Number {
+			m.once("the list does not show how its addresses count; they are taken as station %s has them: the first one is %s. Where it is %s, say --notation %s", m.station(), firsts[n], firsts[others[n]], others[n])
+			m.counted(text, n, table)
+			return
+		}
 	}
 	if digits, _, _ := strings.Cut(strings.SplitN(text, ".", 2)[0], "-"); named && reference(digits) && digitOf[table] == digits[0] { // both say the same
 		m.counted(text, map[int]site.Notation{5: site.Ref5, 6: site.Ref6}[len(digits)], table)
@@ -69,8 +82,54 @@ func (m *making) address(plain func(string) (string, bool)) {
 	}
 }
 
+// What a column of bits says of the register as a whole, and of several of its bits.
+var (
+	wholeRegister = regexp.MustCompile(`(?i)^(?:bits?\s*)?(?:0\s*(?:-|–|to|\.\.+)\s*15|15\s*(?:-|–|to|\.\.+)\s*0|all)$`)
+	severalBits   = regexp.MustCompile(`\d\s*(?:-|–|to|\.\.+|,|;|&)\s*\d`)
+)
+
+// What the first register is called in two notations, one of which is often taken for the other.
+var (
+	firsts = map[site.Notation]string{site.Offset: "0", site.Number: "1"}
+	others = map[site.Notation]site.Notation{site.Offset: site.Number, site.Number: site.Offset}
+)
+
+func (m *making) station() string { s, _ := m.item.Fields["station"].(string); return s }
+
+func (m *making) protocol() site.Protocol { return m.options.protocol(m.station()) }
+
+// memoryWord is an address of a controller's memory (IEC 61131-3, 6.5.5) that is a register wherever it is passed on: %MW10, and a bit of it, %MW10.3
+// or %MW10:X3. What other sizes lie at differs between makes.
+var (
+	memoryWord = regexp.MustCompile(`(?i)^%MW(\d+)(?:(?:\.|:X)(\d{1,2}))?$`)
+	memoryAny  = regexp.MustCompile(`(?i)^(?:%[IQM][XBWDLF]?\d|[IQMEA][BWD]\d|DB\d+\.?DB[XBWD]\d)`)
+)
+
+// iec makes an offset of an address of a controller's memory.
+func (m *making) iec(text string) (string, bool) {
+	if w := memoryWord.FindStringSubmatch(text); w != nil {
+		m.once("addresses such as %%MW10 are offsets of holding registers, as controllers pass them on that say nothing else")
+		if w[2] != "" {
+			return "hr:" + w[1] + "." + w[2], true
+		}
+		return "hr:" + w[1], true
+	}
+	if memoryAny.MatchString(text) {
+		m.fault("address", "%q is in the memory of a controller; at which register that is differs between makes: its manual, or its program, has the map. Write hr:0 or co:0", text)
+		return "", false
+	}
+	return text, true
+}
+
 // index makes the address of a DNP3 point: of the number of its index, the kind stands beside it or in a title.
 func (m *making) index(text string, plain func(string) (string, bool)) {
+	if k := kindNumber.FindStringSubmatch(text); k != nil {
+		if kind := kinds[strings.ToLower(k[1])]; kind != "" {
+			n, _ := strconv.Atoi(k[2]) // of five digits at most
+			m.item.Fields["address"] = fmt.Sprintf("%s:%d", kind, n)
+			return
+		}
+	}
 	digits := strings.TrimSuffix(text, ".0") // as a spreadsheet gives whole numbers
 	if strings.Trim(digits, "0123456789") != "" {
 		m.item.Fields["address"] = text
@@ -89,8 +148,8 @@ func (m *making) index(text string, plain func(string) (string, bool)) {
 
 // single reports whether the row says that its value is a single bit.
 func (m *making) single() bool {
-	t, _, _, err := m.known.kind(m.cells["type"], 0)
-	return err == nil && t == codec.TypeBool
+	k, err := m.known.kind(m.cells["type"], 0)
+	return err == nil && k.t == codec.TypeBool
 }
 
 // table is that of the column beside, of the title above, or of the defaults.
@@ -131,6 +190,9 @@ func (m *making) counted(text string, notation site.Notation, table site.Space) 
 	marked := func(digits string) string {
 		if m.hexed && bareHex.MatchString(digits) {
 			return "0x" + digits
+		}
+		if n, err := strconv.ParseUint(digits, 10, 16); err == nil && m.outright && reference(digits) && table != "" {
+			return fmt.Sprintf("%s:0x%X", table, n)
 		}
 		return digits
 	}

@@ -2,93 +2,13 @@ package pointlist
 
 import (
 	"fmt"
-	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
-	"arithmon/internal/core/document"
-	"arithmon/internal/core/form"
-	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
-
-// What a column may hold beside the fields of a point as a site file names them.
-const (
-	colTable  = "table"
-	colBit    = "bit"
-	colFactor = "factor"
-	colDivide = "divisor"
-	colOffset = "offset"
-	colRawMin = "raw_min"
-	colRawMax = "raw_max"
-	colEngMin = "eng_min"
-	colEngMax = "eng_max"
-	colAccess = "access"
-	colWords  = "words"
-
-	colLowLow   = "limit_low_low"
-	colLow      = "limit_low"
-	colHigh     = "limit_high"
-	colHighHigh = "limit_high_high"
-	colState    = "limit_state"
-	colDeadband = "limit_deadband"
-	colDelay    = "limit_delay"
-	colSeverity = "severity"
-)
-
-// columns are what a column may hold, and the headings by which it is known, in small letters and without marks.
-var meanings = []struct {
-	field    string
-	headings string // parted by bars
-}{
-	{"tag", "tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name|nom|nombre|nome|repère|señal|segnale"},
-	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung|appareil|équipement|dispositivo|equipo|esclave|esclavo"},
-	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name|désignation|libellé|commentaire|descripción|descrizione|descriptif|comentario|commento|signification"},
-	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|adresse|registeradresse|registernummer|modbusadresse|index|point index|no|nr|dec address|address dec|hex address|address hex|offset address|register offset|dnp3 index|dnp index|dnp3 point|dnp point|dnp3 address|plc address|plc adr|plc addr|sps adresse|protocol address|modbus|modbus adr|modbus addr|adresse modbus|registre|adresse registre|dirección|dirección modbus|registro|indirizzo|indirizzo modbus|n registre"},
-	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|object group|dnp3 object|io type|signal type|funktion|funktionscode|bereich|fonction|función|funzione"},
-	{colBit, "bit|bit no|bit number|bit position|bitnummer|bit nr"},
-	{"type", "type|data type|datatype|format|data format|typ|datentyp|representation|encoding|var type|variable type|format type|fmt|type de données|tipo|tipo de dato|tipo dato|formato"},
-	{colWords, "words|length|size|registers|no of registers|number of registers|register count|reg count|count|quantity|qty|len|länge|anzahl|anzahl register|registeranzahl|num regs|longueur|nb de registres|longitud|lunghezza|nombre de registres|mots"},
-	{"order", "order|byte order|word order|endian|endianness|byteorder|wordorder|swap|reihenfolge|bytereihenfolge"},
-	{"unit", "unit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure|unité|unidad|unità"},
-	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor|facteur|coef|coeff|coefficient multiplicateur|échelle|escala|fattore|fattore di scala|factor de escala|risoluzione|résolution"},
-	{colDivide, "divisor|divide by|div|divider|teiler|division"},
-	{colOffset, "offset|scaling offset|eng offset|bias|zero offset|nullpunkt"},
-	{colRawMin, "raw min|min raw|raw low|raw lo|raw minimum|rohwert min|adc min|raw from|raw 0"},
-	{colRawMax, "raw max|max raw|raw high|raw hi|raw maximum|rohwert max|adc max|raw to|raw 100"},
-	{colEngMin, "eng min|min eng|eng low|min|minimum|low|lo|lower|from|range min|min value|lower limit|lower range|min wert|messbereich min|engineering min|eng from|scale min|low range"},
-	{colEngMax, "eng max|max eng|eng high|max|maximum|high|hi|upper|to|range max|max value|upper limit|upper range|max wert|messbereich max|engineering max|eng to|scale max|high range"},
-	{"range", "range|measuring range|messbereich|bereich messung|plage|rango|campo di misura|étendue de mesure"},
-	{colAccess, "access|r w|rw|r/w|read write|mode|permission|direction|zugriff|access mode|access type|access right|schreibbar|writeable|accès|acceso|accesso|l/e|lecture/écriture|lectura/escritura|lettura/scrittura"},
-	{colLowLow, "ll|lolo|lo lo|low low|lowlow|alarm ll|ll alarm|alarm lolo|lolo alarm|alarm low low|low low alarm|low low limit|limit ll|ll limit|trip low|grenzwert ll"},
-	{colLow, "alarm l|l alarm|alarm lo|lo alarm|alarm low|low alarm|low alarm limit|limit l|l limit|warning low|low warning|alarm min|min alarm|grenzwert l|grenzwert min|alarm unten"},
-	{colHigh, "alarm h|h alarm|alarm hi|hi alarm|alarm high|high alarm|high alarm limit|limit h|h limit|warning high|high warning|alarm max|max alarm|grenzwert h|grenzwert max|alarm oben"},
-	{colHighHigh, "hh|hihi|hi hi|high high|highhigh|alarm hh|hh alarm|alarm hihi|hihi alarm|alarm high high|high high alarm|high high limit|limit hh|hh limit|trip high|grenzwert hh"},
-	{colState, "alarm state|alarm when|alarm if|alarm value|alarm on|alarmzustand|alarm bei"},
-	{colDeadband, "alarm deadband|alarm hysteresis|hysteresis|deadband|hysterese|totband"},
-	{colDelay, "alarm delay|delay|on delay|time delay|alarmverzögerung|verzögerung"},
-	{colSeverity, "severity|alarm severity|alarm priority|priority|priorität|alarmpriorität|alarm class"},
-	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|period|update|update rate|abfrage|zyklus|cycle"},
-	{"poll_group", "poll group|scan group|scan class|gruppe"},
-	{"decimals", "decimals|digits|decimal places|precision|nachkommastellen|dp|decimal point"},
-	{"states", "states|values|enumeration|enum|value list|coding|codes|state text|states text|zustände|werte|value description|options|valid values"},
-	{"invalid", "invalid|invalid value|error value|not available|na value|ungültig|fehlerwert"},
-	{"charset", "charset|character set|zeichensatz"},
-}
-
-// Meanings lists what a column may hold.
-func Meanings() (list []string) {
-	for _, m := range meanings {
-		list = append(list, m.field)
-	}
-	for _, f := range fields {
-		if !slices.Contains(list, f) {
-			list = append(list, f)
-		}
-	}
-	return list
-}
 
 // limitsBeside takes low and high for limits where a column beside them has one of the outer limits, and not for the ends of a range.
 func limitsBeside(columns []sheet.Column, taken map[string]bool) {
@@ -101,32 +21,6 @@ func limitsBeside(columns []sheet.Column, taken map[string]bool) {
 			columns[i].Field, taken[field] = field, true
 		}
 	}
-}
-
-// fields are those of a point as a site file names them; cells of columns that are headed so hold what a site file would.
-var fields = func() (list []string) {
-	for _, f := range document.FieldsOf(reflect.TypeOf(form.Shape(site.KindPoint))) {
-		list = append(list, f.Name)
-	}
-	return list
-}()
-
-// known gives the field that a heading names; exact says that its cells are as in a site file: of a list that was exported, and of fields that
-// have no other name.
-func known(heading string, exported bool) (field string, exact bool) {
-	if exported && slices.Contains(fields, heading) {
-		return heading, true
-	}
-	plain := sheet.Bare(heading)
-	for _, m := range meanings {
-		if slices.Contains(strings.Split(m.headings, "|"), plain) {
-			return m.field, false
-		}
-	}
-	if slices.Contains(fields, heading) {
-		return heading, true
-	}
-	return "", false
 }
 
 // headings are the row or two of a grid that name its columns.
@@ -160,14 +54,7 @@ func findHeadings(g sheet.Grid, named sheet.Named) (headings, error) {
 	bestScore, byHeading := 0, 0
 	try := func(texts []string, first int, rows ...[]string) {
 		columns, n := recognise(texts, named)
-		score := 0
-		for _, c := range columns {
-			if c.Field != "" && c.Heading != "" {
-				score += 2
-			} else if c.Field != "" {
-				score++
-			}
-		}
+		score := scoreOf(columns) + 1 - len(rows) // of two that tell as much, the shorter
 		if score > bestScore {
 			best, bestScore, byHeading = newHeadings(columns, first, rows...), score, n
 		}
@@ -176,11 +63,8 @@ func findHeadings(g sheet.Grid, named sheet.Named) (headings, error) {
 		try(row.Cells, i+1, row.Cells)
 		if i+1 < len(g.Rows) && !numbers(g.Rows[i+1].Cells) { // a second row may go on with them
 			below := g.Rows[i+1].Cells
-			both := make([]string, max(len(row.Cells), len(below)))
-			for k := range both {
-				both[k] = strings.TrimSpace(cell(row.Cells, k) + " " + cell(below, k))
-			}
-			try(both, i+2, row.Cells, below)
+			try(joinedHeadings(row.Cells, below, false), i+2, row.Cells, below)
+			try(joinedHeadings(row.Cells, below, true), i+2, row.Cells, below)
 		}
 	}
 	if bestScore < 4 || !best.has("address") && !best.has("tag") || named.Alone(best.columns, byHeading) && numbers(best.rows[0]) {
@@ -190,6 +74,39 @@ func findHeadings(g sheet.Grid, named sheet.Named) (headings, error) {
 		return best, fmt.Errorf("no headings are recognised: one row must name the columns, such as tag, address, type, unit; or say which they are: --columns 'tag=A,address=C'")
 	}
 	return best, nil
+}
+
+// scoreOf is how much columns tell of points.
+func scoreOf(columns []sheet.Column) (score int) {
+	for _, c := range columns {
+		switch {
+		case c.Field != "" && c.Heading != "" && !c.Likely:
+			score += 2
+		case c.Field != "":
+			score++
+		}
+	}
+	return score
+}
+
+// joinedHeadings are two rows of headings as one; grouped, a heading above stands for the columns to its right, too, that have one below it alone: Raw
+// above min and max.
+func joinedHeadings(above, below []string, grouped bool) []string {
+	both := make([]string, max(len(above), len(below)))
+	group := ""
+	for k := range both {
+		over, under := cell(above, k), cell(below, k)
+		switch {
+		case over != "" && under != "":
+			group = over
+		case over != "" || under == "":
+			group = ""
+		case grouped:
+			over = group
+		}
+		both[k] = strings.TrimSpace(over + " " + under)
+	}
+	return both
 }
 
 // numbersRows are headings of columns that number the rows.
@@ -313,6 +230,9 @@ func (h *headings) indexBeside() {
 	}
 }
 
+// objects are headings of columns with the groups of objects.
+var objects = map[string]bool{"object": true, "obj": true, "group": true, "object no": true, "obj group": true, "gruppe": true, "objekt": true, "static group": true, "static object": true, "dnp object": true, "type": true, "typ": true, "group/variation": true, "object/variation": true, "obj/var": true}
+
 // kindBeside takes a column for the kinds of DNP3 points whose cells are all short names of them, where no heading says so.
 func (h *headings) kindBeside(rows []sheet.Row) {
 	if slices.ContainsFunc(h.columns, func(c sheet.Column) bool { return c.Field == colTable }) {
@@ -323,13 +243,39 @@ func (h *headings) kindBeside(rows []sheet.Row) {
 		for _, row := range rows[:min(len(rows), looked)] {
 			if text := cell(row.Cells, h.columns[i].At); text != "" {
 				n++
-				if kinds[strings.ToLower(text)] != "" {
+				if _, err := kindOf(text); kinds[strings.ToLower(text)] != "" || err == nil && objects[sheet.Fold(sheet.Bare(h.columns[i].Heading))] {
 					are++
 				}
 			}
 		}
-		if h.columns[i].Field == "" && n > 0 && are == n {
+		if f := h.columns[i].Field; (f == "" || f == "type" && !h.columns[i].Exact) && n > 0 && are == n {
+			delete(h.from, f)
 			h.columns[i].Field, h.from[colTable] = colTable, h.columns[i].Heading
+			return
+		}
+	}
+}
+
+// kindNumber is the address of a DNP3 point in one word: AI0, BI-3, AO 12.
+var kindNumber = regexp.MustCompile(`(?i)^(d?bi|di|bo|do|ai|ao|ctr|cnt|ct|ci|fctr|fc|os)[\s._-]*(\d{1,5})$`)
+
+// kindNumbers takes a column of such words for the addresses where no other is one. What names points may be another one then.
+func (h *headings) kindNumbers(rows []sheet.Row, named sheet.Named) {
+	if h.has("address") || named["address"] != "" {
+		return
+	}
+	at := slices.IndexFunc(h.columns, func(c sheet.Column) bool {
+		return !c.Exact && named[c.Field] == "" && all(filled(rows, c.At), kindNumber.MatchString)
+	})
+	if at < 0 {
+		return
+	}
+	was := h.columns[at].Field
+	delete(h.from, was)
+	h.columns[at].Field, h.from["address"] = "address", h.columns[at].Heading
+	for i := range h.columns {
+		if field, _ := known(h.columns[i].Heading, false); was == "tag" && field == was && h.columns[i].Field == "" {
+			h.columns[i].Field, h.from[was] = was, h.columns[i].Heading
 			return
 		}
 	}
@@ -388,6 +334,11 @@ func recognise(texts []string, by sheet.Named) ([]sheet.Column, int) {
 		columns[i].Field = "description"
 	}
 	limitsBeside(columns, taken)
+	for i := range columns {
+		if field := likelyField(sheet.Fold(sheet.Bare(columns[i].Heading))); columns[i].Field == "" && field != "" && !taken[field] && by[field] == "" && columns[i].Heading != Was {
+			columns[i].Field, columns[i].Likely, taken[field] = field, true, true
+		}
+	}
 	// Of two columns with addresses, the hexadecimal one is as on the wire.
 	for i := range columns {
 		if field, _ := known(columns[i].Heading, exported); field == "address" && columns[i].Field == "" && strings.Contains(strings.ToLower(columns[i].Heading), "hex") && by["address"] == "" {

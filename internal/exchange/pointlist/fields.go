@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
 
@@ -61,9 +63,7 @@ func (m *making) all() {
 	m.scaling(plain)
 	m.limits(plain)
 	if text, ok := plain("unit"); ok {
-		if u := unitOf(text); u != "" {
-			f["unit"] = u
-		}
+		m.unit(text)
 	}
 	if text, ok := plain("description"); ok {
 		f["description"] = text
@@ -82,13 +82,20 @@ func (m *making) all() {
 			m.fault("decimals", "%q is no whole number", text)
 		} else {
 			f["decimals"] = n
+			m.implied(n)
 		}
 	}
+	m.twoStates(plain)
 	if text, ok := plain("states"); ok && strings.ContainsRune("{[", rune(text[0])) {
 		m.exact("states")
 	} else if ok {
 		if states, err := statesOf(text); err != nil {
-			m.fault("states", "%s", err)
+			if r, is := spanOf(text); is && m.item.Fields["range"] == nil && m.cells["range"] == "" { // 0-100
+				f["range"] = r
+				m.from("range", "states")
+			} else {
+				m.fault("states", "%s", err)
+			}
 		} else if states != nil {
 			f["states"] = states
 		}
@@ -128,18 +135,75 @@ func (m *making) all() {
 		} else if states, err := statesOf(text); err == nil && states != nil && f["states"] == nil {
 			f["states"] = states
 			m.from("states", "range")
+		} else if r, is := listed(text); is { // 0, 1, 2
+			f["range"] = r
 		} else {
 			m.fault("range", "%q is no range: write 0..100", text)
 		}
 	}
+	if s, ok := f["scaling"].(map[string]any); ok && s["raw"] != nil && s["raw"] == f["range"] && s["eng"] != s["raw"] {
+		delete(f, "range") // these are the ends of the raw values
+	}
 	m.tag(exact("tag"))
 }
 
+// implied takes decimals of a whole number that nothing scales for those that the device leaves out.
+func (m *making) implied(n int) {
+	t := codec.Type(text(m.item.Fields["type"]))
+	if _, whole := signs[t]; n < 1 || n > 9 || m.protocol() != site.Modbus || m.item.Fields["scaling"] != nil || m.item.From[colFactor] != "" || m.item.From[colRawMin] != "" || !whole && t != "" && !slices.Contains(slices.Collect(maps.Values(signs)), t) {
+		return
+	}
+	m.item.Fields["scaling"] = map[string]any{"factor": round(math.Pow10(-n))}
+	m.from("scaling", "decimals")
+	m.once("decimals of whole numbers are taken for decimal places that the device leaves out: with 1, 215 is 21.5")
+}
+
+// nameIn is what a description names, without a remark behind it, its unit and its step: Flow rate, l/s x10; Speed in 0.1 Hz.
+func nameIn(description string) string {
+	name := description
+	for _, behind := range []*regexp.Regexp{bracketed, rounded} {
+		if m := behind.FindStringSubmatch(name); m != nil {
+			if _, u, err := stepped(m[1]); err == nil && u != "" || timesTold.MatchString(m[1]) {
+				name = behind.ReplaceAllString(name, "")
+			}
+		}
+	}
+	for _, behind := range []*regexp.Regexp{stepTold, timesTold, unitTold} {
+		name = behind.ReplaceAllString(name, "")
+	}
+	if at := strings.IndexAny(name, ",;"); at >= leastName {
+		name = name[:at]
+	}
+	if len(strings.TrimSpace(name)) < leastName {
+		name = description
+	}
+	return strings.ReplaceAll(name, "/", "-") // which parts no areas here
+}
+
+// leastName is how much of a description is left at least that a tag is made of.
+const leastName = 3
+
 // What a remark is when it is nothing else: the names of values, or a factor. 4-20 mA, 0-10 V are no names.
 var (
-	namesAlone  = regexp.MustCompile(`^(?:\s*-?\d+\s*[=:]\s*\pL[^,;/|\n]*(?:[,;/|\n]+|$))+$`)
-	factorAlone = regexp.MustCompile(`^(?:[x×*]\s*[\d.,]+|(?:1\s*)?/\s*\d+)$`)
+	namesAlone = regexp.MustCompile(`^(?:\s*-?\d+\s*[=:]\s*\pL[^,;/|\n]*(?:[,;/|\n]+|$))+$`)
 )
+
+// twoStates makes the names of the two values of a bit of two columns.
+func (m *making) twoStates(plain func(string) (string, bool)) {
+	off, has0 := plain(colOff)
+	on, has1 := plain(colOn)
+	if (has0 || has1) && m.cells["states"] == "" && m.item.Fields["states"] == nil {
+		states := map[string]any{}
+		if has0 && !blank(off) || has1 && off != "" {
+			states["0"] = off
+		}
+		if has1 && !blank(on) || has0 && on != "" {
+			states["1"] = on
+		}
+		m.item.Fields["states"] = states
+		m.from("states", cmp.Or(map[bool]string{true: colOff}[has0], colOn))
+	}
+}
 
 // exact reads a cell as a site file would have it; an empty one gives the default.
 func (m *making) exact(field string) {
@@ -161,61 +225,121 @@ var truths = map[string]bool{"writable": true, "invert": true, "select": true}
 // textual are the fields whose cells are texts, whatever they look like.
 var textual = map[string]bool{"tag": true, "station": true, "address": true, "type": true, "order": true, "unit": true, "description": true, "charset": true, "poll_group": true, "read_back": true, "poll": true, "pulse": true, "pulse_off": true, "control": true, "table": true}
 
-// scaledType is a type with what the value is divided by.
-var scaledType = regexp.MustCompile(`^(.*\S)\s*(/\s*\d+|[x×*]\s*0[.,]\d+)$`)
-
 // kind makes type, length and order.
 func (m *making) kind(plain func(string) (string, bool)) {
 	words := 0
 	if text, ok := plain(colWords); ok {
-		if n, is := number(text); is && n >= 1 && n <= 125 && n == float64(int(n)) {
-			words = int(n)
+		if n, is := number(text); is && n >= 1 && n <= 2000 && n == float64(int(n)) {
+			words = (int(n) + m.size - 1) / m.size
 		}
 	}
-	if text, ok := plain("type"); ok {
+	text, ok := plain("type")
+	if ok {
 		if name, states, ok := enumeration(text); ok && m.cells["states"] == "" {
 			m.item.Fields["states"] = states
 			m.from("states", "type")
 			text = name
 		}
-		t, length, order, err := m.known.kind(text, words)
-		if parts := scaledType.FindStringSubmatch(text); err != nil && parts != nil && m.cells[colFactor] == "" && m.cells[colDivide] == "" { // U16/10
-			if s, wrong := m.known.scaling(parts[2]); wrong == nil && s != nil {
-				if t, length, order, err = m.known.kind(parts[1], words); err == nil {
-					m.item.Fields["scaling"] = s
-					m.from("scaling", "type")
-				}
+		k, err := m.known.kind(text, words)
+		if err != nil { // U16/10; uint16, 0.01 Hz
+			if parts := scaledType.FindStringSubmatch(text); parts != nil && m.behindType(parts[2]+parts[4]) {
+				k, err = m.known.kind(parts[1]+parts[3], words)
 			}
 		}
 		if err != nil {
 			m.fault("type", "%s", err)
 		} else {
-			m.item.Fields["type"] = string(t)
-			if length > 0 {
-				m.item.Fields["length"] = length
-				m.from("length", "type")
-			}
-			if order != "" {
-				m.item.Fields["order"] = string(order)
-				m.from("order", "type")
+			m.typed("type", k)
+		}
+	} else if words > 1 && m.item.Fields["type"] == nil && m.protocol() == site.Modbus && m.cells["address"] != "" {
+		if t := codec.Type(""); words == 2 || words == 4 {
+			t = map[int]codec.Type{2: codec.TypeUint32, 4: codec.TypeUint64}[words]
+			m.typed(colWords, typeMeaning{t: t})
+			if m.cells[colSigned] == "" {
+				m.once("no data type is said of some rows: of two registers uint32 is made, and of four uint64; where they are floats, say --defaults '{type: float32}'")
 			}
 		}
 	}
+	if text, ok := plain(colSigned); ok {
+		m.sign(text)
+	}
 	if text, ok := plain("order"); ok {
-		switch o := codec.Order(strings.ToUpper(text)); {
-		case slices.Contains(codec.Orders[:], o):
-			m.item.Fields["order"] = string(o)
-		case strings.Contains(strings.ToLower(text), "big"):
-		case slices.Contains([]string{"-", "no", "none", "nein", "0", "not swapped"}, strings.ToLower(text)):
-		case slices.Contains([]string{"word", "words", "wort"}, strings.ToLower(text)):
-			m.item.Fields["order"] = string(codec.CDAB)
-		case slices.Contains([]string{"byte", "bytes"}, strings.ToLower(text)):
-			m.item.Fields["order"] = string(codec.BADC)
-		case strings.Contains(strings.ToLower(text), "little"), strings.Contains(strings.ToLower(text), "swap"):
-			m.item.Fields["order"] = string(codec.CDAB)
-		default:
+		switch o, loose, is := orderOf(text); {
+		case !is:
 			m.fault("order", "%q is no byte order: ABCD, CDAB, BADC or DCBA", text)
+		case o != "":
+			m.item.Fields["order"] = string(o)
+			m.looseOrder(loose)
 		}
+	}
+}
+
+// typed takes over what a type means.
+func (m *making) typed(column string, k typeMeaning) {
+	m.item.Fields["type"] = string(k.t)
+	m.from("type", column)
+	if k.length > 0 {
+		m.item.Fields["length"] = k.length
+		m.from("length", column)
+	}
+	if k.order != "" {
+		m.item.Fields["order"] = string(k.order)
+		m.from("order", column)
+		m.looseOrder(k.loose)
+	}
+}
+
+// scaledType is a type with what the value is divided by, or with a step, behind it.
+var scaledType = regexp.MustCompile(`^(?:(.*\S)\s*(/\s*\d+|[x×*]\s*0[.,]\d+)|([^,;(]*?)\s*[,;(]\s*(.+?)\)?)$`)
+
+// behindType takes what stands behind a type for a scaling, where no column has one; it reports whether it is one.
+func (m *making) behindType(text string) bool {
+	if m.cells[colFactor] != "" || m.cells[colDivide] != "" {
+		return false
+	}
+	s, u, err := stepped(text)
+	if err != nil || s == nil && u == "" {
+		return false
+	}
+	if s != nil {
+		m.item.Fields["scaling"] = s
+		m.from("scaling", "type")
+	}
+	if u != "" && m.item.Fields["unit"] == nil && m.cells["unit"] == "" {
+		m.item.Fields["unit"] = u
+		m.from("unit", "type")
+	}
+	return true
+}
+
+// signs are integers with a sign, by those without.
+var signs = map[codec.Type]codec.Type{codec.TypeUint8: codec.TypeInt8, codec.TypeUint16: codec.TypeInt16, codec.TypeUint32: codec.TypeInt32, codec.TypeUint64: codec.TypeInt64}
+
+// sign makes of an integer one with a sign, or without, as a column says.
+func (m *making) sign(text string) {
+	has := false
+	switch strings.ToLower(text) {
+	case "yes", "y", "true", "signed", "s", "1", "x", "ja", "j", "oui", "si", "sí", "+/-", "±", "int":
+		has = true
+	case "no", "n", "false", "unsigned", "u", "0", "nein", "non", "-", "+", "uint":
+	default:
+		m.fault(colSigned, "%q says neither that the value has a sign nor that it has none: yes or no", text)
+		return
+	}
+	is, _ := m.item.Fields["type"].(string)
+	t := codec.Type(cmp.Or(is, string(codec.TypeUint16)))
+	for without, with := range signs {
+		switch {
+		case has && t == without:
+			m.item.Fields["type"] = string(with)
+		case !has && t == with:
+			m.item.Fields["type"] = string(without)
+		case t == without || t == with:
+			m.item.Fields["type"] = string(t)
+		default:
+			continue
+		}
+		m.from("type", colSigned)
 	}
 }
 
@@ -249,6 +373,19 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 			m.from("range", colEngMin)
 		}
 	}
+	if text, ok := plain(colRaw); ok {
+		raw, is := spanOf(text)
+		eng, also := spanOf(m.cells["range"])
+		if u := span.FindStringSubmatch(text); is && also && u[3] == "" && raw != eng {
+			m.item.Fields["scaling"] = map[string]any{"raw": raw, "eng": eng}
+			m.from("scaling", colRaw)
+			m.unitBeside("range", m.cells["range"])
+			return
+		}
+		if !is {
+			m.fault(colRaw, "%q is no range: write 0..27648", text)
+		}
+	}
 	scaling := map[string]any{}
 	if text, ok := plain(colFactor); ok && text[0] == '{' {
 		m.cells["scaling"] = text
@@ -256,12 +393,11 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		m.exact("scaling")
 		return
 	} else if ok && text != "-" {
-		if f, is := number(text); is && (f == 10 || f == 100 || f == 1000) {
-			m.upwards = m.item.From[colFactor]
-		}
 		s, err := m.step(text)
 		if err != nil {
 			m.fault(colFactor, "%s", err)
+		} else if f, is := number(text); is && (f == 10 || f == 100 || f == 1000) {
+			m.upwards = m.item.From[colFactor]
 		}
 		maps.Copy(scaling, s)
 		m.from("scaling", colFactor)
@@ -282,11 +418,8 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		scaling["offset"] = offset
 		m.from("scaling", cmp.Or(map[bool]string{true: colFactor}[m.cells[colFactor] != ""], colOffset))
 	}
-	if text, ok := plain("description"); ok && len(scaling) == 0 && m.item.From[colFactor] == "" && m.item.Fields["scaling"] == nil && factorAlone.MatchString(text) { // x 0.01
-		if s, err := m.known.scaling(text); err == nil {
-			maps.Copy(scaling, s)
-			m.from("scaling", "description")
-		}
+	if len(scaling) == 0 && m.item.From[colFactor] == "" && m.item.Fields["scaling"] == nil {
+		maps.Copy(scaling, m.told(plain))
 	}
 	if len(scaling) > 0 {
 		m.item.Fields["scaling"] = scaling
@@ -337,7 +470,7 @@ func (m *making) tag(exact bool) {
 	case tag != "" && tag != written:
 		m.item.Made = fmt.Sprintf("%q is no tag; %s is", written, m.options.Prefix+tag)
 	case tag == "" && m.cells["description"] != "":
-		if tag = strings.ToLower(tagOf(m.cells["description"])); tag != "" {
+		if tag = strings.ToLower(tagOf(nameIn(m.cells["description"]))); tag != "" {
 			m.item.Made = "made of the description"
 		}
 	}

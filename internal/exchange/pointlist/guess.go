@@ -55,7 +55,7 @@ func guess(g sheet.Grid) []sheet.Column {
 	}
 	first("address", addressLike.MatchString)
 	first(colFactor, factorLike.MatchString)
-	first("type", func(text string) bool { _, _, _, err := typeOf(text, 0); return err == nil })
+	first("type", func(text string) bool { _, _, _, _, err := typeOf(text, 0); return err == nil })
 	first(colAccess, func(text string) bool {
 		_, err := accessOf(text)
 		_, numeric := strconv.Atoi(text)

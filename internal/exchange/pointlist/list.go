@@ -21,6 +21,7 @@ type Options struct {
 	Defaults map[string]any // fields of rows that say nothing of them
 
 	Speaks func(station string) site.Protocol // what a station speaks; nil: all of them Modbus
+	Counts func(station string) site.Notation // how addresses of a station count; nil: it is not known
 }
 
 func (o Options) protocol(station string) site.Protocol {
@@ -28,6 +29,13 @@ func (o Options) protocol(station string) site.Protocol {
 		return site.Modbus
 	}
 	return o.Speaks(station)
+}
+
+func (o Options) counts(station string) site.Notation {
+	if o.Counts == nil {
+		return ""
+	}
+	return o.Counts(station)
 }
 
 // Item is a row that is a point.
@@ -69,60 +77,22 @@ type List struct {
 
 // Read reads all sheets of a book that have headings.
 func Read(b sheet.Book, o Options) (List, error) {
+	b = Parted(b)
 	list := List{Notes: slices.Clone(b.Notes)}
 	var first error
-	tags := map[string]int{}
+	r := reader{list: &list, options: o, page: b.Form == sheet.Page || b.Form == sheet.Lines, lines: b.Form == sheet.Lines, tags: map[string]int{}, cells: map[string]string{}}
 	for _, g := range b.Grids {
-		named := o.Columns.Of(g.Name)
-		h, err := findHeadings(g, named)
-		if err != nil {
-			if len(b.Grids) > 1 {
+		r.sheet, r.sections = g.Name, nil
+		for _, table := range tablesOf(g, o.Columns.Of(g.Name)) {
+			err := r.table(table, o.Columns.Of(g.Name))
+			if err != nil && len(b.Grids) > 1 {
 				list.Notes = append(list.Notes, fmt.Sprintf("sheet %s has no headings, and is left out", g.Name))
 			}
-			if first == nil {
-				first = err
-			}
-			continue
+			first = cmp.Or(first, err)
 		}
-		if heading := h.addressByCells(g.Rows[h.first:]); heading != "" {
-			list.Notes = append(list.Notes, fmt.Sprintf("column %s holds addresses, as its cells look", heading))
-		}
-		if o.protocol(o.Station) == site.DNP3 {
-			if named["address"] == "" {
-				h.indexBeside()
-			}
-			h.kindBeside(g.Rows[h.first:])
-		}
-		if named[colOffset] == "" {
-			h.offsetsOfAddresses(g.Rows[h.first:])
-		}
-		list.Columns = append(list.Columns, sheet.Columns{Sheet: g.Name, Columns: h.columns})
-		if len(h.rows) == 0 {
-			list.Notes = append(list.Notes, "no headings are recognised; what the columns hold is guessed by their cells: look at it")
-		}
-		r := reader{list: &list, options: o, headings: h, sheet: g.Name, page: b.Form == sheet.Page, crosses: h.crosses(g.Rows[h.first:]), tags: tags, cells: map[string]string{}}
-		if o.protocol(o.Station) != site.Modbus {
-			// whose addresses count in one way
-		} else if r.notation = cmp.Or(o.Notation, notationOf(h, g.Rows[h.first:])); r.notation != "" && o.Notation == "" {
-			list.Notes = append(list.Notes, map[site.Notation]string{
-				site.Ref5:   "addresses are references of five digits: 40001 is the first holding register",
-				site.Offset: "addresses are offsets, as on the wire: the first is 0",
-				site.Hex:    "addresses are hexadecimal, as the heading says, and offsets, as on the wire",
-			}[r.notation])
-			if r.notation == site.Hex {
-				r.notation, r.hexed = site.Offset, true
-			}
-		}
-		for _, row := range g.Rows[:h.first] {
-			r.title(row)
-		}
-		for _, row := range g.Rows[h.first:] {
-			r.title(row)
-			r.row(row)
-		}
-		if r.upwards != "" {
-			list.Notes = append(list.Notes, fmt.Sprintf("raw values are multiplied by column %s; where that is what the device has multiplied them by, say --columns 'divisor=%s'", r.upwards, r.upwards))
-		}
+	}
+	if list.Columns == nil && b.Form == sheet.Page && width(b.Grids[0].Rows) < 2 {
+		return list, fmt.Errorf("no columns are to be seen: cells are parted by a tab, a semicolon, a comma, or two spaces; and no lines of a table are, which begin with an address, or name one")
 	}
 	if list.Columns == nil {
 		return list, cmp.Or(first, fmt.Errorf("the file holds nothing"))
@@ -130,14 +100,79 @@ func Read(b sheet.Book, o Options) (List, error) {
 	if err := o.Columns.Missing(list.Columns, b.Grids); err != nil {
 		return list, err
 	}
+	r.joinHalves()
+	r.overlaps()
 	if list.Left > 0 {
 		list.Notes = append(list.Notes, fmt.Sprintf("left out, since they are no points, such as titles, repeated headings and reserved registers: %d", list.Left))
 	}
 	for _, c := range list.Columns {
 		unused := slices.DeleteFunc(c.Unknown(), func(heading string) bool { return heading == Version || heading == Was })
 		if len(unused) > 0 {
-			list.Notes = append(list.Notes, c.About("columns that nothing is made of: "+strings.Join(unused, ", "), len(list.Columns)))
+			r.once("%s", c.About("columns that nothing is made of: "+strings.Join(unused, ", "), len(b.Grids)))
 		}
 	}
 	return list, nil
+}
+
+// table reads the rows of a table with its headings.
+func (r *reader) table(g sheet.Grid, named sheet.Named) error {
+	h, err := findHeadings(g, named)
+	if err != nil {
+		return err
+	}
+	rows, protocol := g.Rows[h.first:], r.options.protocol(r.options.Station)
+	if heading := h.addressByCells(rows); heading != "" {
+		r.once("column %s holds addresses, as its cells look", heading)
+	}
+	if protocol == site.DNP3 {
+		if named["address"] == "" {
+			h.indexBeside()
+		}
+		h.kindBeside(rows)
+		h.kindNumbers(rows, named)
+	}
+	if named[colOffset] == "" {
+		h.offsetsOfAddresses(rows)
+	}
+	h.fit(rows, named, protocol)
+	if by := h.divides(rows, named); by != "" {
+		r.once("raw values are divided by column %s, since it has whole powers of ten alone; where they are multiplied by it, say --columns 'factor=%s'", by, by)
+	}
+	r.list.Columns = append(r.list.Columns, sheet.Columns{Sheet: g.Name, Columns: h.columns})
+	if len(h.rows) == 0 {
+		r.once("no headings are recognised; what the columns hold is guessed by their cells: look at it")
+	}
+	r.headings, r.crosses, r.size, r.upwards, r.at = h, h.crosses(rows), h.sized(rows), "", ""
+	r.known, r.notation, r.hexed, r.outright = memory{}, "", false, false
+	if protocol == site.Modbus {
+		r.count(g, rows)
+	}
+	r.titled(g.Name, 0)
+	for _, row := range g.Rows[:h.first] {
+		r.title(row)
+	}
+	for _, row := range rows {
+		r.title(row)
+		if r.page {
+			row = h.realign(row, protocol)
+		}
+		r.row(row)
+	}
+	if r.upwards != "" {
+		r.once("raw values are multiplied by column %s; where that is what the device has multiplied them by, say --columns 'divisor=%s'", r.upwards, r.upwards)
+	}
+	return nil
+}
+
+// count finds out how the addresses of a table count, and says so.
+func (r *reader) count(g sheet.Grid, rows []sheet.Row) {
+	shown := countingOf(r.headings, g, rows)
+	if r.options.Notation != "" {
+		shown = counting{notation: r.options.Notation, outright: r.options.Notation == site.Offset}
+	} else if shown.why != "" {
+		r.once("%s", shown.why)
+	}
+	if r.notation, r.outright = shown.notation, shown.outright; shown.notation == site.Hex && r.options.Notation == "" {
+		r.notation, r.hexed = site.Offset, true
+	}
 }

@@ -189,7 +189,7 @@ func TestCells(t *testing.T) {
 	assert.Equal(t, map[string]any{"raw": [2]float64{0, 27648}, "eng": [2]float64{-40, 120}}, s)
 	for text, want := range map[string]string{"FLOAT": "float32", "REAL": "float32", "INT16": "int16", "U32": "uint32", "DWORD": "uint32", "S16": "int16", "ASCII 8": "string 8", "Unsigned 16-bit": "uint16", "32 bit float": "float32", "STRING[20]": "string 20",
 		"float32 CDAB": "float32 CDAB", "Float (word swapped)": "float32 CDAB", "LREAL": "float64", "Bool": "bool", "Bitmap": "bits", "uint16": "uint16"} {
-		typ, length, order, err := typeOf(text, 0)
+		typ, length, order, _, err := typeOf(text, 0)
 		require.NoError(t, err, text)
 		got := string(typ)
 		if length > 0 {
@@ -200,7 +200,7 @@ func TestCells(t *testing.T) {
 		}
 		assert.Equal(t, want, got, text)
 	}
-	typ, _, _, err := typeOf("INT", 2)
+	typ, _, _, _, err := typeOf("INT", 2)
 	require.NoError(t, err)
 	assert.Equal(t, codec.TypeInt32, typ)
 	for text, want := range map[string]site.Space{"Holding Register": site.HoldingRegisters, "3x": site.InputRegisters, "FC03": site.HoldingRegisters, "03/06": site.HoldingRegisters, "function 4": site.InputRegisters, "coil": site.Coils, "1": site.Coils} {
@@ -238,7 +238,7 @@ func TestHowAddressesCount(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]codec.Type{"Signed Int32": codec.TypeInt32, "Unsigned integer (16 bit)": codec.TypeUint16, "IEEE 754 float": codec.TypeFloat32, "Real, 64 bits": codec.TypeFloat64} {
-		typ, _, _, err := typeOf(text, 0)
+		typ, _, _, _, err := typeOf(text, 0)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, typ, text)
 	}
@@ -628,8 +628,8 @@ func TestWhatStandsBeside(t *testing.T) {
 	// What a spreadsheet makes of a whole number, and the first bit of a register.
 	l = read(t, "tag,address,type\na,40010.0,uint16\nb,40010.0,bool\n", Options{Station: "plc"})
 	assert.Empty(t, l.Faults)
-	assert.Equal(t, "40010", l.Items[0].Fields["address"])
-	assert.Equal(t, "40010.0", l.Items[1].Fields["address"])
+	assert.Equal(t, "hr:9", l.Items[0].Fields["address"])
+	assert.Equal(t, "hr:9.0", l.Items[1].Fields["address"])
 }
 
 func TestAListOfAnOutstation(t *testing.T) {

@@ -19,6 +19,7 @@ type typeMeaning struct {
 	t      codec.Type
 	length int
 	order  codec.Order
+	loose  string
 }
 
 // mostKnown is how many cells are remembered.
@@ -38,17 +39,18 @@ func (m *memory) scaling(text string) (map[string]any, error) {
 	return s, err
 }
 
-func (m *memory) kind(text string, words int) (codec.Type, int, codec.Order, error) {
+func (m *memory) kind(text string, words int) (typeMeaning, error) {
 	cell := typeCell{text, words}
 	if k, ok := m.types[cell]; ok {
-		return k.t, k.length, k.order, nil
+		return k, nil
 	}
-	t, length, order, err := typeOf(text, words)
+	t, length, order, loose, err := typeOf(text, words)
+	k := typeMeaning{t, length, order, loose}
 	if m.types == nil {
 		m.types = map[typeCell]typeMeaning{}
 	}
 	if err == nil && len(m.types) < mostKnown {
-		m.types[cell] = typeMeaning{t, length, order}
+		m.types[cell] = k
 	}
-	return t, length, order, err
+	return k, err
 }

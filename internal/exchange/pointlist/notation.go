@@ -1,6 +1,8 @@
 package pointlist
 
 import (
+	"cmp"
+	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
@@ -13,20 +15,62 @@ import (
 // How the addresses of a list count.
 
 // fewReferences are too few addresses to be sure of their notation by them.
-const fewReferences = 3
+const fewReferences = 2
 
-// notationOf is how the addresses of a list count, where the list shows it whatever the notation of their station is: by their heading, or since all
-// are references of five digits.
-func notationOf(h headings, rows []sheet.Row) site.Notation {
+// What is said, in a heading or in a sentence above or below, of how addresses count.
+var (
+	saysZero = regexp.MustCompile(`(?i)\b(?:0|zero)[- ]?based\b|\bbase[- ]?(?:0|zero)\b|\b(?:start|starts|starting|begin|begins|beginning|count|counts|counted)\s+(?:at|from|with)\s+(?:0|zero)\b|\b(?:pdu|wire|protocol) addr|\b(?:0|null)[- ]?basiert|\bbeginn\w*\s+(?:bei|mit)\s+(?:0|null)\b|\bindexad[ao] (?:a|en) cero`)
+	saysOne  = regexp.MustCompile(`(?i)\b(?:1|one)[- ]?based\b|\bbase[- ]?(?:1|one)\b|\b(?:start|starts|starting|begin|begins|beginning|count|counts|counted)\s+(?:at|from|with)\s+(?:1|one)\b|\b(?:1|eins)[- ]?basiert|\bbeginn\w*\s+(?:bei|mit)\s+(?:1|eins)\b`)
+	saysHex  = regexp.MustCompile(`(?i)hex|[(\[]\s*h\s*[)\]]`)
+)
+
+// addressWord is in sentences that speak of addresses.
+var addressWord = regexp.MustCompile(`(?i)addr|adress|register|index|offset`)
+
+// said is how addresses count by what a heading or a sentence of the list says; "" where none does.
+func said(heading string, g sheet.Grid) site.Notation {
+	texts := []string{heading}
+	for _, row := range g.Rows {
+		if sentence := strings.Join(row.Cells, " "); len(sentence) < 400 && addressWord.MatchString(sentence) {
+			texts = append(texts, sentence)
+		}
+	}
+	zero := slices.ContainsFunc(texts, saysZero.MatchString)
+	one := slices.ContainsFunc(texts, saysOne.MatchString)
+	switch {
+	case zero && !one:
+		return site.Offset
+	case one && !zero:
+		return site.Number
+	}
+	return ""
+}
+
+// noReference reports whether a whole number of five digits can be none of references, which count from 1 in each table: 30000, 20001.
+func noReference(digits string) bool {
+	return len(digits) == 5 && (!strings.ContainsRune("0134", rune(digits[0])) || digits[1:] == "0000")
+}
+
+// counting is how the addresses of a list count.
+type counting struct {
+	notation site.Notation // "" where the list does not show it
+	outright bool          // they are offsets, though some look like references
+	why      string        // by what that shows
+}
+
+// countingOf is how the addresses of a list count, where the list shows it whatever the notation of their station is: by their heading, by what is said
+// beside them, or since all are references.
+func countingOf(h headings, g sheet.Grid, rows []sheet.Row) counting {
 	at := slices.IndexFunc(h.columns, func(c sheet.Column) bool { return c.Field == "address" && !c.Exact })
 	if at < 0 {
-		return ""
+		return counting{}
 	}
-	heading := strings.ToLower(h.columns[at].Heading)
-	n, hex, bare, references, zero, crosses := 0, 0, 0, 0, false, h.crosses(rows)
+	heading := h.columns[at].Heading
+	n, hex, bare, lettered, zero, crosses := 0, 0, 0, 0, false, h.crosses(rows)
+	references, impossible, first := map[int]int{}, []string{}, ""
 	for _, row := range rows {
 		text := joined(cell(row.Cells, h.columns[at].At), true)
-		if !strings.ContainsAny(text, "0123456789") || footnote(text) || strings.Contains(text, ":") || crossed.MatchString(text) || crosses && coilCrossed.MatchString(text) {
+		if !strings.ContainsAny(text, "0123456789") && !bareHex.MatchString(text) || footnote(text) || strings.ContainsAny(text, ":%") || crossed.MatchString(text) || crosses && coilCrossed.MatchString(text) {
 			continue
 		}
 		if m := spelled.FindStringSubmatch(text); m != nil {
@@ -38,24 +82,46 @@ func notationOf(h headings, rows []sheet.Row) site.Notation {
 			hex++
 		} else if first, _, _ := strings.Cut(text, "-"); bareHex.MatchString(strings.TrimSpace(first)) {
 			bare++
+			if strings.ContainsAny(lower, "abcdef") {
+				lettered++
+			}
 		}
 		digits, _, _ := strings.Cut(strings.ReplaceAll(text, ",", ""), ".")
-		if digits, _, _ = strings.Cut(digits, "-"); len(digits) == 5 && reference(digits) {
-			references++
+		digits, _, _ = strings.Cut(digits, "-")
+		digits = strings.TrimSpace(digits)
+		if strings.Trim(digits, "0123456789") == "" {
+			first = cmp.Or(first, digits)
+			if noReference(digits) {
+				impossible = append(impossible, digits)
+			} else if reference(digits) {
+				references[len(digits)]++
+			}
 		}
 		zero = zero || digits == "0"
 	}
-	switch {
+	offset := strings.Contains(strings.ToLower(heading), "offset")
+	switch all := references[5] == n || references[6] == n; {
 	case n == 0:
-		return ""
-	case bare > 0 && hex+bare == n && strings.Contains(heading, "hex"):
-		return site.Hex
-	case hex == n, strings.Contains(heading, "offset") && references < n, zero:
-		return site.Offset
-	case references == n && n >= fewReferences:
-		return site.Ref5
+		return counting{}
+	case bare > 0 && hex+bare == n && saysHex.MatchString(heading):
+		return counting{notation: site.Hex, why: "addresses are hexadecimal, as the heading says, and offsets, as on the wire"}
+	case lettered > 0 && hex+bare == n:
+		return counting{notation: site.Hex, why: "addresses are hexadecimal, as their letters show, and offsets, as on the wire"}
+	case hex == n, offset && references[5] < n, zero:
+		return counting{notation: site.Offset, why: "addresses are offsets, as on the wire: the first is 0"}
+	case all && n >= fewReferences && references[6] == n:
+		return counting{notation: site.Ref6, why: "addresses are references of six digits: 400001 is the first holding register"}
+	case all && n >= fewReferences:
+		return counting{notation: site.Ref5, why: "addresses are references of five digits: 40001 is the first holding register"}
+	case len(impossible) > 1, len(impossible) == 1 && impossible[0] == first:
+		return counting{notation: site.Offset, outright: true, why: fmt.Sprintf("addresses are offsets, as on the wire, since %s can be no reference number; where the first one is 1, say --notation number", impossible[0])}
+	case all:
+		return counting{}
 	}
-	return ""
+	if by := said(heading, g); by != "" {
+		return counting{notation: by, why: fmt.Sprintf("addresses count from %s, as the list says", firsts[by])}
+	}
+	return counting{}
 }
 
 // spelled are addresses whose table stands before the number: HR0, IR 5, Holding 6. How they count, the first of them shows, if it is 0.

@@ -2,11 +2,13 @@ package pointlist
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
@@ -21,6 +23,7 @@ type reader struct {
 	headings headings
 	sheet    string
 	page     bool
+	lines    bool                         // without columns
 	tags     map[string]int               // how often each was given
 	unplaced bool                         // a row without a station was told of
 	untold   bool                         // it was told which table is meant
@@ -29,9 +32,25 @@ type reader struct {
 	known    memory                       // what cells that come again mean
 	cells    map[string]string            // of the row that is read, by field
 
+	size     int           // in what sizes count: registers, octets, bits
+	loosely  bool          // an order was told of that may be another one
+	at       string        // the last address, of rows that go on with its bits
 	upwards  string        // heading of factors of 10 and more, which may mean the reverse
+	outright bool          // numbers are offsets, though they look like references
 	hexed    bool          // numbers are hexadecimal without saying so
 	notation site.Notation // in which the addresses are; "" as the station has it
+}
+
+// note adds a note to the list.
+func (r *reader) note(format string, args ...any) {
+	r.list.Notes = append(r.list.Notes, fmt.Sprintf(format, args...))
+}
+
+// once adds a note that stands in the list only once.
+func (r *reader) once(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); !slices.Contains(r.list.Notes, text) {
+		r.list.Notes = append(r.list.Notes, text)
+	}
 }
 
 func (r *reader) row(row sheet.Row) {
@@ -69,9 +88,13 @@ func (r *reader) row(row sheet.Row) {
 			return
 		}
 	}
+	if bit := cells[colBit]; cells["address"] == "" && r.at != "" && bit != "" && cmp.Or(cells["tag"], cells["description"]) != "" {
+		cells["address"] = r.at // the next bits of the same register
+	}
 	if cells["address"] == "" && r.aside(cells, filled) {
 		return
 	}
+	r.at = cells["address"]
 	before := len(r.list.Faults)
 	m := making{reader: r, item: &item, cells: cells}
 	m.all()
@@ -107,20 +130,71 @@ func (r *reader) aside(cells map[string]string, filled int) bool {
 	if filled > 1 && (cells["type"] != "" || cells["tag"] != "" && !r.page) {
 		return false // half a row
 	}
-	more := cmp.Or(cells["description"], cells["tag"])
-	if n := len(r.list.Items); r.page && n > 0 && filled == 1 && more != "" && !footnote(more) {
-		last := &r.list.Items[n-1]
-		if was, _ := last.Fields["description"].(string); was != "" || last.From["description"] != "" {
-			last.Fields["description"] = strings.TrimSpace(was + " " + more)
-			return true
-		}
+	if r.further(cells, filled) {
+		return true
 	}
 	r.list.Left++
 	return true
 }
 
+// further adds what a row says to the one before, where it goes on with that: the names of further values, or more of its description.
+func (r *reader) further(cells map[string]string, filled int) bool {
+	n := len(r.list.Items)
+	if n == 0 || filled != 1 {
+		return false
+	}
+	last := &r.list.Items[n-1]
+	if text := cells["states"]; text != "" && r.list.Items[n-1].Sheet == r.sheet {
+		more, err := statesOf(text)
+		if err != nil || more == nil {
+			return false
+		}
+		before, _ := last.Fields["states"].(map[string]any)
+		states := maps.Clone(more)
+		maps.Copy(states, before)
+		last.Fields["states"] = states
+		return true
+	}
+	more := cmp.Or(cells["description"], cells["tag"])
+	if more == "" || footnote(more) {
+		return false
+	}
+	was, _ := last.Fields["description"].(string)
+	if was == "" && last.From["description"] == "" {
+		return false
+	}
+	named, err := statesOf(more)
+	names := err == nil && named != nil && namesAlone.MatchString(more)
+	if !r.page && !names || r.lines && !names && !unicode.IsLower([]rune(more)[0]) && more[0] != '(' { // a title
+		return false
+	}
+	if names && len(named) > 1 && last.Fields["states"] == nil { // beside what the value is
+		last.Fields["states"] = named
+		return true
+	}
+	if before, err := statesOf(was); names && (was == "" || err == nil && before != nil) { // 0: off; 1: on
+		last.Fields["description"] = strings.Trim(was+", "+more, ", ")
+		if last.From["states"] == "" {
+			states := maps.Clone(named)
+			maps.Copy(states, before)
+			last.Fields["states"] = states
+		}
+		return true
+	}
+	last.Fields["description"] = strings.TrimSpace(was + " " + more)
+	if s, u := toldStep(more); last.Fields["scaling"] == nil && last.From[colFactor] == "" && s != nil { // in 0.1 °C
+		last.Fields["scaling"] = s
+		if u != "" && last.Fields["unit"] == nil {
+			last.Fields["unit"] = u
+		}
+	}
+	return true
+}
+
+var noteMark = regexp.MustCompile(`^(?:\(\w{1,2}\)|\[\w{1,2}\]|[*†‡¹²³⁴⁵]+|\w\))\s*\pL`)
+
 // footnote reports whether text is one.
 func footnote(text string) bool {
 	lower := strings.ToLower(text)
-	return strings.HasPrefix(text, "*") || strings.HasPrefix(text, "†") || strings.HasPrefix(lower, "note") || strings.HasPrefix(lower, "page ") || len(text) > 1 && text[0] >= '0' && text[0] <= '9' && text[1] == ')'
+	return strings.HasPrefix(text, "*") || strings.HasPrefix(text, "†") || strings.HasPrefix(lower, "note") || strings.HasPrefix(lower, "page ") || noteMark.MatchString(text)
 }

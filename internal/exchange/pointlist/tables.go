@@ -134,7 +134,7 @@ var titles = []struct {
 }
 
 // plural is in titles of tables, which are of many.
-var plural = regexp.MustCompile(`registers|halteregister|eingangsregister|coils|inputs|input status|outputs|counters|strings|eingänge|ausgänge|zähler`)
+var plural = regexp.MustCompile(`registers|(?:input|output|counter|binary|analog|coil)s? (?:data )?points?\b|halteregister|eingangsregister|coils|inputs|input status|outputs|counters|strings|eingänge|ausgänge|zähler`)
 
 // title notes which table the rows below are of, where a row is a title that names one: Input Registers (FC04), Analog Inputs.
 func (r *reader) title(row sheet.Row) {
@@ -145,12 +145,25 @@ func (r *reader) title(row sheet.Row) {
 		}
 		written = cmp.Or(written, text)
 	}
+	r.titled(written, row.Number)
+}
+
+// byFunction is a title that says with which function the rows below are read: Measurements (Function code 04), FC 3.
+var byFunction = regexp.MustCompile(`(?i)\b(?:function(?: ?codes?)?|fct?|funktion(?:scode)?|code fonction|función|funzione)\s*[:=]?\s*(?:0x)?(0?[1-4])\b`)
+
+// titled notes what a title names; row is 0 for the name of a sheet.
+func (r *reader) titled(written string, row int) {
 	lower := strings.ToLower(written)
-	if len(written) > 100 || !plural.MatchString(lower) {
+	if len(written) > 100 {
 		return // what goes on from the row before may speak of a coil, too
 	}
-	r.section(site.Modbus, tableIn(lower), row.Number, written)
-	r.section(site.DNP3, kindIn(lower), row.Number, written)
+	if plural.MatchString(lower) || row == 0 {
+		r.section(site.Modbus, cmp.Or(tableIn(lower), map[bool]site.Space{true: tableNames[lower]}[row == 0]), row, written)
+		r.section(site.DNP3, kindIn(lower), row, written)
+	}
+	if m := byFunction.FindStringSubmatch(written); m != nil && tableIn(lower) == "" {
+		r.section(site.Modbus, tableNames[strings.TrimLeft(m[1], "0")], row, written)
+	}
 }
 
 func (r *reader) section(of site.Protocol, s site.Space, row int, written string) {
@@ -162,6 +175,10 @@ func (r *reader) section(of site.Protocol, s site.Space, row int, written string
 	}
 	r.sections[of] = s
 	if r.options.protocol(r.options.Station) == of {
-		r.list.Notes = append(r.list.Notes, fmt.Sprintf("row %d, %q: addresses below that name no table are of that one, %s", row, written, s))
+		if row == 0 {
+			r.once("sheet %s: addresses that name no table are of that one, %s", written, s)
+		} else {
+			r.note("row %d, %q: addresses below that name no table are of that one, %s", row, written, s)
+		}
 	}
 }

@@ -1,7 +1,9 @@
 package pointlist
 
 import (
+	"fmt"
 	"regexp"
+	"strings"
 	"sync"
 
 	"arithmon/internal/core/unit"
@@ -12,25 +14,47 @@ import (
 // units are those by which a text is known for one.
 var units = sync.OnceValue(unit.BuiltIn)
 
-var bracketed = regexp.MustCompile(`\s*\[([^\[\]]{1,12})\]\s*$`)
+var (
+	bracketed = regexp.MustCompile(`\s*\[([^\[\]]{1,16})\]\s*$`)
+	rounded   = regexp.MustCompile(`\s*\(([^()]{1,16})\)\s*$`)
+)
 
-// unitWithin takes the unit that stands in brackets behind a name or a description, where no column has units: Running hours [h].
+// currents are words of what is measured in A, which in brackets names a phase or a pump as often.
+var currents = regexp.MustCompile(`(?i)current|strom|courant|corriente|corrente|ampere`)
+
+// phase reports whether what looks like a unit names a phase, or one of several, in a text.
+func phase(u, text string) bool {
+	return len(u) == 1 && strings.Contains("ABCLNRST", u) && (u != "A" || !currents.MatchString(text))
+}
+
+// unitWithin takes the unit that stands in brackets behind a name or a description, where no column has units: Running hours [h], Pressure (0.1 bar).
 func (m *making) unitWithin(plain func(string) (string, bool)) {
 	if m.item.From["unit"] != "" || m.item.Fields["unit"] != nil {
 		return
 	}
 	for _, column := range []string{"tag", "description"} {
 		text, ok := plain(column)
-		found := bracketed.FindStringSubmatchIndex(text)
-		if !ok || found == nil {
+		if !ok || !strings.HasSuffix(text, "]") && !strings.HasSuffix(text, ")") {
 			continue
 		}
-		u := unitOf(text[found[2]:found[3]])
-		if !units().Find(u).Known() {
+		found, round := bracketed.FindStringSubmatchIndex(text), false
+		if found == nil {
+			found, round = rounded.FindStringSubmatchIndex(text), true
+		}
+		if found == nil {
+			continue
+		}
+		within := text[found[2]:found[3]]
+		s, u, err := stepped(within)
+		if u == "" || err != nil || !units().Find(u).Known() || round && phase(within, text) {
 			continue
 		}
 		m.item.Fields["unit"] = u
 		m.from("unit", column)
+		if s != nil && m.item.Fields["scaling"] == nil && m.item.From[colFactor] == "" {
+			m.item.Fields["scaling"] = s
+			m.from("scaling", column)
+		}
 		if column == "tag" {
 			m.cells["tag"] = text[:found[0]]
 		}
@@ -38,27 +62,162 @@ func (m *making) unitWithin(plain func(string) (string, bool)) {
 	}
 }
 
+// told is the scaling that a description tells of, and notes its unit where the row has none: in 0.1 °C; Flow, l/s x10; in tenths.
+func (m *making) told(plain func(string) (string, bool)) map[string]any {
+	for _, column := range []string{"description", "tag"} {
+		text, ok := plain(column)
+		if !ok {
+			continue
+		}
+		s, u := toldStep(text)
+		if s == nil && u == "" {
+			continue
+		}
+		if u != "" && m.item.Fields["unit"] == nil && m.cells["unit"] == "" {
+			m.item.Fields["unit"] = u
+			m.from("unit", column)
+		}
+		if s != nil {
+			m.from("scaling", column)
+		}
+		return s
+	}
+	return nil
+}
+
+var (
+	factorAlone = regexp.MustCompile(`^(?:[x×*]\s*[\d.,]+|(?:1\s*)?/\s*\d+)$`)
+	stepTold    = regexp.MustCompile(`(?i)\b(?:in|en|unit:?|einheit:?|step:?|resolution:?)\s+((?:0[.,]0*1|1\s*/\s*10+)\s*(?:[^\s\d.,;:()]\S*)?|(?:tenths?|hundredths?|thousandths?)(?:\s+of\s+(?:an?\s+)?(\S+))?)\s*(?:[,.;(].*)?$`)
+	timesTold   = regexp.MustCompile(`(?i)(?:^|[\s,(])(?:([^\s\d,()]{1,8})\s*)?[x×*]\s*(10|100|1000|10000)\)?$`)
+	unitTold    = regexp.MustCompile(`(?i)\bin\s+([^\s\d,;:()]{1,8})$`)
+	tenths      = map[byte]float64{'t': 0.1, 'h': 0.01, 'T': 0.1, 'H': 0.01}
+)
+
+// toldStep is the scaling of a text, and its unit.
+func toldStep(text string) (s map[string]any, u string) {
+	if !strings.ContainsAny(text, "x×*/0123456789") && !strings.Contains(text, " in ") && !strings.Contains(text, " en ") {
+		return nil, ""
+	}
+	known := func(u string) string {
+		if u = unitOf(u); units().Find(u).Known() {
+			return u
+		}
+		return ""
+	}
+	if factorAlone.MatchString(text) { // x 0.01
+		s, _ = scalingOf(text)
+		return s, ""
+	}
+	if m := stepTold.FindStringSubmatch(text); m != nil {
+		if factor := tenths[m[1][0]]; factor != 0 {
+			if strings.HasPrefix(strings.ToLower(m[1]), "th") {
+				factor = 0.001
+			}
+			return map[string]any{"factor": factor}, known(m[2])
+		}
+		if s, u, err := stepped(m[1]); err == nil {
+			return s, known(u)
+		}
+	}
+	if m := timesTold.FindStringSubmatch(text); m != nil { // the device has multiplied it
+		by, _ := number(m[2])
+		return map[string]any{"factor": round(1 / by)}, known(m[1])
+	}
+	if m := unitTold.FindStringSubmatch(text); m != nil {
+		return nil, known(m[1])
+	}
+	return nil, ""
+}
+
 var stepOf = regexp.MustCompile(`^([x×*]?\s*\d[\d.,/^-]*)\s*([^\d\s.,/].*)$`)
 
-// step reads a factor with its unit: 0.1 °C.
+// perBit is a step of one count, with an offset behind it: 0.03125 °C/bit, -273 °C offset.
+var perBit = regexp.MustCompile(`(?i)^(\d[\d.,]*)\s*([^\d\s.,/]\S*?)?\s*(?:/|per)\s*(?:bit|digit|count|lsb)\b(?:\s*gain)?(?:\s*[,;]\s*(?:offset\s*)?([-+−]?\d[\d.,]*)\s*\S*\s*(?:offset)?)?$`)
+
+// equation is a step as counts and what they stand for: 1 = 0.1 rpm, 100 = 1 A, 1 bit = 0.5 %.
+var equation = regexp.MustCompile(`(?i)^(\d[\d.,' ]*?)\s*(?:bits?|digits?|counts?|lsb|inc)?\s*(?:=|≙|→|->|:)\s*([-−]?\d[\d.,' ]*?)\s*([^\d\s.,].*)?$`)
+
+// stepped reads a scaling with the unit that stands in it, if any: 0.1 °C, 1 = 0.1 rpm, 0.05 °C/bit.
+func stepped(text string) (s map[string]any, u string, err error) {
+	text = strings.TrimSpace(text)
+	if m := equation.FindStringSubmatch(text); m != nil {
+		raw, ok1 := number(m[1])
+		eng, ok2 := number(strings.ReplaceAll(m[2], "−", "-"))
+		if ok1 && ok2 && raw > 0 && raw == float64(int64(raw)) && eng != 0 {
+			return factored(round(eng / raw)), unitOf(m[3]), nil
+		}
+	}
+	if m := perBit.FindStringSubmatch(text); m != nil {
+		if by, ok := number(m[1]); ok && by != 0 {
+			s = factored(by)
+			if m[3] != "" {
+				offset, ok := number(strings.ReplaceAll(m[3], "−", "-"))
+				if !ok {
+					return nil, "", fmt.Errorf("%q is no factor with an offset", text)
+				}
+				if s == nil {
+					s = map[string]any{}
+				}
+				s["offset"] = offset
+			}
+			return s, unitOf(m[2]), nil
+		}
+	}
+	if s, err = scalingOf(text); err == nil {
+		return s, "", nil
+	}
+	if parts := stepOf.FindStringSubmatch(text); parts != nil {
+		if u := unitOf(parts[2]); units().Find(u).Known() {
+			if s, wrong := scalingOf(parts[1]); wrong == nil {
+				return s, u, nil
+			}
+		}
+	}
+	if u := unitOf(text); units().Find(u).Known() {
+		return nil, u, nil
+	}
+	return nil, "", err
+}
+
+// factored is a scaling by a factor; nil for 1.
+func factored(by float64) map[string]any {
+	if by == 1 {
+		return nil
+	}
+	return map[string]any{"factor": by}
+}
+
+// step reads a cell of a factor, and notes the unit in it where the row has none.
 func (m *making) step(text string) (map[string]any, error) {
 	s, err := m.known.scaling(text)
 	if err == nil {
 		return s, nil
 	}
-	parts := stepOf.FindStringSubmatch(text)
-	if parts == nil || !units().Find(unitOf(parts[2])).Known() {
+	s, u, wrong := stepped(text)
+	if wrong != nil || s == nil && !equation.MatchString(text) && !stepOf.MatchString(text) {
 		return nil, err
 	}
-	of, wrong := m.known.scaling(parts[1])
-	if wrong != nil {
-		return nil, err
-	}
-	if m.item.Fields["unit"] == nil && m.cells["unit"] == "" {
-		m.item.Fields["unit"] = unitOf(parts[2])
+	if u != "" && m.item.Fields["unit"] == nil && m.cells["unit"] == "" {
+		m.item.Fields["unit"] = u
 		m.from("unit", colFactor)
 	}
-	return of, nil
+	return s, nil
+}
+
+// unit takes over a cell of units, and the step in it: 0.1 V.
+func (m *making) unit(text string) {
+	u := unitOf(text)
+	if u != "" && u[0] >= '0' && u[0] <= '9' && m.item.Fields["scaling"] == nil && m.item.From[colFactor] == "" {
+		if s, of, err := stepped(u); err == nil && of != "" {
+			if u = of; s != nil {
+				m.item.Fields["scaling"] = s
+				m.from("scaling", "unit")
+			}
+		}
+	}
+	if u != "" {
+		m.item.Fields["unit"] = u
+	}
 }
 
 // unitBeside takes the unit that stands behind a range, where the row has none: -40..120 °C.

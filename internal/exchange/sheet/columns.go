@@ -17,6 +17,7 @@ type Column struct {
 	Heading string
 	Field   string // what it holds; "" where that is not known
 	Exact   bool   // its cells are as in a site file
+	Likely  bool   // one word of its heading alone speaks of what it holds
 	At      int    // from 0
 }
 
@@ -152,6 +153,10 @@ func NamedOf(list []Columns) Named {
 		switch {
 		case field == Nothing:
 			named[heading] = ""
+		case len(headings[field]) > 1 && sheet == "": // tables below each other
+			if named[field] == "" {
+				named[field] = heading
+			}
 		case len(headings[field]) > 1:
 			named[sheet+"!"+field] = heading
 		default:

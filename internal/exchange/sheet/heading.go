@@ -3,6 +3,8 @@ package sheet
 import (
 	"strings"
 	"unicode"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // Bare is a heading in small letters, without marks, with one space between words, and without what stands in brackets.
@@ -23,6 +25,19 @@ func Bare(heading string) string {
 		}
 	}
 	return strings.Join(strings.Fields(strings.ReplaceAll(b.String(), " / ", "/")), " ")
+}
+
+// unmarked are letters that carry no mark that could be taken off.
+var unmarked = strings.NewReplacer("ł", "l", "ø", "o", "đ", "d", "ı", "i", "æ", "ae", "œ", "oe", "ß", "ss")
+
+// Fold is a text in small letters without accents, since headings are written with them and without: Unité, unite.
+func Fold(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.Is(unicode.Mn, r) {
+			return -1
+		}
+		return r
+	}, norm.NFD.String(unmarked.Replace(strings.ToLower(text))))
 }
 
 // Letter is the letter of a column of a spreadsheet.

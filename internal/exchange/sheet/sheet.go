@@ -30,7 +30,8 @@ type Form string
 const (
 	Separated   Form = "separated"
 	Spreadsheet Form = "spreadsheet"
-	Page        Form = "page" // text whose columns are parted by spaces
+	Page        Form = "page"  // text whose columns are parted by spaces
+	Lines       Form = "lines" // text without columns
 )
 
 // Grid is one sheet.

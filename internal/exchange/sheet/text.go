@@ -8,16 +8,17 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/unicode"
+	encoding "golang.org/x/text/encoding/unicode"
 )
 
 // decode makes text of the octets of a file: UTF-8, UTF-16 with a mark or of Latin letters, and else Windows-1252.
 func decode(data []byte) (text string, notes []string, err error) {
-	utf16 := func(order unicode.Endianness, name string) (string, []string, error) {
-		b, err := unicode.UTF16(order, unicode.UseBOM).NewDecoder().Bytes(data)
+	utf16 := func(order encoding.Endianness, name string) (string, []string, error) {
+		b, err := encoding.UTF16(order, encoding.UseBOM).NewDecoder().Bytes(data)
 		if err != nil {
 			return "", nil, fmt.Errorf("the file begins as %s and does not go on so: %w", name, err)
 		}
@@ -27,11 +28,11 @@ func decode(data []byte) (text string, notes []string, err error) {
 	case bytes.HasPrefix(data, []byte("\xEF\xBB\xBF")):
 		data = data[3:]
 	case bytes.HasPrefix(data, []byte("\xFF\xFE")):
-		return utf16(unicode.LittleEndian, "UTF-16")
+		return utf16(encoding.LittleEndian, "UTF-16")
 	case bytes.HasPrefix(data, []byte("\xFE\xFF")):
-		return utf16(unicode.BigEndian, "UTF-16")
+		return utf16(encoding.BigEndian, "UTF-16")
 	case len(data) > 3 && data[1] == 0 && data[3] == 0 && data[0] != 0:
-		return utf16(unicode.LittleEndian, "UTF-16 without a mark")
+		return utf16(encoding.LittleEndian, "UTF-16 without a mark")
 	}
 	if utf8.Valid(data) {
 		if bytes.IndexByte(data, 0) >= 0 {
@@ -66,7 +67,7 @@ func readText(text string, notes []string) (Book, error) {
 			best, bestScore = i, score
 		}
 	}
-	if best < 0 {
+	if best < 0 || separators[best].r == ',' && fitsPage(text) > bestScore+1e-9 { // a comma may stand within cells
 		rows, err := readPage(text)
 		if err != nil {
 			return Book{}, err
@@ -170,29 +171,102 @@ func chunks(line string) (list []chunk) {
 // leastColumns is how many columns a page has at least.
 const leastColumns = 2
 
-// readPage reads text whose columns are parted by spaces. The line with the most columns among the first says where they begin.
-func readPage(text string) (rows []Row, err error) {
-	lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
-	var heading []chunk
-	for _, line := range lines[:min(len(lines), sampled)] {
-		if c := chunks(line); len(c) > len(heading) {
-			heading = c
+// fitsPage tells how well spaces part the first lines, as fits does of a separator.
+func fitsPage(text string) float64 {
+	counts, n := map[int]int{}, 0
+	for line := range strings.Lines(text) {
+		if parts := chunks(strings.TrimRight(line, "\r\n")); len(parts) > 0 {
+			counts[min(len(parts), 12)]++
+			if n++; n == sampled {
+				break
+			}
 		}
 	}
-	if len(heading) < leastColumns {
-		return nil, errors.New("no columns are to be seen: cells are parted by a tab, a semicolon, a comma, or two spaces; in text that was copied from a page, put two spaces between them")
+	several, sum := 0, 0
+	for parts, times := range counts {
+		if parts >= leastColumns {
+			several, sum = several+times, sum+parts*times
+		}
 	}
+	if 2*several < n || several == 0 {
+		return 0
+	}
+	return float64(several) / float64(n) * float64(sum) / float64(several)
+}
+
+// readPage reads text whose columns are parted by spaces. They begin where the headings do that stand above; of a table without any, where the cells
+// of its fullest line do.
+func readPage(text string) (rows []Row, err error) {
+	lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")
+	parts := make([][]chunk, len(lines))
+	most := 0
 	for i, line := range lines {
-		parts := chunks(line)
-		if len(parts) == 0 {
+		parts[i] = chunks(line)
+		most = max(most, len(parts[i]))
+	}
+	if most < leastColumns {
+		return readLines(lines)
+	}
+	var heading []chunk
+	for i := range lines {
+		if len(parts[i]) == 0 {
 			continue
+		}
+		if heading == nil || heads(parts, i) {
+			heading = fullest(parts, i)
 		}
 		if len(rows) == MostRows {
 			return nil, tooMany()
 		}
-		if row, any := row(i+1, align(parts, heading)); any {
+		if row, any := row(i+1, align(parts[i], heading)); any {
 			rows = append(rows, row)
 		}
+	}
+	return rows, nil
+}
+
+// heads reports whether a line is one of headings: three words and more, none of them a number, behind a line that is no part of a table, and above one
+// with a number.
+func heads(parts [][]chunk, i int) bool {
+	wordy := func(of []chunk) bool {
+		return !slices.ContainsFunc(of, func(c chunk) bool { return strings.IndexFunc(c.text, unicode.IsDigit) == 0 })
+	}
+	if len(parts[i]) < 3 || !wordy(parts[i]) || i > 0 && len(parts[i-1]) >= 3 {
+		return false
+	}
+	for _, below := range parts[i+1 : min(i+6, len(parts))] {
+		if len(below) >= leastColumns && !wordy(below) {
+			return true
+		}
+	}
+	return false
+}
+
+// fullest is the line with the most cells from one on, among those that belong to the same table.
+func fullest(parts [][]chunk, from int) (best []chunk) {
+	for i, line := range parts[from:min(from+sampled, len(parts))] {
+		if i > 0 && heads(parts, from+i) && len(best) > leastColumns {
+			break
+		}
+		if len(line) > len(best) {
+			best = line
+		}
+	}
+	return best
+}
+
+// readLines makes a row of one cell of each line, where no spaces part columns: whoever knows what the words mean may part them.
+func readLines(lines []string) (rows []Row, err error) {
+	for i, line := range lines {
+		if row, any := row(i+1, []string{line}); any {
+			if len(rows) == MostRows {
+				return nil, tooMany()
+			}
+			rows = append(rows, row)
+		}
+	}
+	if len(rows) == 0 {
+		return nil, errors.New("the file holds nothing")
 	}
 	return rows, nil
 }

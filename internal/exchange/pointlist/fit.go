@@ -1,0 +1,189 @@
+package pointlist
+
+import (
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"arithmon/internal/core/site"
+	"arithmon/internal/exchange/sheet"
+)
+
+// What columns hold shows in their cells, too, where a heading means one thing in this list and another in that one.
+
+// filled are what the cells of a column say, of the first rows.
+func filled(rows []sheet.Row, at int) (list []string) {
+	for _, row := range rows[:min(len(rows), looked)] {
+		if text := cell(row.Cells, at); text != "" && !dashes[strings.ToLower(text)] && !ruled(row.Cells) {
+			list = append(list, text)
+		}
+	}
+	return list
+}
+
+// all reports whether there are cells and each of them is such a one.
+func all(cells []string, is func(string) bool) bool {
+	return len(cells) > 0 && !slices.ContainsFunc(cells, func(text string) bool { return !is(text) })
+}
+
+// loosely are headings that mean something else as often, by what they mean first.
+var looselyHeaded = map[string]string{
+	"function": colTable, "funktion": colTable, "fonction": colTable, "funcion": colTable, "funzione": colTable, "funkcja": colTable, "area": colTable, "bereich": colTable,
+	"mode": colAccess, "direction": colAccess, "permission": colAccess, "attribute": colAccess, "attr": colAccess,
+	"accuracy": colFactor, "weight": colFactor, "step": colFactor, "resolution": colFactor,
+	"text": "description", "content": "description", "contents": "description", "item": "description", "note": "description", "notes": "description",
+	"values": "states", "options": "states", "coding": "states", "codes": "states", "valid values": "states", "possible values": "states", "valeurs": "states", "valores": "states",
+	"value 0": colOff, "value 1": colOn, "bits": colBit,
+}
+
+// fit gives columns another field, or none, where none of their cells says what their heading seemed to mean. What a person named stays.
+func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protocol) {
+	give := func(c *sheet.Column, field string) {
+		if field != "" && (h.has(field) || named[field] != "") {
+			field = ""
+		}
+		delete(h.from, c.Field)
+		if c.Field = field; field != "" {
+			h.from[field] = c.Heading
+		}
+	}
+	for i := range h.columns {
+		c := &h.columns[i]
+		cells := filled(rows, c.At)
+		if c.Exact || named[c.Field] != "" || looselyHeaded[sheet.Fold(sheet.Bare(c.Heading))] != c.Field || len(cells) == 0 {
+			continue
+		}
+		none := func(is func(string) bool) bool { return !slices.ContainsFunc(cells, is) }
+		switch c.Field {
+		case colTable:
+			if none(func(text string) bool { return reads(text, protocol) }) {
+				give(c, "description")
+			}
+		case colAccess:
+			if none(func(text string) bool { _, err := accessOf(text); return err == nil }) {
+				give(c, "")
+			}
+		case colFactor:
+			if none(func(text string) bool { _, _, err := stepped(text); return err == nil }) {
+				give(c, "")
+			}
+		case "description":
+			if all(cells, func(text string) bool { _, is := number(text); return is }) {
+				give(c, "")
+			}
+		case "states":
+			if all(cells, func(text string) bool { _, is := spanOf(text); return is }) {
+				give(c, "range")
+			}
+		case colOff, colOn:
+			if none(func(text string) bool { return strings.IndexFunc(text, unicode.IsLetter) >= 0 }) {
+				give(c, "")
+			}
+		case colBit:
+			if all(cells, func(text string) bool { return slices.Contains([]string{"8", "16", "32", "64"}, text) }) {
+				give(c, colWords)
+			}
+		}
+	}
+}
+
+// multiplied are headings of factors that the device multiplies by as often as a reader does.
+var multiplied = map[string]bool{"gain": true, "scale": true, "scaling": true, "scale factor": true, "scalefactor": true, "scaling factor": true, "scalar": true, "echelle": true, "escala": true, "skala": true, "skalierung": true, "schaal": true, "raw scaling": true}
+
+// divides takes a column of factors for one of divisors: it is called gain or scale, and holds whole powers of ten alone, 10, 100 and 1000 among them,
+// as devices multiply by that send whole numbers. It gives its heading, "" where it is none.
+func (h *headings) divides(rows []sheet.Row, named sheet.Named) string {
+	at := taken(h.columns, colFactor)
+	if at < 0 || h.columns[at].Exact || named[colFactor] != "" || h.has(colDivide) || !multiplied[sheet.Fold(sheet.Bare(h.columns[at].Heading))] {
+		return ""
+	}
+	powers, above := map[float64]bool{1: true, 10: true, 100: true, 1000: true, 10_000: true}, false
+	if !all(filled(rows, h.columns[at].At), func(text string) bool {
+		f, is := number(text)
+		above = above || f > 1
+		return is && powers[f]
+	}) || !above {
+		return ""
+	}
+	delete(h.from, colFactor)
+	h.columns[at].Field, h.from[colDivide] = colDivide, h.columns[at].Heading
+	return h.columns[at].Heading
+}
+
+// reads reports whether a cell names a table, or a kind of DNP3 points.
+func reads(text string, protocol site.Protocol) bool {
+	read := tableOf
+	if protocol == site.DNP3 {
+		read = kindOf
+	}
+	_, err := read(text)
+	return err == nil
+}
+
+// A column of sizes counts registers, octets or bits.
+const (
+	inWords = 1
+	inBytes = 2
+	inBits  = 16
+)
+
+// sized is in what the column of sizes counts: as its heading says, or else as the types and the next addresses beside it allow.
+func (h *headings) sized(rows []sheet.Row) int {
+	at, types, addresses := taken(h.columns, colWords), taken(h.columns, "type"), taken(h.columns, "address")
+	if at < 0 || h.columns[at].Exact {
+		return inWords
+	}
+	switch heading := sheet.Fold(h.columns[at].Heading); {
+	case strings.Contains(heading, "byte"), strings.Contains(heading, "octet"):
+		return inBytes
+	case strings.Contains(heading, "bit"):
+		return inBits
+	case strings.Contains(heading, "word"), strings.Contains(heading, "reg"), strings.Contains(heading, "wort"), strings.Contains(heading, "mots"):
+		return inWords
+	}
+	best, most := inWords, math.MinInt
+	rows = rows[:min(len(rows), looked)]
+	for _, unit := range []int{inWords, inBytes, inBits} {
+		score := 0
+		for i, row := range rows {
+			size, is := number(cell(row.Cells, at))
+			if !is || size < 1 {
+				continue
+			}
+			if types >= 0 {
+				if n := registersOf(cell(row.Cells, types)); n > 0 && size == float64(n*unit) {
+					score++
+				} else if n > 0 {
+					score--
+				}
+			}
+			if addresses >= 0 && i+1 < len(rows) { // what it takes ends before the next one
+				this, err1 := strconv.ParseUint(cell(row.Cells, addresses), 0, 32)
+				next, err2 := strconv.ParseUint(cell(rows[i+1].Cells, addresses), 0, 32)
+				if err1 == nil && err2 == nil && next > this && size > float64(next-this)*float64(unit) {
+					score -= 2
+				}
+			}
+		}
+		if score > most {
+			best, most = unit, score
+		}
+	}
+	return best
+}
+
+// registersOf is how many registers a data type takes that says so itself; 0 for others.
+func registersOf(text string) int {
+	lower := strings.ToLower(text)
+	for _, size := range []struct {
+		name string
+		n    int
+	}{{"64", 4}, {"32", 2}, {"16", 1}, {"dword", 2}, {"float", 2}, {"real", 2}, {"dint", 2}, {"word", 1}, {"int", 1}} {
+		if _, _, _, _, err := typeOf(text, 0); err == nil && strings.Contains(lower, size.name) {
+			return size.n
+		}
+	}
+	return 0
+}

@@ -1,0 +1,88 @@
+package pointlist
+
+import (
+	"regexp"
+	"strings"
+
+	"arithmon/internal/core/codec"
+)
+
+// Orders of octets and words, as manuals and people write them.
+
+// orderPhrases are what an order is called, the more particular first. A loose one is called so for one order more.
+var orderPhrases = []struct {
+	phrase *regexp.Regexp
+	order  codec.Order
+	loose  bool
+}{
+	{regexp.MustCompile(`\babcd\b`), codec.ABCD, false},
+	{regexp.MustCompile(`\bcdab\b`), codec.CDAB, false},
+	{regexp.MustCompile(`\bbadc\b`), codec.BADC, false},
+	{regexp.MustCompile(`\bdcba\b`), codec.DCBA, false},
+	{regexp.MustCompile(`\b(?:little[- ]?endian|le)[ ,-]*\(?(?:with )?bytes?[- ]?swap(?:ped)?\)?`), codec.CDAB, false},
+	{regexp.MustCompile(`\b(?:big[- ]?endian|be)[ ,-]*\(?(?:with )?bytes?[- ]?swap(?:ped)?\)?`), codec.BADC, false},
+	{regexp.MustCompile(`\b(?:bytes?[- ]?(?:and|&|\+|/)[- ]?words?|words?[- ]?(?:and|&|\+|/)[- ]?bytes?)[- ]?(?:swap(?:ped)?|reversed|inverted|exchanged)?`), codec.DCBA, false},
+	{regexp.MustCompile(`\bwords?[- ]?(?:swap(?:ped)?|reversed|inverted|exchanged)|\bswapped words?|\bwortweise getauscht`), codec.CDAB, false},
+	{regexp.MustCompile(`\bbytes?[- ]?(?:swap(?:ped)?|reversed|inverted|exchanged)|\bswapped bytes?`), codec.BADC, false},
+	{regexp.MustCompile(`\b(?:low|lo|lsw|least significant)[- ]?(?:word)?[-/, ]*(?:first|high|hi|msw)\b(?: word)?|\blsw\b|[(\[]\s*l[-/ ]?h\s*[)\]]|^l[-/ ]?h$`), codec.CDAB, false},
+	{regexp.MustCompile(`\b(?:high|hi|msw|most significant)[- ]?(?:word)?[-/, ]*(?:first|low|lo|lsw)\b(?: word)?|\bmsw\b|[(\[]\s*h[-/ ]?l\s*[)\]]|^h[-/ ]?l$`), codec.ABCD, false},
+	{regexp.MustCompile(`\b(?:little[- ]?endian|le|intel|lsb first)\b`), codec.CDAB, true},
+	{regexp.MustCompile(`\b(?:big[- ]?endian|be|motorola|msb first)\b`), codec.ABCD, false},
+	{regexp.MustCompile(`\b(?:swapped|swap|inverse)\b`), codec.CDAB, true},
+}
+
+// emptied is what is left of brackets and commas when a phrase is taken out of them.
+var emptied = regexp.MustCompile(`[(\[{]\s*[)\]}]|[\s,;:/-]+$`)
+
+// cutOrder takes an order out of a text in small letters; "" where it names none. loose is what was said where that may mean another one, too.
+func cutOrder(written string) (rest string, order codec.Order, loose string) {
+	for _, p := range orderPhrases {
+		at := p.phrase.FindStringIndex(written)
+		if at == nil {
+			continue
+		}
+		said := written[at[0]:at[1]]
+		rest = strings.TrimSpace(written[:at[0]] + " " + written[at[1]:])
+		if p.loose {
+			loose = said
+		}
+		return strings.TrimSpace(emptied.ReplaceAllString(strings.TrimSpace(emptied.ReplaceAllString(rest, "")), "")), p.order, loose
+	}
+	return written, "", ""
+}
+
+// orderNames are what a column of orders says beside what stands behind a type: the places of octets, from 1 and from 0, and what is exchanged.
+var orderNames = map[string]codec.Order{
+	"1234": codec.ABCD, "3412": codec.CDAB, "2143": codec.BADC, "4321": codec.DCBA, "0123": codec.ABCD, "2301": codec.CDAB, "1032": codec.BADC, "3210": codec.DCBA,
+	"word": codec.CDAB, "words": codec.CDAB, "wort": codec.CDAB, "byte": codec.BADC, "bytes": codec.BADC, "both": codec.DCBA, "big": codec.ABCD, "high": codec.ABCD, "low": codec.CDAB,
+}
+
+// orderOf reads a cell of orders; "" for one that says that nothing is exchanged. loose is what was said where it may mean another order, too.
+func orderOf(text string) (order codec.Order, loose string, ok bool) {
+	written := strings.ToLower(strings.TrimSpace(text))
+	if digits := placeMarks.Replace(written); orderNames[digits] != "" {
+		return orderNames[digits], "", true
+	}
+	switch written {
+	case "-", "no", "none", "nein", "0", "not swapped", "normal", "default", "n/a", "false", "n":
+		return "", "", true
+	case "little":
+		return codec.CDAB, written, true
+	}
+	rest, order, loose := cutOrder(written)
+	if order == "" || rest != "" && len(rest) > 20 {
+		return "", "", false
+	}
+	return order, loose, true
+}
+
+var placeMarks = strings.NewReplacer(" ", "", "-", "", ",", "", ".", "", "[", "", "]", "", "(", "", ")", "", "_", "")
+
+// looseOrder tells once of an order that is called by a name that another one has, too.
+func (m *making) looseOrder(said string) {
+	if said == "" || m.loosely {
+		return
+	}
+	m.loosely = true
+	m.note("%q is taken for CDAB, the low word first; where the octets of each word change places, too, it is DCBA", said)
+}
