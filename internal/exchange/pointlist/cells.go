@@ -1,6 +1,7 @@
 package pointlist
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"regexp"
@@ -59,7 +60,7 @@ var (
 	divided = regexp.MustCompile(`^(?:1\s*)?[/:÷]\s*(.+)$`)
 	power   = regexp.MustCompile(`^10\s*\^?\s*([-−]?\d+)$`)
 	spans   = regexp.MustCompile(`^\s*([^=→>]+?)\s*(?:=>|->|=|→)\s*(.+?)\s*$`)
-	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|\b÷\b)\s*([-+−]?[\d.,' ]+?)\s*([^\d\s]\S*)?$`)
+	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|\b÷\b)\s*([-+−]?[\d.,' ]+?)\s*([^\d\s.,]\S*)?$`)
 )
 
 // raised is a power of ten as it is printed: 10⁻¹.
@@ -181,10 +182,13 @@ func accessOf(text string) (writable bool, err error) {
 
 var state = regexp.MustCompile(`^\s*(-?\d+|0[xX][0-9a-fA-F]+)\s*(?:=|:|–|-)\s*(.+?)\s*$`)
 
+// nextState is where the name of a further value begins, parted by a space alone: 0=off 1=on.
+var nextState = regexp.MustCompile(`\s+(-?\d+\s*=)`)
+
 // statesOf reads the names of values: 0=off, 1=on; 0: off / 1: on.
 func statesOf(text string) (map[string]any, error) {
 	out := map[string]any{}
-	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(",;/|\n", r) }) {
+	for _, part := range strings.FieldsFunc(nextState.ReplaceAllString(text, ";$1"), func(r rune) bool { return strings.ContainsRune(",;/|\n", r) }) {
 		if strings.TrimSpace(part) == "" {
 			continue
 		}
@@ -210,11 +214,12 @@ var symbols = strings.NewReplacer("℃", "°C", "℉", "°F", "㎥", "m³", "㎡
 // unitOf takes a unit out of its brackets; what stands for none is none.
 func unitOf(text string) string {
 	text = symbols.Replace(strings.TrimSpace(strings.Trim(text, "[](){}")))
-	switch strings.ToLower(text) {
+	lower := strings.ToLower(text)
+	switch lower {
 	case "-", "--", "—", "n/a", "none", "no unit", "1", "/":
 		return ""
 	}
-	return text
+	return cmp.Or(unitWords[lower], text)
 }
 
 // tagOf makes an allowed tag of what was written.

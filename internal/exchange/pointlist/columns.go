@@ -287,10 +287,10 @@ func numbers(cells []string) bool {
 }
 
 func cell(cells []string, i int) string {
-	if i < len(cells) {
-		return cells[i]
+	if i < 0 || i >= len(cells) {
+		return ""
 	}
-	return ""
+	return cells[i]
 }
 
 // faints are headings that count where no other column has what they may mean: No. numbers the rows as often as it names registers.

@@ -4,9 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"math"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,6 +21,7 @@ type making struct {
 	*reader
 	item  *Item
 	cells map[string]string
+	steps float64 // in which the row gives its values; 0 for none
 }
 
 func (m *making) fault(field, format string, args ...any) {
@@ -141,47 +140,19 @@ func (m *making) all() {
 			m.fault("range", "%q is no range: write 0..100", text)
 		}
 	}
+	m.wordOrder()
+	if m.steps > 0 && m.item.From["range"] != "" {
+		inStepsOf(f, m.steps)
+	}
 	if s, ok := f["scaling"].(map[string]any); ok && s["raw"] != nil && s["raw"] == f["range"] && s["eng"] != s["raw"] {
 		delete(f, "range") // these are the ends of the raw values
 	}
+	m.fractions()
+	if r, ok := f["range"].([2]float64); ok && r == [2]float64{0, 1} && (f["type"] == string(codec.TypeBool) || m.protocol() == site.DNP3) {
+		delete(f, "range") // which every bit has
+	}
 	m.tag(exact("tag"))
 }
-
-// implied takes decimals of a whole number that nothing scales for those that the device leaves out.
-func (m *making) implied(n int) {
-	t := codec.Type(text(m.item.Fields["type"]))
-	if _, whole := signs[t]; n < 1 || n > 9 || m.protocol() != site.Modbus || m.item.Fields["scaling"] != nil || m.item.From[colFactor] != "" || m.item.From[colRawMin] != "" || !whole && t != "" && !slices.Contains(slices.Collect(maps.Values(signs)), t) {
-		return
-	}
-	m.item.Fields["scaling"] = map[string]any{"factor": round(math.Pow10(-n))}
-	m.from("scaling", "decimals")
-	m.once("decimals of whole numbers are taken for decimal places that the device leaves out: with 1, 215 is 21.5")
-}
-
-// nameIn is what a description names, without a remark behind it, its unit and its step: Flow rate, l/s x10; Speed in 0.1 Hz.
-func nameIn(description string) string {
-	name := description
-	for _, behind := range []*regexp.Regexp{bracketed, rounded} {
-		if m := behind.FindStringSubmatch(name); m != nil {
-			if _, u, err := stepped(m[1]); err == nil && u != "" || timesTold.MatchString(m[1]) {
-				name = behind.ReplaceAllString(name, "")
-			}
-		}
-	}
-	for _, behind := range []*regexp.Regexp{stepTold, timesTold, unitTold} {
-		name = behind.ReplaceAllString(name, "")
-	}
-	if at := strings.IndexAny(name, ",;"); at >= leastName {
-		name = name[:at]
-	}
-	if len(strings.TrimSpace(name)) < leastName {
-		name = description
-	}
-	return strings.ReplaceAll(name, "/", "-") // which parts no areas here
-}
-
-// leastName is how much of a description is left at least that a tag is made of.
-const leastName = 3
 
 // What a remark is when it is nothing else: the names of values, or a factor. 4-20 mA, 0-10 V are no names.
 var (
@@ -224,124 +195,6 @@ var truths = map[string]bool{"writable": true, "invert": true, "select": true}
 
 // textual are the fields whose cells are texts, whatever they look like.
 var textual = map[string]bool{"tag": true, "station": true, "address": true, "type": true, "order": true, "unit": true, "description": true, "charset": true, "poll_group": true, "read_back": true, "poll": true, "pulse": true, "pulse_off": true, "control": true, "table": true}
-
-// kind makes type, length and order.
-func (m *making) kind(plain func(string) (string, bool)) {
-	words := 0
-	if text, ok := plain(colWords); ok {
-		if n, is := number(text); is && n >= 1 && n <= 2000 && n == float64(int(n)) {
-			words = (int(n) + m.size - 1) / m.size
-		}
-	}
-	text, ok := plain("type")
-	if ok {
-		if name, states, ok := enumeration(text); ok && m.cells["states"] == "" {
-			m.item.Fields["states"] = states
-			m.from("states", "type")
-			text = name
-		}
-		k, err := m.known.kind(text, words)
-		if err != nil { // U16/10; uint16, 0.01 Hz
-			if parts := scaledType.FindStringSubmatch(text); parts != nil && m.behindType(parts[2]+parts[4]) {
-				k, err = m.known.kind(parts[1]+parts[3], words)
-			}
-		}
-		if err != nil {
-			m.fault("type", "%s", err)
-		} else {
-			m.typed("type", k)
-		}
-	} else if words > 1 && m.item.Fields["type"] == nil && m.protocol() == site.Modbus && m.cells["address"] != "" {
-		if t := codec.Type(""); words == 2 || words == 4 {
-			t = map[int]codec.Type{2: codec.TypeUint32, 4: codec.TypeUint64}[words]
-			m.typed(colWords, typeMeaning{t: t})
-			if m.cells[colSigned] == "" {
-				m.once("no data type is said of some rows: of two registers uint32 is made, and of four uint64; where they are floats, say --defaults '{type: float32}'")
-			}
-		}
-	}
-	if text, ok := plain(colSigned); ok {
-		m.sign(text)
-	}
-	if text, ok := plain("order"); ok {
-		switch o, loose, is := orderOf(text); {
-		case !is:
-			m.fault("order", "%q is no byte order: ABCD, CDAB, BADC or DCBA", text)
-		case o != "":
-			m.item.Fields["order"] = string(o)
-			m.looseOrder(loose)
-		}
-	}
-}
-
-// typed takes over what a type means.
-func (m *making) typed(column string, k typeMeaning) {
-	m.item.Fields["type"] = string(k.t)
-	m.from("type", column)
-	if k.length > 0 {
-		m.item.Fields["length"] = k.length
-		m.from("length", column)
-	}
-	if k.order != "" {
-		m.item.Fields["order"] = string(k.order)
-		m.from("order", column)
-		m.looseOrder(k.loose)
-	}
-}
-
-// scaledType is a type with what the value is divided by, or with a step, behind it.
-var scaledType = regexp.MustCompile(`^(?:(.*\S)\s*(/\s*\d+|[x×*]\s*0[.,]\d+)|([^,;(]*?)\s*[,;(]\s*(.+?)\)?)$`)
-
-// behindType takes what stands behind a type for a scaling, where no column has one; it reports whether it is one.
-func (m *making) behindType(text string) bool {
-	if m.cells[colFactor] != "" || m.cells[colDivide] != "" {
-		return false
-	}
-	s, u, err := stepped(text)
-	if err != nil || s == nil && u == "" {
-		return false
-	}
-	if s != nil {
-		m.item.Fields["scaling"] = s
-		m.from("scaling", "type")
-	}
-	if u != "" && m.item.Fields["unit"] == nil && m.cells["unit"] == "" {
-		m.item.Fields["unit"] = u
-		m.from("unit", "type")
-	}
-	return true
-}
-
-// signs are integers with a sign, by those without.
-var signs = map[codec.Type]codec.Type{codec.TypeUint8: codec.TypeInt8, codec.TypeUint16: codec.TypeInt16, codec.TypeUint32: codec.TypeInt32, codec.TypeUint64: codec.TypeInt64}
-
-// sign makes of an integer one with a sign, or without, as a column says.
-func (m *making) sign(text string) {
-	has := false
-	switch strings.ToLower(text) {
-	case "yes", "y", "true", "signed", "s", "1", "x", "ja", "j", "oui", "si", "sí", "+/-", "±", "int":
-		has = true
-	case "no", "n", "false", "unsigned", "u", "0", "nein", "non", "-", "+", "uint":
-	default:
-		m.fault(colSigned, "%q says neither that the value has a sign nor that it has none: yes or no", text)
-		return
-	}
-	is, _ := m.item.Fields["type"].(string)
-	t := codec.Type(cmp.Or(is, string(codec.TypeUint16)))
-	for without, with := range signs {
-		switch {
-		case has && t == without:
-			m.item.Fields["type"] = string(with)
-		case !has && t == with:
-			m.item.Fields["type"] = string(without)
-		case t == without || t == with:
-			m.item.Fields["type"] = string(t)
-		default:
-			continue
-		}
-		m.from("type", colSigned)
-	}
-}
 
 // scaling makes the scaling of a factor, an offset, or raw and engineering ranges; a range without a raw one is what the value can be.
 func (m *making) scaling(plain func(string) (string, bool)) {
@@ -457,37 +310,4 @@ func (m *making) period(field, text string) (string, bool) {
 		return "", false
 	}
 	return written, true
-}
-
-// tag makes the tag: as written where that is allowed, else in an allowed form; without one, of what is said of the point.
-func (m *making) tag(exact bool) {
-	written := m.cells["tag"]
-	tag := written
-	if !exact || written == "" {
-		tag = tagOf(written)
-	}
-	switch {
-	case tag != "" && tag != written:
-		m.item.Made = fmt.Sprintf("%q is no tag; %s is", written, m.options.Prefix+tag)
-	case tag == "" && m.cells["description"] != "":
-		if tag = strings.ToLower(tagOf(nameIn(m.cells["description"]))); tag != "" {
-			m.item.Made = "made of the description"
-		}
-	}
-	if tag == "" {
-		tag = "point-" + strings.ToLower(tagOf(strings.ReplaceAll(m.cells["address"], ":", "-")))
-		m.item.Made = "made of the address"
-	}
-	tag = m.options.Prefix + tag
-	if m.tags[tag]++; m.tags[tag] > 1 {
-		was := tag
-		for n := m.tags[tag]; ; n++ {
-			if tag = fmt.Sprintf("%s-%d", was, n); m.tags[tag] == 0 {
-				break
-			}
-		}
-		m.tags[tag]++
-		m.item.Made = fmt.Sprintf("%s comes more than once; this one is %s", was, tag)
-	}
-	m.item.Fields["tag"] = tag
 }

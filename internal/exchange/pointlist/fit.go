@@ -35,7 +35,7 @@ var looselyHeaded = map[string]string{
 	"accuracy": colFactor, "weight": colFactor, "step": colFactor, "resolution": colFactor,
 	"text": "description", "content": "description", "contents": "description", "item": "description", "note": "description", "notes": "description",
 	"values": "states", "options": "states", "coding": "states", "codes": "states", "valid values": "states", "possible values": "states", "valeurs": "states", "valores": "states",
-	"value 0": colOff, "value 1": colOn, "bits": colBit,
+	"dec": "decimals", "value 0": colOff, "value 1": colOn, "bits": colBit,
 }
 
 // fit gives columns another field, or none, where none of their cells says what their heading seemed to mean. What a person named stays.
@@ -72,6 +72,10 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 		case "description":
 			if all(cells, func(text string) bool { _, is := number(text); return is }) {
 				give(c, "")
+			}
+		case "decimals":
+			if !all(cells, func(text string) bool { return len(text) == 1 && text[0] >= '0' && text[0] <= '9' }) {
+				give(c, "address") // the decimal one
 			}
 		case "states":
 			if all(cells, func(text string) bool { _, is := spanOf(text); return is }) {

@@ -132,6 +132,10 @@ func inALine(p site.Point) string {
 		b, _ := json.Marshal(p.States)
 		parts = append(parts, string(b))
 	}
+	if p.Limits != nil {
+		b, _ := json.Marshal(p.Limits)
+		parts = append(parts, "limits "+string(b))
+	}
 	if p.Writable {
 		parts = append(parts, "writable")
 	}
@@ -153,6 +157,7 @@ func TestWhatListsDoNotSay(t *testing.T) {
 		"values in each other":     {"tag,address,type\na,hr:0,float32\nb,hr:1,int16\nc,hr:2,bool\n", "row 3 (b) lies within the registers of row 2 (a), whose float32 at hr:0 takes 2: is that type right, and this address?"},
 		"references, but for one":  {"tag,address\na,30000\nb,30010\n", "addresses are offsets, as on the wire, since 30000 can be no reference number"},
 		"what is said above":       {"All register addresses are one-based\n\ntag,address\na,7\nb,9\n", "addresses count from 1, as the list says"},
+		"a factor that is missing": {"tag,address,type,range\na,hr:0,int16,0..2.5\n", "values of some rows have fractions, as their ranges say, and are whole numbers that nothing scales: is a factor missing? The first is row 2"},
 		"controllers' memory":      {"tag,address\na,%MW7\nb,%MW9.3\n", "addresses such as %MW10 are offsets of holding registers"},
 	} {
 		l := read(t, c.text, Options{Station: "plc", Counts: func(string) site.Notation { return site.Offset }})

@@ -111,7 +111,7 @@ func wordIs(word string) string {
 	if _, _, _, _, err := typeOf(word, 0); err == nil && loud && strings.IndexFunc(word, unicode.IsLetter) == 0 {
 		return "type"
 	}
-	if u := unitOf(word); u != "" && units().Find(u).Known() {
+	if u := unitOf(word); isUnit(u) {
 		return "unit"
 	}
 	return ""

@@ -146,6 +146,7 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 	r.known, r.notation, r.hexed, r.outright = memory{}, "", false, false
 	if protocol == site.Modbus {
 		r.count(g, rows)
+		r.order = r.orderSaid(g)
 	}
 	r.titled(g.Name, 0)
 	for _, row := range g.Rows[:h.first] {

@@ -41,15 +41,15 @@ const (
 	colSeverity = "severity"
 )
 
-// columns are what a column may hold, and the headings by which it is known, in small letters and without marks; accents do not matter.
+// meanings are what a column may hold, and the headings by which it is known, in small letters and without marks; accents do not matter.
 var meanings = []struct {
 	field    string
 	headings string // parted by bars
 }{
-	{"tag", "tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name|" +
+	{"tag", "tag|data point|datapoint|datenpunkt|point id|tag no|tag number|signal tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name|" +
 		"nom|nombre|nome|repère|señal|segnale|sinal|nazwa|naam|navn|namn|název|jméno|имя|название"},
 	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung|appareil|équipement|dispositivo|equipo|esclave|esclavo|urządzenie|apparaat|zařízení|устройство"},
-	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name|" +
+	{"description", "description|desc|descr|comment|comments|remark|remarks|note|notes|text|meaning|parameter|function description|beschreibung|bezeichnung|kommentar|bemerkung|bedeutung|benennung|content|contents|designation|long name|" +
 		"désignation|libellé|commentaire|descripción|descrizione|descriptif|comentario|commento|signification|item|quantity name|measured value|messwert|messgröße|grandeur|magnitud|grandezza|" +
 		"opis|omschrijving|beschrijving|beskrivelse|beskrivning|descrição|comentário|popis|komentář|описание|комментарий|remarque|remarques|observaciones|note tecniche|anmerkung|anmerkungen|hinweis"},
 	{"address", "address|addr|adr|register|reg|reg no|register no|register number|reg number|register address|reg address|modbus address|modbus register|modbus reg|start|start address|start register|reference|modbus reference|" +
@@ -57,7 +57,7 @@ var meanings = []struct {
 		"plc address|plc adr|plc addr|sps adresse|protocol address|modbus|modbus adr|modbus addr|adresse modbus|registre|adresse registre|dirección|dirección modbus|registro|indirizzo|indirizzo modbus|n registre|" +
 		"adres|rejestr|endereço|registrador|adresa|registr|register nr|reg nr|adress|адрес|регистр|starting address|first register|start reg|startadresse|startregister|adresse de départ|adresse début"},
 	{colTable, "table|register type|reg type|function|function code|func|fc|fct|area|object type|point type|memory area|registertyp|object group|dnp3 object|io type|signal type|funktion|funktionscode|bereich|fonction|función|funzione|" +
-		"code fonction|código de función|codice funzione|modbus function|modbus function code|function codes|funkcja|kod funkcji|functie|functiecode|função|read function|type de registre|registerart|функция"},
+		"code fonction|código de función|codice funzione|modbus function|modbus function code|function codes|read fc|fc read|read function code|fc r|funkcja|kod funkcji|functie|functiecode|função|read function|type de registre|registerart|функция"},
 	{colBit, "bit|bit no|bit number|bit position|bitnummer|bit nr|bits|bit offset|bit index|numéro de bit"},
 	{"type", "type|data type|datatype|format|data format|typ|datentyp|representation|encoding|var type|variable type|format type|fmt|type de données|type de donnée|tipo|tipo de dato|tipo dato|formato|" +
 		"tipo de datos|tipo de dados|tipo di dato|tipo dati|typ danych|gegevenstype|datatyp|datový typ|тип|тип данных|value type|register format|datenformat|zahlenformat"},
@@ -81,8 +81,8 @@ var meanings = []struct {
 	{"range", "range|eng range|engineering range|scaled range|eu range|range eng|range eu|output range|physical range|measuring range|messbereich|bereich messung|plage|rango|campo di misura|étendue de mesure|value range|wertebereich|zakres|bereik|faixa|rozsah|диапазон|setting range|einstellbereich|plage de mesure"},
 	{colAccess, "access|r w|rw|r/w|read write|read/write|ro/rw|mode|permission|direction|zugriff|access mode|access type|access right|schreibbar|writeable|writable|accès|acceso|accesso|l/e|lecture/écriture|lectura/escritura|lettura/scrittura|" +
 		"dostęp|odczyt/zapis|o/z|toegang|lezen/schrijven|acesso|leitura/escrita|přístup|доступ|attribute|attr|lesen/schreiben|access rights|read only|rd/wr|r w attribute"},
-	{colOff, "state 0|0 state|off text|text 0|off state|state off|zero state|0 text|text off|false text|value 0|zustand 0|text bei 0|état 0|estado 0|stato 0|status 0|contact open|meaning 0"},
-	{colOn, "state 1|1 state|on text|text 1|on state|state on|one state|1 text|text on|true text|value 1|zustand 1|text bei 1|état 1|estado 1|stato 1|status 1|contact closed|meaning 1"},
+	{colOff, "state 0|state 0 text|state 0 name|0 state|off text|text 0|off state|state off|zero state|0 text|text off|false text|value 0|zustand 0|text bei 0|état 0|estado 0|stato 0|status 0|contact open|meaning 0"},
+	{colOn, "state 1|state 1 text|state 1 name|1 state|on text|text 1|on state|state on|one state|1 text|text on|true text|value 1|zustand 1|text bei 1|état 1|estado 1|stato 1|status 1|contact closed|meaning 1"},
 	{colLowLow, "ll|lolo|lo lo|low low|lowlow|alarm ll|ll alarm|alarm lolo|lolo alarm|alarm low low|low low alarm|low low limit|limit ll|ll limit|trip low|grenzwert ll"},
 	{colLow, "alarm l|l alarm|alarm lo|lo alarm|alarm low|low alarm|low alarm limit|limit l|l limit|warning low|low warning|alarm min|min alarm|grenzwert l|grenzwert min|alarm unten"},
 	{colHigh, "alarm h|h alarm|alarm hi|hi alarm|alarm high|high alarm|high alarm limit|limit h|h limit|warning high|high warning|alarm max|max alarm|grenzwert h|grenzwert max|alarm oben"},
@@ -93,7 +93,7 @@ var meanings = []struct {
 	{colSeverity, "severity|alarm severity|alarm priority|priority|priorität|alarmpriorität|alarm class"},
 	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|period|update|update rate|abfrage|zyklus|cycle"},
 	{"poll_group", "poll group|scan group|scan class|gruppe"},
-	{"decimals", "decimals|digits|decimal places|precision|nachkommastellen|dp|decimal point|décimales|decimales|decimali|miejsca dziesiętne"},
+	{"decimals", "decimals|dec|digits|decimal places|precision|nachkommastellen|dp|decimal point|décimales|decimales|decimali|miejsca dziesiętne"},
 	{"states", "states|values|enumeration|enum|value list|coding|codes|state text|states text|zustände|werte|value description|options|valid values|valeurs|valores|valori|états|estados|stati|wartości|waarden|possible values"},
 	{"invalid", "invalid|invalid value|error value|not available|na value|ungültig|fehlerwert"},
 	{"charset", "charset|character set|zeichensatz"},

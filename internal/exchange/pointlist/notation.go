@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
@@ -51,6 +52,15 @@ func noReference(digits string) bool {
 	return len(digits) == 5 && (!strings.ContainsRune("0134", rune(digits[0])) || digits[1:] == "0000")
 }
 
+// contradicted reports whether a reference would be one of bits, and the type beside it is none of them.
+func contradicted(digits, written string) bool {
+	if !reference(digits) || digits[0] > '1' || written == "" {
+		return false
+	}
+	t, _, _, _, err := typeOf(written, 0)
+	return err == nil && t != codec.TypeBool
+}
+
 // counting is how the addresses of a list count.
 type counting struct {
 	notation site.Notation // "" where the list does not show it
@@ -65,7 +75,7 @@ func countingOf(h headings, g sheet.Grid, rows []sheet.Row) counting {
 	if at < 0 {
 		return counting{}
 	}
-	heading := h.columns[at].Heading
+	heading, types := h.columns[at].Heading, taken(h.columns, "type")
 	n, hex, bare, lettered, zero, crosses := 0, 0, 0, 0, false, h.crosses(rows)
 	references, impossible, first := map[int]int{}, []string{}, ""
 	for _, row := range rows {
@@ -91,7 +101,7 @@ func countingOf(h headings, g sheet.Grid, rows []sheet.Row) counting {
 		digits = strings.TrimSpace(digits)
 		if strings.Trim(digits, "0123456789") == "" {
 			first = cmp.Or(first, digits)
-			if noReference(digits) {
+			if noReference(digits) || contradicted(digits, cell(row.Cells, types)) {
 				impossible = append(impossible, digits)
 			} else if reference(digits) {
 				references[len(digits)]++
@@ -134,7 +144,7 @@ var (
 var bareHex = regexp.MustCompile(`^[0-9a-fA-F]{1,4}$`)
 
 var (
-	ends   = regexp.MustCompile(`^(\d{1,6}|0[xX][0-9a-fA-F]{1,4})\s*(?:\.{2,}|…|–|—|-|to|bis|thru|through)\s*(\d{1,6}|0[xX][0-9a-fA-F]{1,4})$`)
+	fromTo = regexp.MustCompile(`^(\d{1,6}|0[xX][0-9a-fA-F]{1,4})\s*(?:\.{2,}|…|–|—|-|to|bis|thru|through)\s*(\d{1,6}|0[xX][0-9a-fA-F]{1,4})$`)
 	beside = regexp.MustCompile(`^(\d{4,6})\s*[+&/,;]\s*(\d{4,6})$`)
 )
 
@@ -159,7 +169,7 @@ func joined(text string, single bool) string {
 	if m := parted.FindStringSubmatch(text); m != nil {
 		return m[1] + "x" + m[2] + m[3]
 	}
-	if m := ends.FindStringSubmatch(text); m != nil {
+	if m := fromTo.FindStringSubmatch(text); m != nil {
 		return m[1] + "-" + m[2]
 	}
 	if m := beside.FindStringSubmatch(text); m != nil {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/exchange/sheet"
 )
 
 // Orders of octets and words, as manuals and people write them.
@@ -78,11 +79,42 @@ func orderOf(text string) (order codec.Order, loose string, ok bool) {
 
 var placeMarks = strings.NewReplacer(" ", "", "-", "", ",", "", ".", "", "[", "", "]", "", "(", "", ")", "", "_", "")
 
+// orderSentence is a sentence of the order of registers, above or below a table.
+var orderSentence = regexp.MustCompile(`(?i)\b(?:word|register|byte)s?\b.*\b(?:first|swapped|order|endian)|\b(?:low|high)[- ](?:word|register)s? first|\bendian\b|\b(?:abcd|cdab|badc|dcba)\b`)
+
+// orderSaid is the order that a sentence beside a table says, if any; it is noted.
+func (r *reader) orderSaid(g sheet.Grid) codec.Order {
+	for _, row := range g.Rows {
+		sentence := strings.Join(row.Cells, " ")
+		if !alone(row) || len(sentence) > 300 || !orderSentence.MatchString(sentence) {
+			continue
+		}
+		written := strings.NewReplacer("register", "word", "value", "").Replace(strings.ToLower(sentence))
+		if _, order, loose := cutOrder(written); order != "" {
+			r.once("row %d, %q: values of several registers are %s", row.Number, sentence, order)
+			if loose != "" {
+				r.once("%q is taken for CDAB, the low word first; where the octets of each word change places, too, it is DCBA", loose)
+				r.loosely = true
+			}
+			return order
+		}
+	}
+	return ""
+}
+
 // looseOrder tells once of an order that is called by a name that another one has, too.
 func (m *making) looseOrder(said string) {
 	if said == "" || m.loosely {
 		return
 	}
 	m.loosely = true
-	m.note("%q is taken for CDAB, the low word first; where the octets of each word change places, too, it is DCBA", said)
+	m.once("%q is taken for CDAB, the low word first; where the octets of each word change places, too, it is DCBA", said)
+}
+
+// wordOrder gives values of several registers the order that a sentence says.
+func (m *making) wordOrder() {
+	t := codec.Type(text(m.item.Fields["type"]))
+	if m.order != "" && m.item.Fields["order"] == nil && t != "" && t != codec.TypeString && (codec.Layout{Type: t}).Words() > 1 {
+		m.item.Fields["order"] = string(m.order)
+	}
 }

@@ -60,7 +60,7 @@ func (h *headings) makesSense(cells []string, protocol site.Protocol) (score int
 		case "unit":
 			_, isNumber := number(said)
 			_, _, _, _, isType := typeOf(said, 0)
-			fits = units().Find(unitOf(said)).Known() || !isNumber && isType != nil
+			fits = isUnit(unitOf(said)) || !isNumber && isType != nil
 		case colAccess:
 			_, err := accessOf(said)
 			fits = err == nil

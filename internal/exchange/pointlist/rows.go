@@ -10,6 +10,7 @@ import (
 	"strings"
 	"unicode"
 
+	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
@@ -32,6 +33,7 @@ type reader struct {
 	known    memory                       // what cells that come again mean
 	cells    map[string]string            // of the row that is read, by field
 
+	order    codec.Order   // of values of several registers, as a sentence says; "" where none does
 	size     int           // in what sizes count: registers, octets, bits
 	loosely  bool          // an order was told of that may be another one
 	at       string        // the last address, of rows that go on with its bits
@@ -184,6 +186,9 @@ func (r *reader) further(cells map[string]string, filled int) bool {
 	last.Fields["description"] = strings.TrimSpace(was + " " + more)
 	if s, u := toldStep(more); last.Fields["scaling"] == nil && last.From[colFactor] == "" && s != nil { // in 0.1 °C
 		last.Fields["scaling"] = s
+		if f, is := s["factor"].(float64); is {
+			inStepsOf(last.Fields, f)
+		}
 		if u != "" && last.Fields["unit"] == nil {
 			last.Fields["unit"] = u
 		}

@@ -1,14 +1,15 @@
 package pointlist
 
 import (
-	"arithmon/internal/core/codec"
-	"arithmon/internal/exchange/sheet"
 	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode"
+
+	"arithmon/internal/core/codec"
+	"arithmon/internal/exchange/sheet"
 )
 
 // Data types, as manuals and people write them.
@@ -20,7 +21,7 @@ var typeNames = map[string]codec.Type{
 	"uint8": codec.TypeUint8, "usint": codec.TypeUint8, "u8": codec.TypeUint8, "byte": codec.TypeUint8, "ubyte": codec.TypeUint8,
 	"int16": codec.TypeInt16, "int": codec.TypeInt16, "sint16": codec.TypeInt16, "s16": codec.TypeInt16, "i16": codec.TypeInt16, "short": codec.TypeInt16, "integer": codec.TypeInt16, "signed": codec.TypeInt16,
 	"signedint": codec.TypeInt16, "16bitsigned": codec.TypeInt16, "signed16": codec.TypeInt16, "signed16bit": codec.TypeInt16, "int16s": codec.TypeInt16, "16bitint": codec.TypeInt16, "signedshort": codec.TypeInt16, "sword": codec.TypeInt16,
-	"uint16": codec.TypeUint16, "uint": codec.TypeUint16, "u16": codec.TypeUint16, "word": codec.TypeUint16, "ushort": codec.TypeUint16, "unsigned": codec.TypeUint16, "unsignedint": codec.TypeUint16, "unsigned16": codec.TypeUint16,
+	"hex": codec.TypeUint16, "hex16": codec.TypeUint16, "decimal": codec.TypeUint16, "hex32": codec.TypeUint32, "uint16": codec.TypeUint16, "uint": codec.TypeUint16, "u16": codec.TypeUint16, "word": codec.TypeUint16, "ushort": codec.TypeUint16, "unsigned": codec.TypeUint16, "unsignedint": codec.TypeUint16, "unsigned16": codec.TypeUint16,
 	"16bitunsigned": codec.TypeUint16, "unsigned16bit": codec.TypeUint16, "int16u": codec.TypeUint16, "unsignedshort": codec.TypeUint16, "enum": codec.TypeUint16, "enum16": codec.TypeUint16, "enum8": codec.TypeUint16, "enum32": codec.TypeUint32, "enumeration": codec.TypeUint16, "uword": codec.TypeUint16, "16bituint": codec.TypeUint16,
 	"int32": codec.TypeInt32, "dint": codec.TypeInt32, "long": codec.TypeInt32, "s32": codec.TypeInt32, "i32": codec.TypeInt32, "sint32": codec.TypeInt32, "longint": codec.TypeInt32, "signed32": codec.TypeInt32, "signedlong": codec.TypeInt32,
 	"32bitsigned": codec.TypeInt32, "signed32bit": codec.TypeInt32, "int32s": codec.TypeInt32, "sdword": codec.TypeInt32, "32bitint": codec.TypeInt32,
@@ -29,7 +30,7 @@ var typeNames = map[string]codec.Type{
 	"int64": codec.TypeInt64, "lint": codec.TypeInt64, "s64": codec.TypeInt64, "i64": codec.TypeInt64, "signed64": codec.TypeInt64, "longlong": codec.TypeInt64,
 	"uint64": codec.TypeUint64, "ulint": codec.TypeUint64, "u64": codec.TypeUint64, "lword": codec.TypeUint64, "qword": codec.TypeUint64, "unsigned64": codec.TypeUint64,
 	"float": codec.TypeFloat32, "float32": codec.TypeFloat32, "real": codec.TypeFloat32, "real32": codec.TypeFloat32, "single": codec.TypeFloat32, "ieee754": codec.TypeFloat32, "ieee": codec.TypeFloat32, "f32": codec.TypeFloat32, "r32": codec.TypeFloat32,
-	"floatingpoint": codec.TypeFloat32, "32bitfloat": codec.TypeFloat32, "float32bit": codec.TypeFloat32, "ieeefloat": codec.TypeFloat32, "analog": codec.TypeFloat32, "fp32": codec.TypeFloat32,
+	"floatingpoint": codec.TypeFloat32, "32bitfloat": codec.TypeFloat32, "float32bit": codec.TypeFloat32, "ieeefloat": codec.TypeFloat32, "fp32": codec.TypeFloat32,
 	"double": codec.TypeFloat64, "float64": codec.TypeFloat64, "lreal": codec.TypeFloat64, "real64": codec.TypeFloat64, "f64": codec.TypeFloat64, "64bitfloat": codec.TypeFloat64, "fp64": codec.TypeFloat64,
 	"bcd": codec.TypeBCD16, "bcd16": codec.TypeBCD16, "bcd4": codec.TypeBCD16, "bcd32": codec.TypeBCD32, "bcd8": codec.TypeBCD32,
 	"string": codec.TypeString, "ascii": codec.TypeString, "char": codec.TypeString, "text": codec.TypeString, "str": codec.TypeString, "visiblestring": codec.TypeString, "utf8": codec.TypeString,

@@ -11,8 +11,29 @@ import (
 
 // Units that stand elsewhere than in a column of their own.
 
-// units are those by which a text is known for one.
+// units are those of which is known what plants have.
 var units = sync.OnceValue(unit.BuiltIn)
+
+// further are units of which it is not, and which are some all the same.
+var further = func() map[string]bool {
+	of := map[string]bool{}
+	for _, u := range strings.Fields("s sec ms us µs min days km m2 m² km² ha cm2 l L ml cl hl g mg lb oz VA MVA var VAr Var kvarh VAh kVAh ppb Ohm ohm Ω kΩ MΩ mΩ N kN J kJ MJ GJ lx lm cd dB dBA dBm deg rad mrad W/m2 W/m² kWh/m2 kWh/m² " +
+		"gal gpm GPM ft ft/s inH2O inHg mmHg mmH2O kp/cm2 at atm BTU kBTU MBTU hp PS tr/min U/min imp Imp pulses counts mm/h mg/m3 mg/m³ µg/m³ ug/m3 g/l g/kg kg/m3 kg/m³ kJ/kg mm2 nF µF mH H/s Nl/min Nm3/h Nm³/h SCFM CFM cfm degC degF") {
+		of[u] = true
+	}
+	return of
+}()
+
+// isUnit reports whether a text is known for a unit.
+func isUnit(u string) bool { return u != "" && (further[u] || units().Find(u).Known()) }
+
+// unitWords are units that are written out, in small letters.
+var unitWords = map[string]string{
+	"volt": "V", "volts": "V", "amp": "A", "amps": "A", "ampere": "A", "amperes": "A", "watt": "W", "watts": "W", "kilowatt": "kW", "kilowatts": "kW", "kilowatt hour": "kWh", "kilowatt hours": "kWh", "kilowatt-hours": "kWh", "kwh": "kWh",
+	"hertz": "Hz", "hz": "Hz", "percent": "%", "per cent": "%", "prozent": "%", "celsius": "°C", "degree celsius": "°C", "degrees celsius": "°C", "deg c": "°C", "deg. c": "°C", "degc": "°C", "°c": "°C", "grad c": "°C",
+	"fahrenheit": "°F", "degrees fahrenheit": "°F", "deg f": "°F", "degf": "°F", "kelvin": "K", "second": "s", "seconds": "s", "sekunden": "s", "minute": "min", "minutes": "min", "minuten": "min", "hour": "h", "hours": "h", "stunden": "h", "hrs": "h", "heures": "h", "horas": "h",
+	"meter": "m", "meters": "m", "metres": "m", "litre": "l", "litres": "l", "liter": "l", "liters": "l", "cubic metres": "m³", "cubic meters": "m³", "pascal": "Pa", "ohms": "Ω", "kva": "kVA", "kvar": "kvar", "kvars": "kvar", "mbar": "mbar", "bars": "bar",
+}
 
 var (
 	bracketed = regexp.MustCompile(`\s*\[([^\[\]]{1,16})\]\s*$`)
@@ -46,7 +67,7 @@ func (m *making) unitWithin(plain func(string) (string, bool)) {
 		}
 		within := text[found[2]:found[3]]
 		s, u, err := stepped(within)
-		if u == "" || err != nil || !units().Find(u).Known() || round && phase(within, text) {
+		if u == "" || err != nil || !isUnit(u) || round && phase(within, text) {
 			continue
 		}
 		m.item.Fields["unit"] = u
@@ -79,6 +100,7 @@ func (m *making) told(plain func(string) (string, bool)) map[string]any {
 		}
 		if s != nil {
 			m.from("scaling", column)
+			m.inSteps(s)
 		}
 		return s
 	}
@@ -99,7 +121,7 @@ func toldStep(text string) (s map[string]any, u string) {
 		return nil, ""
 	}
 	known := func(u string) string {
-		if u = unitOf(u); units().Find(u).Known() {
+		if u = unitOf(u); isUnit(u) {
 			return u
 		}
 		return ""
@@ -167,13 +189,13 @@ func stepped(text string) (s map[string]any, u string, err error) {
 		return s, "", nil
 	}
 	if parts := stepOf.FindStringSubmatch(text); parts != nil {
-		if u := unitOf(parts[2]); units().Find(u).Known() {
+		if u := unitOf(parts[2]); isUnit(u) {
 			if s, wrong := scalingOf(parts[1]); wrong == nil {
 				return s, u, nil
 			}
 		}
 	}
-	if u := unitOf(text); units().Find(u).Known() {
+	if u := unitOf(text); isUnit(u) {
 		return nil, u, nil
 	}
 	return nil, "", err
@@ -212,6 +234,7 @@ func (m *making) unit(text string) {
 			if u = of; s != nil {
 				m.item.Fields["scaling"] = s
 				m.from("scaling", "unit")
+				m.inSteps(s)
 			}
 		}
 	}
@@ -219,6 +242,9 @@ func (m *making) unit(text string) {
 		m.item.Fields["unit"] = u
 	}
 }
+
+// inSteps notes that values of the row are given in steps of a scaling, since its unit is one of them: 50..300 in 0.1 °C.
+func (m *making) inSteps(s map[string]any) { m.steps, _ = s["factor"].(float64) }
 
 // unitBeside takes the unit that stands behind a range, where the row has none: -40..120 °C.
 func (m *making) unitBeside(column, text string) {
