@@ -69,9 +69,10 @@ corpus:
 	$(GO) run ./internal/check/corpus -seed $${CORPUS_SEED:-9754000000} -trials 720
 	$(GO) run ./internal/check/corpus/lines -seed $${CORPUS_SEED:-9644000000} -trials 300 -healthy 48 -minutes 3
 
-## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS, TRIAL_ROUNDS, TRIAL_REQUESTS and TRIAL_SECONDS change it
+## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS, TRIAL_ROUNDS, TRIAL_REQUESTS, TRIAL_LISTS and TRIAL_SECONDS change it
 trial:
 	TRIAL_READINGS=$${TRIAL_READINGS:-1300000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/protocol/modbus
+	TRIAL_LISTS=$${TRIAL_LISTS:-60000} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/exchange/pointlist
 	TRIAL_ROUNDS=$${TRIAL_ROUNDS:-500} $(GO) test -count=1 -timeout 1h -v -run TestTrial ./internal/record/store
 	TRIAL_SECONDS=$${TRIAL_SECONDS:-60} TRIAL_ROUNDS=$${TRIAL_ROUNDS:-200} TRIAL_REQUESTS=$${TRIAL_REQUESTS:-100000} $(GO) test -count=1 -timeout 1h -parallel 16 -v -run TestTrial ./internal/check/e2e/trial
 

@@ -152,6 +152,11 @@ func (h *headings) addressByCells(rows []sheet.Row) string {
 	return ""
 }
 
+// repeat reports whether a row is one of headings once more, as on the next page.
+func (h *headings) repeat(row sheet.Row) bool {
+	return slices.ContainsFunc(h.rows, func(texts []string) bool { return slices.Equal(texts, row.Cells) })
+}
+
 // has reports whether a column holds a field.
 func (h headings) has(field string) bool { return taken(h.columns, field) >= 0 }
 
@@ -265,7 +270,7 @@ func (h *headings) kindNumbers(rows []sheet.Row, named sheet.Named) {
 		return
 	}
 	at := slices.IndexFunc(h.columns, func(c sheet.Column) bool {
-		return !c.Exact && named[c.Field] == "" && all(filled(rows, c.At), kindNumber.MatchString)
+		return !c.Exact && named[c.Field] == "" && all(h.filled(rows, c.At), kindNumber.MatchString)
 	})
 	if at < 0 {
 		return

@@ -2,11 +2,13 @@ package pointlist
 
 import (
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 
+	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
@@ -14,8 +16,11 @@ import (
 // What columns hold shows in their cells, too, where a heading means one thing in this list and another in that one.
 
 // filled are what the cells of a column say, of the first rows.
-func filled(rows []sheet.Row, at int) (list []string) {
+func (h *headings) filled(rows []sheet.Row, at int) (list []string) {
 	for _, row := range rows[:min(len(rows), looked)] {
+		if h.repeat(row) || len(h.columns) > 2 && one(row) {
+			continue
+		}
 		if text := cell(row.Cells, at); text != "" && !dashes[strings.ToLower(text)] && !ruled(row.Cells) {
 			list = append(list, text)
 		}
@@ -51,7 +56,7 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 	}
 	for i := range h.columns {
 		c := &h.columns[i]
-		cells := filled(rows, c.At)
+		cells := h.filled(rows, c.At)
 		if c.Exact || named[c.Field] != "" || looselyHeaded[sheet.Fold(sheet.Bare(c.Heading))] != c.Field || len(cells) == 0 {
 			continue
 		}
@@ -86,7 +91,7 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 				give(c, "")
 			}
 		case colBit:
-			if all(cells, func(text string) bool { return slices.Contains([]string{"8", "16", "32", "64"}, text) }) {
+			if all(cells, func(text string) bool { n, err := strconv.Atoi(text); return err == nil && n >= 8 && n%8 == 0 }) {
 				give(c, colWords)
 			}
 		}
@@ -104,7 +109,7 @@ func (h *headings) divides(rows []sheet.Row, named sheet.Named) string {
 		return ""
 	}
 	powers, above := map[float64]bool{1: true, 10: true, 100: true, 1000: true, 10_000: true}, false
-	if !all(filled(rows, h.columns[at].At), func(text string) bool {
+	if !all(h.filled(rows, h.columns[at].At), func(text string) bool {
 		f, is := number(text)
 		above = above || f > 1
 		return is && powers[f]
@@ -149,12 +154,17 @@ func (h *headings) sized(rows []sheet.Row) int {
 	}
 	best, most := inWords, math.MinInt
 	rows = rows[:min(len(rows), looked)]
+	places := placesOf(rows, addresses)
 	for _, unit := range []int{inWords, inBytes, inBits} {
 		score := 0
 		for i, row := range rows {
 			size, is := number(cell(row.Cells, at))
 			if !is || size < 1 {
 				continue
+			}
+			t, _, _, _, err := typeOf(cell(row.Cells, types), 0)
+			if int(size)%unit != 0 && size != 8 || err == nil && t != codec.TypeString && t != codec.TypeBits && int(size) > 4*unit { // no number has so many
+				score -= 2
 			}
 			if types >= 0 {
 				if n := registersOf(cell(row.Cells, types)); n > 0 && size == float64(n*unit) {
@@ -163,12 +173,11 @@ func (h *headings) sized(rows []sheet.Row) int {
 					score--
 				}
 			}
-			if addresses >= 0 && i+1 < len(rows) { // what it takes ends before the next one
-				this, err1 := strconv.ParseUint(cell(row.Cells, addresses), 0, 32)
-				next, err2 := strconv.ParseUint(cell(rows[i+1].Cells, addresses), 0, 32)
-				if err1 == nil && err2 == nil && next > this && size > float64(next-this)*float64(unit) {
-					score -= 2
-				}
+			// What it takes ends before the next one.
+			this := places[i]
+			next := slices.IndexFunc(places[i+1:], func(n int) bool { return n > this })
+			if this >= 0 && next >= 0 && places[i+1+next] > this && size > float64((places[i+1+next]-this)*unit) {
+				score -= 2
 			}
 		}
 		if score > most {
@@ -178,16 +187,36 @@ func (h *headings) sized(rows []sheet.Row) int {
 	return best
 }
 
-// registersOf is how many registers a data type takes that says so itself; 0 for others.
-func registersOf(text string) int {
-	lower := strings.ToLower(text)
-	for _, size := range []struct {
-		name string
-		n    int
-	}{{"64", 4}, {"32", 2}, {"16", 1}, {"dword", 2}, {"float", 2}, {"real", 2}, {"dint", 2}, {"word", 1}, {"int", 1}} {
-		if _, _, _, _, err := typeOf(text, 0); err == nil && strings.Contains(lower, size.name) {
-			return size.n
+var placeIn = regexp.MustCompile(`^(?:[a-z]{2}:|[0134][xX](?:0)?)?(?:0[xX])?([0-9a-fA-F]{1,6})`)
+
+// placesOf are the numbers in the cells of addresses, which go on as the registers do, -1 where there is none.
+func placesOf(rows []sheet.Row, at int) []int {
+	places, base := make([]int, len(rows)), 10
+	for _, row := range rows {
+		if text := strings.ToLower(cell(row.Cells, at)); strings.HasPrefix(text, "0x") || strings.HasSuffix(text, "h") || bareHex.MatchString(text) && strings.ContainsAny(text, "abcdef") {
+			base = 16
 		}
 	}
-	return 0
+	for i, row := range rows {
+		places[i] = -1
+		if m := placeIn.FindStringSubmatch(cell(row.Cells, at)); m != nil {
+			if n, err := strconv.ParseInt(m[1], base, 32); err == nil {
+				places[i] = int(n)
+			}
+		}
+	}
+	return places
+}
+
+// particular are parts of names of types that say how many registers they take.
+var particular = []string{"16", "32", "64", "word", "dint", "lint", "lreal", "double", "short", "long"}
+
+// registersOf is how many registers a data type takes that says so itself; 0 for others.
+func registersOf(text string) int {
+	t, length, _, _, err := typeOf(text, 0)
+	lower, _, _ := cutOrder(strings.ToLower(text))
+	if err != nil || length == 0 && !slices.ContainsFunc(particular, func(part string) bool { return strings.Contains(lower, part) }) {
+		return 0
+	}
+	return codec.Layout{Type: t, Length: length}.Words()
 }

@@ -66,11 +66,16 @@ func begins(text string) bool {
 
 // alone reports whether one cell of a row holds something alone, and no number, as titles do.
 func alone(row sheet.Row) bool {
+	return one(row) && !numbers(row.Cells) && !slices.ContainsFunc(row.Cells, footnote)
+}
+
+// one reports whether one cell of a row holds something alone.
+func one(row sheet.Row) bool {
 	n := 0
 	for _, text := range row.Cells {
 		if text != "" {
 			n++
 		}
 	}
-	return n == 1 && !numbers(row.Cells) && !slices.ContainsFunc(row.Cells, footnote)
+	return n == 1
 }

@@ -149,20 +149,20 @@ var (
 )
 
 var (
-	bitBehind = regexp.MustCompile(`(?i)^(\d{4,6}|0x[0-9a-f]{1,4})(:|/|\s*\.?\s*b(?:it)?\.?\s*)(\d{1,2})$`)
+	bitBehind = regexp.MustCompile(`(?i)^(?:(\d{4,6})(:|/|\s*\.?\s*b(?:it)?\.?\s*)|(0x[0-9a-f]{1,4})(:|/|\s+b(?:it)?\.?\s*|\s*\.\s*b(?:it)?\.?\s*|bit\s*))(\d{1,2})$`)
 	parted    = regexp.MustCompile(`^([0134])(?::\s?(\d{4,5})|-(0\d{3,4}))$`)
 )
 
 // joined writes an address in one way, however it was written: ranges with one hyphen (40005..40006, 40005 to 40006, 40005/40006, 40005/6), bits
 // behind a point (40001 bit 3, 40001:3), tables by a digit with a cross (4:0001). Behind a slash there is a bit where the value is a single one.
 func joined(text string, single bool) string {
-	if m := bitBehind.FindStringSubmatch(text); m != nil && (m[2] != "/" || single) {
-		if n, _ := strconv.Atoi(m[3]); n < 16 {
-			return m[1] + "." + strconv.Itoa(n)
+	if m := bitBehind.FindStringSubmatch(text); m != nil && (m[2]+m[4] != "/" || single) {
+		if n, _ := strconv.Atoi(m[5]); n < 16 {
+			return m[1] + m[3] + "." + strconv.Itoa(n)
 		}
 	} else if m != nil {
 		first, _ := strconv.Atoi(m[1])
-		if next := strconv.Itoa(first + 1); strings.HasSuffix(next, m[3]) {
+		if next := strconv.Itoa(first + 1); strings.HasSuffix(next, m[5]) {
 			return m[1] + "-" + next
 		}
 	}

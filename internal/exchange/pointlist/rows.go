@@ -56,7 +56,7 @@ func (r *reader) once(format string, args ...any) {
 }
 
 func (r *reader) row(row sheet.Row) {
-	if ruled(row.Cells) || slices.ContainsFunc(r.headings.rows, func(h []string) bool { return slices.Equal(h, row.Cells) }) {
+	if ruled(row.Cells) || r.headings.repeat(row) {
 		r.list.Left++
 		return
 	}

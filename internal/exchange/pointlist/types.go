@@ -131,7 +131,7 @@ func wordedType(written string) (codec.Type, bool) {
 			return codec.TypeBCD32, true
 		}
 		return codec.TypeBCD16, true
-	case has("string", "ascii", "char", "chaine", "cadena", "stringa", "zeichen"):
+	case has("string", "ascii", "char", "chaine", "cadena", "stringa", "zeichenkette"):
 		return codec.TypeString, true
 	case has("unsigned", "uint", "u int", "without sign", "ohne vorzeichen", "vorzeichenlos", "non signe", "sans signe", "sin signo", "senza segno", "sem sinal", "bez znaku", "zonder teken"):
 		return unsigned[bits], true

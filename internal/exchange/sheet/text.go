@@ -6,9 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
@@ -225,11 +225,14 @@ func readPage(text string) (rows []Row, err error) {
 	return rows, nil
 }
 
+// numbered is a cell that begins with a number, or is one behind the short name of a table: 40001, hr:9, AI 3.
+var numbered = regexp.MustCompile(`(?i)^(?:\d|[a-z]{1,4}[:\s._-]?\d+(?:[.-]\d+)?$)`)
+
 // heads reports whether a line is one of headings: three words and more, none of them a number, behind a line that is no part of a table, and above one
 // with a number.
 func heads(parts [][]chunk, i int) bool {
 	wordy := func(of []chunk) bool {
-		return !slices.ContainsFunc(of, func(c chunk) bool { return strings.IndexFunc(c.text, unicode.IsDigit) == 0 })
+		return !slices.ContainsFunc(of, func(c chunk) bool { return numbered.MatchString(c.text) })
 	}
 	if len(parts[i]) < 3 || !wordy(parts[i]) || i > 0 && len(parts[i-1]) >= 3 {
 		return false
