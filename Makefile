@@ -67,7 +67,7 @@ bench:
 ## corpus: commissioning mistakes made at random, and healthy plants for a day, told apart by the diagnosis; CORPUS_SEED changes the plants
 corpus:
 	$(GO) run ./internal/check/corpus -seed $${CORPUS_SEED:-9754000000} -trials 720
-	$(GO) run ./internal/check/corpus/lines -seed $${CORPUS_SEED:-9644000000} -trials 300 -healthy 48 -minutes 3
+	$(GO) run ./internal/check/corpus/lines -seed $${CORPUS_SEED:-9688000000} -trials 288 -healthy 48 -minutes 3
 
 ## trial: random faults with the device's truth beside every reading; TRIAL_SEED, TRIAL_READINGS, TRIAL_ROUNDS, TRIAL_REQUESTS, TRIAL_LISTS and TRIAL_SECONDS change it
 trial:

@@ -11,14 +11,14 @@ import (
 
 // Values of two registers that a list has in two rows: Energy (high word), Energy (low word).
 
+// A half is called one: High and low alone are limits, or speeds, as often.
 var (
-	highHalf = regexp.MustCompile(`(?i)[\s,;:(\[/_-]*\b(?:high|hi|upper|most significant|ms)[\s_-]*(?:word|reg(?:ister)?|part|16(?: ?bits?)?)?\b[)\]]?\s*$|[\s,;:(\[/_-]*\b(?:msw|hw|hword)\b[)\]]?\s*$`)
-	lowHalf  = regexp.MustCompile(`(?i)[\s,;:(\[/_-]*\b(?:low|lo|lower|least significant|ls)[\s_-]*(?:word|reg(?:ister)?|part|16(?: ?bits?)?)?\b[)\]]?\s*$|[\s,;:(\[/_-]*\b(?:lsw|lw|lword)\b[)\]]?\s*$`)
+	highHalf = regexp.MustCompile(`(?i)[\s,;:(\[/_-]*\b(?:(?:high|hi|upper|most significant|ms)[\s_-]*(?:order )?(?:word|reg(?:ister)?|part|half|16(?: ?bits?)?)|msw|hw|hword)\b[)\]]?\s*$`)
+	lowHalf  = regexp.MustCompile(`(?i)[\s,;:(\[/_-]*\b(?:(?:low|lo|lower|least significant|ls)[\s_-]*(?:order )?(?:word|reg(?:ister)?|part|half|16(?: ?bits?)?)|lsw|lw|lword)\b[)\]]?\s*$`)
 )
 
 // halfWords are the last words of names of halves.
-var halfWords = map[string]bool{"high": true, "hi": true, "upper": true, "low": true, "lo": true, "lower": true, "significant": true, "ms": true, "ls": true, "msw": true, "lsw": true, "hw": true, "lw": true, "hword": true, "lword": true,
-	"word": true, "reg": true, "register": true, "part": true, "16": true, "bit": true, "bits": true}
+var halfWords = map[string]bool{"msw": true, "lsw": true, "hw": true, "lw": true, "hword": true, "lword": true, "word": true, "reg": true, "register": true, "part": true, "half": true, "16": true, "bit": true, "bits": true, "16bit": true, "16bits": true}
 
 // halfOf parts the name of a half from what it is one of; half is 'h' or 'l', 0 for none.
 func halfOf(name string) (whole string, half byte) {
@@ -53,6 +53,9 @@ func (r *reader) joinHalves() {
 
 // join makes first the whole of which second is the other half; it reports whether it is.
 func (r *reader) join(first *Item, second Item) bool {
+	if first.version != 0 || first.was != "" { // as it was exported
+		return false
+	}
 	field := "description"
 	if len(first.Made) == 0 || first.From["description"] == "" {
 		field = "tag"

@@ -91,7 +91,7 @@ func (m *making) bitOf(bit string) {
 
 // below gives a value that may be below zero a sign, where nothing says of which type it is.
 func (m *making) below() {
-	if m.item.Fields["type"] != nil || m.protocol() != site.Modbus || m.cells["address"] == "" {
+	if m.item.Fields["type"] != nil || m.protocol() != site.Modbus || m.cells["address"] == "" || len(m.headings.exact) > 0 {
 		return
 	}
 	least, is := number(m.cells[colEngMin])

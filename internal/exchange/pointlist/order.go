@@ -114,7 +114,7 @@ func (m *making) looseOrder(said string) {
 // wordOrder gives values of several registers the order that a sentence says.
 func (m *making) wordOrder() {
 	t := codec.Type(text(m.item.Fields["type"]))
-	if m.order != "" && m.item.Fields["order"] == nil && t != "" && t != codec.TypeString && (codec.Layout{Type: t}).Words() > 1 {
+	if m.order != "" && len(m.headings.exact) == 0 && m.item.Fields["order"] == nil && t != "" && t != codec.TypeString && (codec.Layout{Type: t}).Words() > 1 {
 		m.item.Fields["order"] = string(m.order)
 	}
 }

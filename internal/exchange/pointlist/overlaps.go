@@ -25,7 +25,7 @@ func (r *reader) overlaps() {
 		item := &r.list.Items[i]
 		a, err := site.ParseAddress(text(item.Fields["address"]), site.Ref5, "")
 		t := codec.Type(text(item.Fields["type"]))
-		if err != nil || !a.Space.Registers() || a.Part != site.Whole || t == codec.TypeString || t == codec.TypeBool || t == codec.TypeBits {
+		if item.version != 0 || err != nil || !a.Space.Registers() || a.Part != site.Whole || t == codec.TypeString || t == codec.TypeBool || t == codec.TypeBits {
 			continue
 		}
 		station := text(item.Fields["station"])

@@ -149,7 +149,7 @@ func (r *reader) title(row sheet.Row) {
 }
 
 // byFunction is a title that says with which function the rows below are read: Measurements (Function code 04), FC 3.
-var byFunction = regexp.MustCompile(`(?i)\b(?:function(?: ?codes?)?|fct?|funktion(?:scode)?|code fonction|función|funzione)\s*[:=]?\s*(?:0x)?(0?[1-4])\b`)
+var byFunction = regexp.MustCompile(`(?i)\b(?:(?:modbus )?function ?codes?|fct?|funktionscode|code (?:de )?fonction|código de función|codice funzione)\s*[:=]?\s*(?:0x)?(0?[1-4])\b`)
 
 // titled notes what a title names; row is 0 for the name of a sheet.
 func (r *reader) titled(written string, row int) {

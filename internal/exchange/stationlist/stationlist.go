@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"go.yaml.in/yaml/v3"
 
@@ -28,20 +29,34 @@ const (
 
 // meanings are the headings of columns, in small letters and without marks, by what the column holds.
 var meanings = []struct{ field, headings string }{
-	{"name", "name|station|station name|device|device name|drive|controller|plc|rtu|gerät|gerätename|stationsname|anlage"},
-	{"link", "link|bus|line|channel|connection|network|segment|leitung|strang|kanal|verbindung"},
-	{"unit", "unit|unit id|unit no|unit number|unit identifier|address|station address|slave|slave id|slave address|slave no|node|node address|id|modbus address|modbus id|adresse|geräteadresse|busadresse|teilnehmer"},
-	{"outstation", "outstation|outstation address|dnp3 address|dnp address|link address"},
-	{"template", "template|type|device type|kind|model|make|product|typ|gerätetyp|modell|vorlage|bauart"},
-	{"description", "description|desc|comment|remark|remarks|note|notes|text|location|beschreibung|bezeichnung|kommentar|bemerkung|ort|standort"},
-	{host, "host|hostname|host name|ip|ip address|ip addr|ip adresse"},
-	{port, "port|tcp port|port no|port number"},
-	{"number", "number|telephone|phone|phone number|telephone number|telefonnummer|rufnummer"},
-	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|abfrage|zyklus"},
+	{"name", "name|station|station name|device|device name|drive|controller|plc|rtu|meter|asset|equipment|gerät|gerätename|stationsname|anlage|steuerung|zähler|nom|appareil|équipement|nom de l appareil|nombre|equipo|dispositivo|nome|apparecchio|nazwa|urządzenie|naam|apparaat|nome do dispositivo"},
+	{"link", "link|bus|line|channel|connection|network|segment|loop|trunk|leitung|strang|kanal|verbindung|netzwerk|ligne|réseau|línea|red|linea|rete|linia|magistrala|lijn"},
+	{"unit", "unit|unit id|unit no|unit number|unit identifier|unit address|address|addr|station address|station id|slave|slave id|slave address|slave no|slave number|server address|server id|rtu address|device id|device address|node|node address|node id|id|modbus address|modbus id|modbus unit|modbus slave|modbus slave id|modbus unit id|" +
+		"adresse|adr|geräteadresse|gerätenummer|busadresse|slaveadresse|modbusadresse|teilnehmer|teilnehmeradresse|knoten|esclave|adresse esclave|adresse modbus|n esclave|dirección|dirección modbus|esclavo|id esclavo|indirizzo|indirizzo modbus|indirizzo slave|adres|adres modbus|endereço"},
+	{"outstation", "outstation|outstation address|dnp3 address|dnp address|link address|dnp3 outstation|dnp3 station|destination|destination address"},
+	{"template", "template|type|device type|kind|model|make|product|typ|gerätetyp|modell|vorlage|bauart|modèle|modelo|modello|tipo|typ urządzenia"},
+	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|location|area|room|site|beschreibung|bezeichnung|kommentar|bemerkung|ort|standort|raum|emplacement|commentaire|lieu|ubicación|descripción|comentario|posizione|descrizione|opis|lokalizacja|omschrijving|locatie"},
+	{host, "host|hostname|host name|ip|ip address|ip addr|ip adresse|gateway|gateway ip|device ip|plc ip|adresse ip|dirección ip|indirizzo ip|adres ip|tcp address|endpoint"},
+	{port, "port|tcp port|port no|port number|ip port|modbus port|puerto|porta"},
+	{"number", "number|telephone|phone|phone number|telephone number|telefonnummer|rufnummer|numéro de téléphone|teléfono|telefono"},
+	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|abfrage|zyklus|période|periodo"},
 	{"notation", "notation|numbering|addressing"},
-	{"order", "order|byte order|word order|byteorder|wordorder"},
-	{"enabled", "enabled|active|in service|aktiv|in betrieb"},
+	{"order", "order|byte order|word order|byteorder|wordorder|reihenfolge"},
+	{"enabled", "enabled|active|in service|aktiv|in betrieb|actif|activo|attivo"},
 }
+
+// byHeading are the fields by the headings that name them.
+var byHeading = sync.OnceValue(func() map[string]string {
+	of := map[string]string{}
+	for _, m := range meanings {
+		for h := range strings.SplitSeq(m.headings, "|") {
+			if plain := sheet.Fold(h); of[plain] == "" {
+				of[plain] = m.field
+			}
+		}
+	}
+	return of
+})
 
 // fields are those of a station as a site file names them.
 var fields = document.FieldNames(site.Station{})
@@ -188,11 +203,8 @@ func recognise(texts []string, named sheet.Named) ([]sheet.Column, int) {
 
 // known is what a column of a heading holds.
 func known(heading string) string {
-	plain := sheet.Bare(heading)
-	for _, m := range meanings {
-		if slices.Contains(strings.Split(m.headings, "|"), plain) {
-			return m.field
-		}
+	if field := byHeading()[sheet.Fold(sheet.Bare(heading))]; field != "" {
+		return field
 	}
 	if slices.Contains(fields, heading) {
 		return heading
@@ -226,6 +238,9 @@ func (l *List) row(name string, row sheet.Row, columns []sheet.Column) {
 			item.Cells[c.Heading] = text
 		} else if !named && c.Field != "" {
 			continue
+		}
+		if !named && c.Field != "" && c.Field != sheet.Nothing && item.others[c.Heading].heading == "" {
+			item.others[c.Heading] = other{text, c.Heading, false} // a parameter may be called so, too
 		}
 		switch {
 		case named || c.Field == "":
