@@ -198,6 +198,11 @@ func recognise(texts []string, named sheet.Named) ([]sheet.Column, int) {
 			columns[i].Field, taken[field] = field, true
 		}
 	}
+	for i := range columns { // Meter name
+		if !taken["name"] && columns[i].Field == "" && strings.HasSuffix(sheet.Bare(texts[i]), " name") {
+			columns[i].Field, taken["name"] = "name", true
+		}
+	}
 	return columns, byHeading
 }
 
@@ -353,7 +358,13 @@ func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(f
 	if e, known := d.Get(site.KindTemplate, name); known {
 		t = e.(site.Template)
 	}
-	if unit, said := item.Fields["unit"]; said && t.Speaks() == site.DNP3 {
+	speaks := t.Speaks()
+	if l, known := d.Get(site.KindLink, cmp.Or(textOf(item.Fields["link"]), l.options.Link)); known && name == "" && (item.host == "" || item.Fields["link"] != nil) {
+		speaks = l.(site.Link).Protocol
+	} else if _, said := item.Fields["outstation"]; said && name == "" {
+		speaks = site.DNP3
+	}
+	if unit, said := item.Fields["unit"]; said && speaks == site.DNP3 && item.Fields["outstation"] == nil {
 		delete(item.Fields, "unit")
 		item.Fields["outstation"] = unit
 		item.from["outstation"] = item.from["unit"]
@@ -379,16 +390,16 @@ func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(f
 		item.Fields["values"] = values
 	}
 	if item.host != "" && item.Fields["link"] == nil {
-		item.Fields["link"] = l.linkTo(d, *item, t, fail)
+		item.Fields["link"] = l.linkTo(d, *item, speaks, fail)
 		return
 	}
 	give("link", l.options.Link)
 }
 
 // linkTo is the link to a far end: one that is there, or a new one that is named like the station.
-func (l *List) linkTo(d *site.Draft, item Item, t site.Template, fail func(field, value, message string)) string {
+func (l *List) linkTo(d *site.Draft, item Item, speaks site.Protocol, fail func(field, value, message string)) string {
 	to := site.NewLink()
-	to.Name, to.Protocol, to.Host = item.Name()+"-link", t.Speaks(), item.host
+	to.Name, to.Protocol, to.Host = item.Name()+"-link", speaks, item.host
 	if at, number, ok := strings.Cut(item.host, ":"); ok && strings.Count(item.host, ":") == 1 {
 		to.Host, item.port = at, cmp.Or(item.port, number)
 	}

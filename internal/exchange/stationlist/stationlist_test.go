@@ -100,6 +100,27 @@ func TestOutstationsAndLinksOfTheirOwn(t *testing.T) {
 	assert.Equal(t, sheet.Fault{Row: 2, Column: "port", Value: "modbus", Message: `"modbus" is no port; write a number, such as 502`}, faults[0])
 }
 
+// What a station speaks shows in its link, or in the column of its address.
+func TestStationsWithoutTemplates(t *testing.T) {
+	now := plant(t)
+	left, list, faults := taken(t, now, "RTU,DNP3 address,IP,Port\nNorth,10,192.0.2.2,20000\nSouth,11,192.0.2.2,20000\n", Options{})
+	require.Empty(t, faults)
+	assert.Empty(t, list.Unused())
+	south, _ := left.Station("South")
+	assert.Equal(t, site.DNP3, south.Speaks())
+	assert.Equal(t, 11, south.Outstation)
+	assert.Equal(t, "North-link", south.Link)
+	more, _, faults := taken(t, left, "Nom;Adresse;Emplacement\nest;12;toit\n", Options{Link: "North-link"})
+	require.Empty(t, faults)
+	east, _ := more.Station("est")
+	assert.Equal(t, 12, east.Outstation)
+	assert.Equal(t, "toit", east.Description)
+	left, _, faults = taken(t, now, "Meter name,Gateway IP,Modbus address\nMain,192.0.2.5,7\n", Options{})
+	require.Empty(t, faults)
+	main, _ := left.Station("Main")
+	assert.Equal(t, 7, main.Unit)
+}
+
 // A name that is not allowed is written as one that is, which is said.
 func TestNamesOfStations(t *testing.T) {
 	left, list, faults := taken(t, plant(t), "No.;Gerät;IP-Adresse;Slave ID\n1;MTR 3;192.0.2.13;7\n2;Nord/Süd;192.0.2.14;8\n", Options{})
