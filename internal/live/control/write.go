@@ -76,7 +76,7 @@ func (c *Controller) point(ctx context.Context, tag string, given codec.Value, r
 	w.Sent = one(sent)
 	job := writing{slot, link.Command{Slot: slot, Address: p.Address, ReadBack: p.ReadBack, Layout: *slot.Layout, Raw: []codec.Value{raw}}, record}
 	if p.Pulse == 0 || !sent.Bool() || p.Address.Space.Protocol().Traits().Typed { // such a device ends its pulses itself
-		return c.perform(ctx, job, w)
+		return c.settle(ctx, job, w)
 	}
 	return c.pulse(ctx, job, w, time.Duration(p.Pulse))
 }
@@ -97,7 +97,7 @@ func (c *Controller) addresses(ctx context.Context, st site.Station, p site.Poin
 		job.command.Raw = append(job.command.Raw, raw)
 	}
 	w.Sent = job.command.Raw
-	return c.perform(ctx, job, w)
+	return c.settle(ctx, job, w)
 }
 
 // tried says a value that was given for a point as its readings are said, with its unit; as it was given when it is none.
@@ -176,58 +176,62 @@ func forbids(slots []*table.Slot, c link.Command) string {
 	return ""
 }
 
+// values are what samples hold, in the units of the point; nil where one of them is not good.
+func (job writing) values(samples []table.Sample) (list []codec.Value) {
+	if !link.Good(samples) {
+		return nil
+	}
+	for _, sample := range samples {
+		v, _ := job.slot.Conversion().Engineering(sample.Value)
+		list = append(list, v)
+	}
+	return list
+}
+
+// say is values as readings of the point are said.
+func (job writing) say(list []codec.Value) string {
+	texts := make([]string, len(list))
+	for i, v := range list {
+		texts[i] = job.slot.Conversion().Text(v)
+	}
+	return strings.Join(texts, ", ")
+}
+
 // execute does the exchanges and says what came of them.
 func execute(t *link.Turn, session link.Session, st site.Station, job writing, intended Write) attempt {
 	w := attempt{Write: intended}
 	written := session.Write(st, job.command)
-	values := func(samples []table.Sample) (list []codec.Value) {
-		if !link.Good(samples) {
-			return nil
-		}
-		for _, sample := range samples {
-			v, _ := job.slot.Conversion().Engineering(sample.Value)
-			list = append(list, v)
-		}
-		return list
-	}
 	if written.Before != nil {
-		w.Before = values(written.Before)
+		w.Before = job.values(written.Before)
 	}
 	if written.Sent != nil {
-		w.Sent = values(written.Sent) // as the device will hold it, rounded to what its type can carry
+		w.Sent = job.values(written.Sent) // as the device will hold it, rounded to what its type can carry
 	}
-	w.After = values(written.After)
+	w.After = job.values(written.After)
 	if slot := job.command.Slot; slot != nil && len(written.After) == 1 {
 		t.Emit(written.After)
-	}
-	say := func(list []codec.Value) string {
-		texts := make([]string, len(list))
-		for i, v := range list {
-			texts[i] = job.slot.Conversion().Text(v)
-		}
-		return strings.Join(texts, ", ")
 	}
 	w.reached = written.Reached
 	switch {
 	case !written.Reached:
 		w.Write = w.refused("not sent: %s", written.Err)
 	case written.Broadcast && written.Err == nil:
-		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent to all devices of the line; none answers a broadcast", say(w.Sent))
+		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent to all devices of the line; none answers a broadcast", job.say(w.Sent))
 	case written.Err == nil:
-		w.Outcome, w.Message = Done, fmt.Sprintf("wrote %s; reads back %s", say(w.Sent), say(w.After))
+		w.Outcome, w.Message = Done, fmt.Sprintf("wrote %s; reads back %s", job.say(w.Sent), job.say(w.After))
 	case written.Accepted && written.After != nil:
-		w.Outcome, w.Message = Differs, fmt.Sprintf("the device accepted %s but reads back %s", say(w.Sent), say(w.After))
+		w.Outcome, w.Message = Differs, fmt.Sprintf("the device accepted %s but reads back %s", job.say(w.Sent), job.say(w.After))
 	case written.Accepted:
-		w.Outcome, w.Message = Unknown, fmt.Sprintf("the device accepted %s, but it could not be read back: %s", say(w.Sent), written.Err)
+		w.Outcome, w.Message = Unknown, fmt.Sprintf("the device accepted %s, but it could not be read back: %s", job.say(w.Sent), written.Err)
 	case written.Refused:
 		w.Write = w.refused("the device refused: %s", written.Err)
 	case w.After != nil:
-		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent once; %s. It reads back %s now", say(w.Sent), written.Err, say(w.After))
+		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent once; %s. It reads back %s now", job.say(w.Sent), written.Err, job.say(w.After))
 		if w.Before != nil {
-			w.Message += ", and " + say(w.Before) + " before"
+			w.Message += ", and " + job.say(w.Before) + " before"
 		}
 	default:
-		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent once; %s. Read the point before writing again", say(w.Sent), written.Err)
+		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent once; %s. Read the point before writing again", job.say(w.Sent), written.Err)
 	}
 	return w
 }

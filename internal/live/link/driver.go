@@ -92,6 +92,12 @@ type Caller interface {
 	AtHand(station site.Station) bool
 }
 
+// Rereader is a Session that can look again at what a command has written.
+type Rereader interface {
+	// Reread reads what a command writes, once, and reports whether it is what was sent.
+	Reread(station site.Station, what Command) (after []table.Sample, same bool, err error)
+}
+
 // Reporter is a Session whose stations report by themselves. It is told of them when it opens, before it begins to take what comes
 // and before anything is asked, and when they change.
 type Reporter interface {

@@ -1,6 +1,7 @@
 package dnp3
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"time"
@@ -95,6 +96,27 @@ func (s *session) Write(station site.Station, what link.Command) (w link.Written
 	w.After, w.Err = r.confirmed(out, what, back, c)
 	return w
 }
+
+// Reread is part of link.Rereader.
+func (s *session) Reread(station site.Station, what link.Command) ([]table.Sample, bool, error) {
+	r, out, err := s.ready(station)
+	if err != nil {
+		return nil, false, err
+	}
+	c, err := r.command(what)
+	if err != nil {
+		return nil, false, err
+	}
+	c.patient = false
+	samples, err := r.confirmed(out, what, cmp.Or(what.ReadBack, what.Address), c)
+	if errors.Is(err, errOtherwise) {
+		return samples, false, nil
+	}
+	return samples, err == nil, err
+}
+
+// errOtherwise says that a device reads back something else than it was sent.
+var errOtherwise = errors.New("it reads back something else")
 
 // command is what is to be given, ready.
 type command struct {
@@ -270,7 +292,7 @@ func (r *remote) confirmed(out *master.Outstation, what link.Command, at site.Ad
 			time.Sleep(effectEvery)
 			continue
 		}
-		return samples, errors.New("it reads back something else")
+		return samples, errOtherwise
 	}
 }
 

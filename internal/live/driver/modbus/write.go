@@ -104,6 +104,16 @@ func (s *session) settled(station site.Station, what link.Command, back site.Add
 	return after, nil
 }
 
+// Reread is part of link.Rereader.
+func (s *session) Reread(station site.Station, what link.Command) ([]table.Sample, bool, error) {
+	_, sent, err := writeRequest(station, what)
+	if err != nil {
+		return nil, false, err
+	}
+	after, err := s.readBack(station, what, readBack(what))
+	return after, err == nil && same(what.Layout, sent, after), err
+}
+
 // refusedWrite reports whether an exception says that nothing was done (AP 7): the function, an address or a value is refused, or the
 // device is busy with something else. After any other, and after codes that the standard does not have, something may have been.
 func refusedWrite(err error) bool {
