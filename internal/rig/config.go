@@ -125,6 +125,7 @@ type Faults struct {
 	Frozen       bool          `json:"frozen,omitempty" doc:"the values no longer move"`
 	WordSwap     bool          `json:"word_swap,omitempty" on:"modbus" doc:"every other response has its registers in reverse order, two by two"`
 	MuteWrites   bool          `json:"mute_writes,omitempty" on:"modbus" doc:"what is written is carried out and not answered"`
+	LateWrites   site.Duration `json:"late_writes,omitempty" example:"1s" on:"modbus" doc:"what is written is acknowledged, and taken over so much later"`
 	Restart      site.Duration `json:"restart,omitempty" example:"5s" doc:"the device restarts, once: no responses for so long, and what was written is forgotten"`
 	LinkOnly     bool          `json:"link_only,omitempty" on:"dnp3" doc:"DNP3: its data link layer answers, its application does not"`
 	LostConfirms bool          `json:"lost_confirms,omitempty" on:"dnp3" doc:"DNP3: confirmations do not reach it"`

@@ -71,6 +71,7 @@ func TestWhatFaultsDo(t *testing.T) {
 		{"duplicate", Faults{Duplicate: true}, "", "", ""},
 		{"delay", Faults{Delay: site.Duration(time.Millisecond)}, "", "", ""},
 		{"mute writes", Faults{MuteWrites: true}, "", "", ""},
+		{"late writes", Faults{LateWrites: site.Duration(time.Hour)}, "", "", ""},
 		{"outage", Faults{Outage: &Outage{Every: site.Duration(time.Hour), For: site.Duration(time.Hour - 1)}}, none, none, none},
 		{"restart", Faults{Restart: site.Duration(time.Hour)}, none, none, none},
 	} {
@@ -156,6 +157,27 @@ func TestFrozenValuesDoNotMove(t *testing.T) {
 	assert.Equal(t, first, moving(site.MBAP))
 	require.NoError(t, r.SetFaults("mbap", 1, Faults{}))
 	require.Eventually(t, func() bool { return moving(site.MBAP) != first }, 10*time.Second, time.Millisecond)
+}
+
+func TestWhatIsWrittenIsTakenOverLater(t *testing.T) {
+	r, clients := pair(t)
+	write := modbus.Request{Function: modbus.WriteSingleRegister, Address: 0, Words: []uint16{9}}
+	read := func() []uint16 {
+		data, err := clients[site.MBAP].Do(1, firstTwo, 5*time.Second)
+		require.NoError(t, err)
+		return modbus.AppendWords(nil, data)
+	}
+	require.NoError(t, r.SetFaults("mbap", 1, Faults{LateWrites: site.Duration(time.Hour)}))
+	_, err := clients[site.MBAP].Do(1, write, 5*time.Second)
+	require.NoError(t, err, "it is acknowledged")
+	assert.Equal(t, []uint16{1, 2}, read())
+	_, err = clients[site.MBAP].Do(1, modbus.Request{Function: modbus.WriteSingleRegister, Address: 999, Words: []uint16{9}}, 5*time.Second)
+	assert.ErrorIs(t, err, modbus.IllegalDataAddress, "what it does not have it refuses at once")
+	require.NoError(t, r.SetFaults("mbap", 1, Faults{Restart: site.Duration(time.Nanosecond)}))
+	require.NoError(t, r.SetFaults("mbap", 1, Faults{LateWrites: site.Duration(time.Nanosecond)}))
+	_, err = clients[site.MBAP].Do(1, write, 5*time.Second)
+	require.NoError(t, err)
+	assert.Equal(t, []uint16{9, 2}, read())
 }
 
 func TestALineIsCutAndRestored(t *testing.T) {

@@ -283,7 +283,12 @@ func (r *Rig) handle(l *line, number string, unit byte, pdu []byte) modbus.Reply
 	if !f.Frozen {
 		s.refresh(r.world.now)
 	}
-	reply.PDU = modbus.Answer(s, pdu)
+	s.takeOver(time.Now())
+	if f.LateWrites > 0 && modbus.Function(pdu[0]).Writes() {
+		reply.PDU = s.takeLater(pdu, time.Now().Add(time.Duration(f.LateWrites)))
+	} else {
+		reply.PDU = modbus.Answer(s, pdu)
+	}
 	l.readdress(s, unit)
 	if f.MuteWrites && modbus.Function(pdu[0]).Writes() {
 		return modbus.Reply{}
@@ -411,12 +416,38 @@ type station struct {
 	until   time.Time   // it restarts and does not answer before
 	bits    [2][]bool   // coils, discrete inputs
 	words   [4][]uint16 // by modbus.Table
+	later   []lateWrite // in the order in which they came
+}
+
+// lateWrite is a request that was acknowledged and is yet to be carried out.
+type lateWrite struct {
+	at  time.Time
+	pdu []byte
+}
+
+// takeLater answers a request that writes, and leaves what it writes for later.
+func (s *station) takeLater(pdu []byte, at time.Time) []byte {
+	coils, registers := slices.Clone(s.bits[modbus.Coils]), slices.Clone(s.words[modbus.HoldingRegisters])
+	answer := modbus.Answer(s, pdu)
+	s.bits[modbus.Coils], s.words[modbus.HoldingRegisters] = coils, registers
+	if answer[0]&0x80 == 0 {
+		s.later = append(s.later, lateWrite{at, slices.Clone(pdu)})
+	}
+	return answer
+}
+
+// takeOver carries out what was left for later until now.
+func (s *station) takeOver(now time.Time) {
+	for len(s.later) > 0 && !now.Before(s.later[0].at) {
+		modbus.Answer(s, s.later[0].pdu)
+		s.later = s.later[1:]
+	}
 }
 
 // restart forgets what was written and keeps silent for a while.
 func (s *station) restart(until time.Time) {
 	fresh := newStation(s.config)
-	s.bits, s.words, s.until = fresh.bits, fresh.words, until
+	s.bits, s.words, s.later, s.until = fresh.bits, fresh.words, nil, until
 }
 
 // Identify is modbus.Named's.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -210,8 +211,13 @@ func TestTheFourOutcomesOfAWrite(t *testing.T) {
 	assert.Equal(t, "gate/setpoint: done: wrote 50; reads back 50\n", done.out)
 	assert.Zero(t, done.code)
 	differs := write("95")
-	assert.Contains(t, differs.out, "differs: the device accepted 95 but reads back 90")
+	assert.Regexp(t, `differs: the device accepted 95 but reads back 90, \S+ later`, differs.out)
 	assert.Equal(t, 1, differs.code)
+	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{LateWrites: site.Duration(time.Second)}))
+	late := write("60")
+	assert.Regexp(t, `done: wrote 60; reads back 60(, \S+ later)?\n`, late.out, "in its next cycle, as it were")
+	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{}))
+	assert.Contains(t, write("90").out, "done: wrote 90")
 	require.NoError(t, p.rig.SetFaults("gate", 1, rig.Faults{MuteWrites: true}))
 	unknown := write("40")
 	assert.Contains(t, unknown.out, "unknown: 40 was sent once; no response in time. It reads back 40 now, and 90 before")
@@ -222,13 +228,13 @@ func TestTheFourOutcomesOfAWrite(t *testing.T) {
 	assert.Contains(t, write("30").out, "refused: the device refused: exception 3 (illegal data value)")
 	records, err := p.client.Writes(t.Context(), "gate/setpoint", 10)
 	require.NoError(t, err)
-	require.Len(t, records, 4)
+	require.Len(t, records, 6)
 	var outcomes []string
 	for _, r := range records {
 		outcomes = append(outcomes, r.Outcome)
 		assert.Equal(t, "plc hr:20", r.Station+" "+r.Address)
 	}
-	assert.Equal(t, []string{"refused", "unknown", "differs", "done"}, outcomes)
+	assert.Equal(t, []string{"refused", "unknown", "done", "done", "differs", "done"}, outcomes)
 }
 
 // A device without function 22 refuses to have one bit written; the finding's step has it written otherwise.

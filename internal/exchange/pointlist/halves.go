@@ -11,7 +11,7 @@ import (
 
 // Values of two registers that a list has in two rows: Energy (high word), Energy (low word).
 
-// A half is called one: High and low alone are limits, or speeds, as often.
+// highHalf and lowHalf match the end of a name that says which half it is. High and low alone are limits, or speeds, as often, and do not count.
 var (
 	highHalf = regexp.MustCompile(`(?i)[\s,;:(\[/_-]*\b(?:(?:high|hi|upper|most significant|ms)[\s_-]*(?:order )?(?:word|reg(?:ister)?|part|half|16(?: ?bits?)?)|msw|hw|hword)\b[)\]]?\s*$`)
 	lowHalf  = regexp.MustCompile(`(?i)[\s,;:(\[/_-]*\b(?:(?:low|lo|lower|least significant|ls)[\s_-]*(?:order )?(?:word|reg(?:ister)?|part|half|16(?: ?bits?)?)|lsw|lw|lword)\b[)\]]?\s*$`)

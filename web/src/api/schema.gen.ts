@@ -2469,6 +2469,8 @@ export interface components {
             function?: number;
             /** @description responses of bytes without meaning */
             garbage?: boolean;
+            /** @description what is written is acknowledged, and taken over so much later */
+            late_writes?: string;
             /** @description DNP3: its data link layer answers, its application does not */
             link_only?: boolean;
             /** @description DNP3: its outputs are switched to local control */
