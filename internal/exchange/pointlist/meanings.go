@@ -4,7 +4,6 @@ import (
 	"reflect"
 	"regexp"
 	"slices"
-	"strings"
 	"sync"
 
 	"arithmon/internal/core/document"
@@ -42,10 +41,7 @@ const (
 )
 
 // meanings are what a column may hold, and the headings by which it is known, in small letters and without marks; accents do not matter.
-var meanings = []struct {
-	field    string
-	headings string // parted by bars
-}{
+var meanings = []sheet.Meaning{
 	{"tag", "tag|data point|datapoint|datenpunkt|point id|tag no|tag number|signal tag|tag name|tagname|name|signal|signal name|point|point name|variable|variable name|symbol|channel|kennzeichen|kks|messstelle|signalname|kanal|variablenname|parameter name|" +
 		"nom|nombre|nome|repère|señal|segnale|sinal|nazwa|naam|navn|namn|název|jméno|имя|название"},
 	{"station", "station|device|device name|plc|slave|controller|gerät|anlage|steuerung|appareil|équipement|dispositivo|equipo|esclave|esclavo|urządzenie|apparaat|zařízení|устройство"},
@@ -100,17 +96,7 @@ var meanings = []struct {
 }
 
 // byHeading are the fields by the headings that name them.
-var byHeading = sync.OnceValue(func() map[string]string {
-	of := map[string]string{}
-	for _, m := range meanings {
-		for h := range strings.SplitSeq(m.headings, "|") {
-			if plain := sheet.Fold(h); of[plain] == "" {
-				of[plain] = m.field
-			}
-		}
-	}
-	return of
-})
+var byHeading = sync.OnceValue(func() map[string]string { return sheet.ByHeading(meanings) })
 
 // likely are words by which a heading is known that says more than one of the headings above, in the order in which they are looked for: Register
 // Address of the Value. unless leaves out what speaks of something else.
@@ -143,7 +129,7 @@ func likelyField(plain string) string {
 // Meanings lists what a column may hold.
 func Meanings() (list []string) {
 	for _, m := range meanings {
-		list = append(list, m.field)
+		list = append(list, m.Field())
 	}
 	for _, f := range fields {
 		if !slices.Contains(list, f) {

@@ -40,6 +40,25 @@ func Fold(text string) string {
 	}, norm.NFD.String(unmarked.Replace(strings.ToLower(text))))
 }
 
+// Meaning is what a column may hold, and behind it the headings by which it is known, in small letters and without marks, parted by bars.
+type Meaning [2]string
+
+// Field is what the column may hold.
+func (m Meaning) Field() string { return m[0] }
+
+// ByHeading gives the fields by the headings that name them, folded; of two that one heading names, the first.
+func ByHeading(meanings []Meaning) map[string]string {
+	of := map[string]string{}
+	for _, m := range meanings {
+		for h := range strings.SplitSeq(m[1], "|") {
+			if plain := Fold(h); of[plain] == "" {
+				of[plain] = m.Field()
+			}
+		}
+	}
+	return of
+}
+
 // Letter is the letter of a column of a spreadsheet.
 func Letter(i int) string {
 	s := ""

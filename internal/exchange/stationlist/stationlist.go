@@ -28,7 +28,7 @@ const (
 )
 
 // meanings are the headings of columns, in small letters and without marks, by what the column holds.
-var meanings = []struct{ field, headings string }{
+var meanings = []sheet.Meaning{
 	{"name", "name|station|station name|device|device name|drive|controller|plc|rtu|meter|asset|equipment|gerät|gerätename|stationsname|anlage|steuerung|zähler|nom|appareil|équipement|nom de l appareil|nombre|equipo|dispositivo|nome|apparecchio|nazwa|urządzenie|naam|apparaat|nome do dispositivo"},
 	{"link", "link|bus|line|channel|connection|network|segment|loop|trunk|leitung|strang|kanal|verbindung|netzwerk|ligne|réseau|línea|red|linea|rete|linia|magistrala|lijn"},
 	{"unit", "unit|unit id|unit no|unit number|unit identifier|unit address|address|addr|station address|station id|slave|slave id|slave address|slave no|slave number|server address|server id|rtu address|device id|device address|node|node address|node id|id|modbus address|modbus id|modbus unit|modbus slave|modbus slave id|modbus unit id|" +
@@ -46,17 +46,7 @@ var meanings = []struct{ field, headings string }{
 }
 
 // byHeading are the fields by the headings that name them.
-var byHeading = sync.OnceValue(func() map[string]string {
-	of := map[string]string{}
-	for _, m := range meanings {
-		for h := range strings.SplitSeq(m.headings, "|") {
-			if plain := sheet.Fold(h); of[plain] == "" {
-				of[plain] = m.field
-			}
-		}
-	}
-	return of
-})
+var byHeading = sync.OnceValue(func() map[string]string { return sheet.ByHeading(meanings) })
 
 // fields are those of a station as a site file names them.
 var fields = document.FieldNames(site.Station{})
@@ -64,7 +54,7 @@ var fields = document.FieldNames(site.Station{})
 // Meanings lists what a column may hold.
 func Meanings() (list []string) {
 	for _, m := range meanings {
-		list = append(list, m.field)
+		list = append(list, m.Field())
 	}
 	for _, f := range fields {
 		if !slices.Contains(list, f) {
