@@ -1,6 +1,7 @@
 package pointlist
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
@@ -235,4 +237,25 @@ func TestAccessInSeveralLanguages(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, writable, got, text)
 	}
+}
+
+// Lines without columns are marked as the table that was made of them.
+func TestMarkedLines(t *testing.T) {
+	b, err := sheet.Read([]byte("30101 Sump level FLOAT m R\n30103 Current UINT16 A R\n30104 Alarm UINT16 R\n"))
+	require.NoError(t, err)
+	b = Parted(b)
+	l, err := Read(b, Options{Station: "plc"})
+	require.NoError(t, err)
+	require.Len(t, l.Items, 3)
+	var marked bytes.Buffer
+	require.NoError(t, WriteMarked(&marked, b, l.Columns, []sheet.Fault{{Row: 3, Column: "address", Value: "30104", Message: "not so"}}))
+	f, err := excelize.OpenReader(&marked)
+	require.NoError(t, err)
+	text, err := f.GetCellValue("list", "A3")
+	require.NoError(t, err)
+	assert.Equal(t, "30104", text)
+	comments, err := f.GetComments("list")
+	require.NoError(t, err)
+	require.Len(t, comments, 1)
+	assert.Equal(t, "A3", comments[0].Cell)
 }

@@ -94,7 +94,7 @@ func WriteMarked(to io.Writer, b sheet.Book, columns []sheet.Columns, faults []s
 func writeGrid(f *excelize.File, name string, g sheet.Grid) error {
 	for _, row := range g.Rows {
 		for i, text := range row.Cells {
-			if text == "" {
+			if text == "" || row.Number < 1 { // as headings that were made for a list
 				continue
 			}
 			cell, err := excelize.CoordinatesToCellName(i+1, row.Number)
