@@ -90,14 +90,14 @@ func alarmCells(a *app, x api.Alarm) []string {
 	if state == "" {
 		state = "within"
 	}
+	if x.State == "acknowledged" {
+		state += " by " + x.AckedBy
+	}
 	if x.Unknown {
 		state += ", not known now"
 	}
 	if x.ShelvedUntil != nil {
 		state += ", shelved until " + a.stamp(*x.ShelvedUntil)
-	}
-	if x.State == "acknowledged" {
-		state += " by " + x.AckedBy
 	}
 	since := "-"
 	if x.Since != nil {
