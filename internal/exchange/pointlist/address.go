@@ -65,7 +65,7 @@ func (m *making) address(plain func(string) (string, bool)) {
 	}
 	if digits, _, _ := strings.Cut(strings.SplitN(text, ".", 2)[0], "-"); !reference(strings.TrimSpace(digits)) && strings.Trim(strings.TrimSpace(digits), "0123456789") == "" && digits != "" {
 		if n := m.options.counts(m.station()); n == site.Offset || n == site.Number {
-			m.once("the list does not show how its addresses count; they are taken as station %s has them: the first one is %s. Where it is %s, say --notation %s", m.station(), firsts[n], firsts[others[n]], others[n])
+			m.once("the list does not say whether its addresses count from 0 or from 1; station %s counts from %s, so that is used. If it is %s, say --notation %s", m.station(), firsts[n], firsts[others[n]], others[n])
 			m.counted(text, n, table)
 			return
 		}

@@ -28,6 +28,9 @@ func (m *making) fault(field, format string, args ...any) {
 	m.list.Faults = append(m.list.Faults, sheet.Fault{Sheet: m.sheet, Row: m.item.Row, Column: m.item.From[field], Value: m.cells[field], Message: fmt.Sprintf(format, args...)})
 }
 
+// guess notes that a field was made of what a row does not say, so that a point that is there already keeps its own.
+func (m *making) guess(field string) { m.item.guessed = append(m.item.guessed, field) }
+
 // from notes that a field came from the column of another.
 func (m *making) from(field, column string) {
 	if heading := m.item.From[column]; heading != "" && m.item.From[field] != heading {

@@ -37,8 +37,8 @@ func all(cells []string, is func(string) bool) bool {
 var looselyHeaded = map[string]string{
 	"function": colTable, "funktion": colTable, "fonction": colTable, "funcion": colTable, "funzione": colTable, "funkcja": colTable, "area": colTable, "bereich": colTable,
 	"mode": colAccess, "direction": colAccess, "permission": colAccess, "attribute": colAccess, "attr": colAccess,
-	"accuracy": colFactor, "weight": colFactor, "step": colFactor, "resolution": colFactor,
-	"text": "description", "content": "description", "contents": "description", "item": "description", "note": "description", "notes": "description",
+	"resolution": colFactor,
+	"text":       "description", "content": "description", "contents": "description", "item": "description", "note": "description", "notes": "description",
 	"values": "states", "options": "states", "coding": "states", "codes": "states", "valid values": "states", "possible values": "states", "valeurs": "states", "valores": "states",
 	"dec": "decimals", "value 0": colOff, "value 1": colOn, "bits": colBit,
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
+	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
@@ -149,17 +150,17 @@ func inALine(p site.Point) string {
 
 func TestWhatListsDoNotSay(t *testing.T) {
 	for name, c := range map[string]struct{ text, note string }{
-		"how addresses count":      {"tag,address\na,7\nb,9\n", "the list does not show how its addresses count; they are taken as station plc has them: the first one is 0. Where it is 1, say --notation number"},
+		"how addresses count":      {"tag,address\na,7\nb,9\n", "the list does not say whether its addresses count from 0 or from 1; station plc counts from 0, so that is used. If it is 1, say --notation number"},
 		"which table":              {"tag,address\na,7\nb,9\n", "no table is named, so that holding registers are meant"},
-		"which data type":          {"tag,address,registers\na,hr:0,2\n", "of two registers uint32 is made"},
-		"which order":              {"tag,address,type\na,hr:0,float32 little endian\n", `"little endian" is taken for CDAB, the low word first; where the octets of each word change places, too, it is DCBA`},
+		"which data type":          {"tag,address,registers\na,hr:0,2\n", "uint32 is used for two registers"},
+		"which order":              {"tag,address,type\na,hr:0,float32 little endian\n", `"little endian" is read as CDAB, the low word first; if the bytes within each word are swapped, too, it is DCBA`},
 		"what a gain does":         {"tag,address,gain\na,hr:0,10\nb,hr:1,1\n", "raw values are divided by column gain"},
 		"what a multiplier does":   {"tag,address,multiplier\na,hr:0,10\nb,hr:1,1\n", "raw values are multiplied by column multiplier; where that is what the device has multiplied them by, say --columns 'divisor=multiplier'"},
-		"whether decimals are out": {"tag,address,type,decimals\na,hr:0,int16,1\n", "decimals of whole numbers are taken for decimal places that the device leaves out"},
-		"values in each other":     {"tag,address,type\na,hr:0,float32\nb,hr:1,int16\nc,hr:2,bool\n", "row 3 (b) lies within the registers of row 2 (a), whose float32 at hr:0 takes 2: is that type right, and this address?"},
-		"references, but for one":  {"tag,address\na,30000\nb,30010\n", "addresses are offsets, as on the wire, since 30000 can be no reference number"},
+		"whether decimals are out": {"tag,address,type,decimals\na,hr:0,int16,1\n", "decimals of integers are taken as decimal places that the device leaves out"},
+		"values in each other":     {"tag,address,type\na,hr:0,float32\nb,hr:1,int16\nc,hr:2,bool\n", "row 3 (b) overlaps row 2 (a), whose float32 at hr:0 takes 2 registers: check its type, and the address"},
+		"references, but for one":  {"tag,address\na,30000\nb,30010\n", "addresses are read as offsets, the first of which is 0, because 30000 is no valid reference number"},
 		"what is said above":       {"All register addresses are one-based\n\ntag,address\na,7\nb,9\n", "addresses count from 1, as the list says"},
-		"a factor that is missing": {"tag,address,type,range\na,hr:0,int16,0..2.5\n", "values of some rows have fractions, as their ranges say, and are whole numbers that nothing scales: is a factor missing? The first is row 2"},
+		"a factor that is missing": {"tag,address,type,range\na,hr:0,int16,0..2.5\n", "row 2, and perhaps others: the range has fractions, and the value is an integer without scaling; is a factor missing?"},
 		"controllers' memory":      {"tag,address\na,%MW7\nb,%MW9.3\n", "addresses such as %MW10 are offsets of holding registers"},
 	} {
 		l := read(t, c.text, Options{Station: "plc", Counts: func(string) site.Notation { return site.Offset }})
@@ -179,6 +180,28 @@ func TestWhatListsDoNotSay(t *testing.T) {
 		l := read(t, text, Options{Station: "plc"})
 		require.NotEmpty(t, l.Faults, text)
 		assert.Contains(t, l.Faults[0].Message, fault, text)
+	}
+}
+
+// What is guessed where a list says nothing is for new points; those that are there keep what they have.
+func TestGuessesLeavePointsAlone(t *testing.T) {
+	was := load(t, habits+"points:\n  - {tag: a, station: plc, address: 'hr:0', type: float32}\n  - {tag: b, station: plc, address: 'hr:2', type: int32}\n  - {tag: c, station: plc, address: 'hr:4', type: int16}\n")
+	for _, text := range []string{
+		"tag,address,min,max\na,hr:0,-10,10\nb,hr:2,-5,5\nc,hr:4,-1,1\nnew,hr:9,-1,1\n",
+		"tag,address,registers\na,hr:0,2\nb,hr:2,2\nc,hr:4,1\nnew,hr:9,2\n",
+		"tag,address,decimals\na,hr:0,1\nb,hr:2,1\nc,hr:4,2\nnew,hr:9,1\n",
+		"tag,address,range\na,hr:0,-3276.8..3276.7\nb,hr:2,-3276.8..3276.7\nc,hr:4,-3276.8..3276.7\nnew,hr:9,0..6553.5\n",
+	} {
+		s, _, faults := into(t, was, read(t, text, Options{Station: "plc"}))
+		require.Empty(t, faults, text)
+		for _, tag := range []string{"a", "b", "c"} {
+			before, _ := was.Point(tag)
+			after, _ := s.Point(tag)
+			assert.Equal(t, before.Type, after.Type, "%s of %s", tag, text)
+			assert.Equal(t, before.Scaling, after.Scaling, "%s of %s", tag, text)
+		}
+		fresh, _ := s.Point("new")
+		assert.True(t, fresh.Type != codec.TypeUint16 || !fresh.Scaling.IsZero(), text)
 	}
 }
 

@@ -20,7 +20,7 @@ var (
 // halfWords are the last words of names of halves.
 var halfWords = map[string]bool{"msw": true, "lsw": true, "hw": true, "lw": true, "hword": true, "lword": true, "word": true, "reg": true, "register": true, "part": true, "half": true, "16": true, "bit": true, "bits": true, "16bit": true, "16bits": true}
 
-// halfOf parts the name of a half from what it is one of; half is 'h' or 'l', 0 for none.
+// halfOf gives the name of the whole of which a name is a half; half is 'h' or 'l', 0 for none.
 func halfOf(name string) (whole string, half byte) {
 	end := strings.ToLower(strings.TrimRight(name, ")] "))
 	if i := strings.LastIndexAny(end, " ,;:([/_-"); !halfWords[end[i+1:]] {

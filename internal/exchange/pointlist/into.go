@@ -25,6 +25,13 @@ func (l List) Into(d *site.Draft, now *site.Site, force bool) error {
 			given[i.was] = true
 		}
 	}
+	for _, i := range l.Items {
+		if _, known := now.Point(cmp.Or(i.was, i.Tag())); known {
+			for _, field := range i.guessed {
+				delete(i.Fields, field)
+			}
+		}
+	}
 	nodes, err := l.nodes()
 	if err != nil {
 		return err

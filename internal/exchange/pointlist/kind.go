@@ -27,7 +27,7 @@ func (m *making) kind(plain func(string) (string, bool)) {
 	}
 	if ok && unsaid[strings.ToLower(text)] && m.item.Fields["type"] == nil {
 		ok = false
-		m.once("types such as %q do not say which; uint16 is taken, or int16 where values may be below zero", text)
+		m.once("type %q does not say how the value is stored; uint16 is used, or int16 where values may be below zero", text)
 	}
 	if ok {
 		if name, states, ok := enumeration(text); ok && m.cells["states"] == "" {
@@ -50,8 +50,9 @@ func (m *making) kind(plain func(string) (string, bool)) {
 		if t := codec.Type(""); words == 2 || words == 4 {
 			t = map[int]codec.Type{2: codec.TypeUint32, 4: codec.TypeUint64}[words]
 			m.typed(colWords, typeMeaning{t: t})
+			m.guess("type")
 			if m.cells[colSigned] == "" {
-				m.once("no data type is said of some rows: of two registers uint32 is made, and of four uint64; where they are floats, say --defaults '{type: float32}'")
+				m.once("some rows have no data type: uint32 is used for two registers, and uint64 for four; if they are floats, say --defaults '{type: float32}'")
 			}
 		}
 	}
@@ -86,7 +87,6 @@ func (m *making) bitOf(bit string) {
 	}
 	m.item.Fields["address"] = a + "." + strconv.Itoa(n)
 	m.item.Fields["type"] = string(codec.TypeBool)
-	m.from("type", "type")
 }
 
 // below gives a value that may be below zero a sign, where nothing says of which type it is.
@@ -103,7 +103,8 @@ func (m *making) below() {
 	}
 	if a, _ := m.item.Fields["address"].(string); is && least < 0 && m.cells[colOffset] == "" && !strings.Contains(a, ".") {
 		m.item.Fields["type"] = string(codec.TypeInt16)
-		m.once("no data type is said of some rows whose values may be below zero: int16 is taken")
+		m.guess("type")
+		m.once("some rows have no data type and values below zero: int16 is used")
 	}
 }
 

@@ -48,8 +48,9 @@ type Item struct {
 
 	columns []sheet.Column
 	cells   []string
-	was     string // the tag that the point had when the row was made of it; "" for none
-	version int64  // of the point that the row was made of; 0 for none
+	guessed []string // fields that are the best guess where the row does not say them
+	was     string   // the tag that the point had when the row was made of it; "" for none
+	version int64    // of the point that the row was made of; 0 for none
 }
 
 // Cells are what was written, by the heading of its column.
@@ -92,7 +93,7 @@ func Read(b sheet.Book, o Options) (List, error) {
 		}
 	}
 	if list.Columns == nil && b.Form == sheet.Page && width(b.Grids[0].Rows) < 2 {
-		return list, fmt.Errorf("no columns are to be seen: cells are parted by a tab, a semicolon, a comma, or two spaces; and no lines of a table are, which begin with an address, or name one")
+		return list, fmt.Errorf("no columns are to be seen, and no lines with addresses: part cells by a tab, a semicolon, a comma or two spaces, or give lines of which each has the address of a register")
 	}
 	if list.Columns == nil {
 		return list, cmp.Or(first, fmt.Errorf("the file holds nothing"))
@@ -136,7 +137,7 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 	}
 	h.fit(rows, named, protocol)
 	if by := h.divides(rows, named); by != "" {
-		r.once("raw values are divided by column %s, since it has whole powers of ten alone; where they are multiplied by it, say --columns 'factor=%s'", by, by)
+		r.once("raw values are divided by column %s, because it has only powers of ten; if they are to be multiplied, say --columns 'factor=%s'", by, by)
 	}
 	r.list.Columns = append(r.list.Columns, sheet.Columns{Sheet: g.Name, Columns: h.columns})
 	if len(h.rows) == 0 {

@@ -64,7 +64,7 @@ var meanings = []sheet.Meaning{
 	{"unit", "unit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure|unité|unidad|unità|" +
 		"unité de mesure|unidades|unidade|unità di misura|u m|jednostka|jedn|eenheid|enhed|enhet|jednotka|единица|ед изм|measuring unit|measurement unit|maßeinheit"},
 	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor|facteur|coef|coeff|coefficient multiplicateur|échelle|" +
-		"escala|fattore|fattore di scala|factor de escala|risoluzione|résolution|mnożnik|współczynnik|skala|schaal|schaalfactor|fator|multiplicador|resolución|násobitel|měřítko|множитель|коэффициент|wertigkeit|schrittweite|step|lsb|weight|facteur d échelle|raw scaling|accuracy"},
+		"escala|fattore|fattore di scala|factor de escala|risoluzione|résolution|mnożnik|współczynnik|skala|schaal|schaalfactor|fator|multiplicador|resolución|násobitel|měřítko|множитель|коэффициент|wertigkeit|lsb|facteur d échelle|raw scaling"},
 	{colDivide, "divisor|divide by|div|divider|teiler|division|diviseur|divisore|dzielnik|deler"},
 	{colOffset, "offset|scaling offset|eng offset|bias|zero offset|nullpunkt|décalage"},
 	{colRawMin, "raw min|min raw|raw low|raw lo|raw minimum|rohwert min|adc min|raw from|raw 0|raw zero|raw value min|min raw value|raw low limit|low raw|raw data min|unscaled min|input min|rohwert von|brut min|min brut|counts min"},
@@ -108,8 +108,8 @@ var likely = []struct {
 	{"type", regexp.MustCompile(`\b(?:data|value|variable|var) ?(?:type|format)\b|\bdatentyp\b`), nil},
 	{colFactor, regexp.MustCompile(`\b(?:multiplier|multiplication|factor|scaling|faktor|skalierung|resolution)\b`), regexp.MustCompile(`\b(?:power|low|high|min|max|offset)\b`)},
 	{colAccess, regexp.MustCompile(`\b(?:access|r/w|read/write|zugriff)\b`), regexp.MustCompile(`\b(?:level|password)\b`)},
-	{colWords, regexp.MustCompile(`\b(?:length|size|count|quantity|number of (?:registers|words|bytes))\b`), nil},
-	{"address", regexp.MustCompile(`\b(?:address|addr|adresse|adress|register|registre|direccion|indirizzo)\b`), regexp.MustCompile(`\b(?:end|last|type|kind|slave|device|unit|length|size|count|value|name|group|ip|mac|table|map|default|description|text|content)\b`)},
+	{colWords, regexp.MustCompile(`\b(?:data|register|word|byte)s? (?:length|size|count)\b|\bnumber of (?:registers|words|bytes)\b`), nil},
+	{"address", regexp.MustCompile(`\b(?:address|addr|adresse|adress|register|registre|direccion|indirizzo)\b`), regexp.MustCompile(`\b(?:end|last|type|kind|slave|device|unit|node|bus|station|remote|gateway|source|length|size|count|value|name|group|ip|mac|table|map|default|description|text|content)\b`)},
 	{"description", regexp.MustCompile(`\b(?:description|comments?|remarks?|beschreibung|bezeichnung|bemerkung)\b`), nil},
 }
 

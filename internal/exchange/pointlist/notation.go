@@ -32,7 +32,7 @@ var addressWord = regexp.MustCompile(`(?i)addr|adress|register|index|offset`)
 func said(heading string, g sheet.Grid) site.Notation {
 	texts := []string{heading}
 	for _, row := range g.Rows {
-		if sentence := strings.Join(row.Cells, " "); len(sentence) < 400 && addressWord.MatchString(sentence) {
+		if sentence := strings.Join(row.Cells, " "); one(row) && len(sentence) < 400 && addressWord.MatchString(sentence) {
 			texts = append(texts, sentence)
 		}
 	}
@@ -124,7 +124,7 @@ func countingOf(h headings, g sheet.Grid, rows []sheet.Row) counting {
 	case all && n >= fewReferences:
 		return counting{notation: site.Ref5, why: "addresses are references of five digits: 40001 is the first holding register"}
 	case len(impossible) > 1, len(impossible) == 1 && impossible[0] == first:
-		return counting{notation: site.Offset, outright: true, why: fmt.Sprintf("addresses are offsets, as on the wire, since %s can be no reference number; where the first one is 1, say --notation number", impossible[0])}
+		return counting{notation: site.Offset, outright: true, why: fmt.Sprintf("addresses are read as offsets, the first of which is 0, because %s is no valid reference number; if the first is 1, say --notation number", impossible[0])}
 	case all:
 		return counting{}
 	}

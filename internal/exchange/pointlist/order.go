@@ -93,7 +93,7 @@ func (r *reader) orderSaid(g sheet.Grid) codec.Order {
 		if _, order, loose := cutOrder(written); order != "" {
 			r.once("row %d, %q: values of several registers are %s", row.Number, sentence, order)
 			if loose != "" {
-				r.once("%q is taken for CDAB, the low word first; where the octets of each word change places, too, it is DCBA", loose)
+				r.once("%q is read as CDAB, the low word first; if the bytes within each word are swapped, too, it is DCBA", loose)
 				r.loosely = true
 			}
 			return order
@@ -108,7 +108,7 @@ func (m *making) looseOrder(said string) {
 		return
 	}
 	m.loosely = true
-	m.once("%q is taken for CDAB, the low word first; where the octets of each word change places, too, it is DCBA", said)
+	m.once("%q is read as CDAB, the low word first; if the bytes within each word are swapped, too, it is DCBA", said)
 }
 
 // wordOrder gives values of several registers the order that a sentence says.

@@ -42,12 +42,12 @@ func (r *reader) overlaps() {
 				continue
 			}
 			if n++; n <= mostOverlaps {
-				r.note("%s lies within the registers of %s, whose %s at %s takes %d: is that type right, and this address?", s.of.place(), before.of.place(), text(before.of.Fields["type"]), text(before.of.Fields["address"]), before.last-before.first+1)
+				r.note("%s overlaps %s, whose %s at %s takes %d registers: check its type, and the address", s.of.place(), before.of.place(), text(before.of.Fields["type"]), text(before.of.Fields["address"]), before.last-before.first+1)
 			}
 		}
 	}
 	if n > mostOverlaps {
-		r.note("and %d rows more lie within the registers of others", n-mostOverlaps)
+		r.note("and %d rows more overlap others", n-mostOverlaps)
 	}
 }
 

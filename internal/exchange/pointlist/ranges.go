@@ -20,7 +20,8 @@ func (m *making) implied(n int) {
 	}
 	m.item.Fields["scaling"] = map[string]any{"factor": round(math.Pow10(-n))}
 	m.from("scaling", "decimals")
-	m.once("decimals of whole numbers are taken for decimal places that the device leaves out: with 1, 215 is 21.5")
+	m.guess("scaling")
+	m.once("decimals of integers are taken as decimal places that the device leaves out: with 1, 215 is read as 21.5")
 }
 
 // inStepsOf makes a range that was written in steps one in the unit.
@@ -45,8 +46,12 @@ func (m *making) fractions() {
 		if [2]float64{round(r[0] * by), round(r[1] * by)} == ends[t] {
 			m.item.Fields["scaling"] = map[string]any{"factor": round(1 / by)}
 			m.from("scaling", "range")
+			m.guess("scaling")
 			return
 		}
 	}
-	m.once("values of some rows have fractions, as their ranges say, and are whole numbers that nothing scales: is a factor missing? The first is row %d", m.item.Row)
+	if !m.fractional {
+		m.fractional = true
+		m.note("row %d, and perhaps others: the range has fractions, and the value is an integer without scaling; is a factor missing?", m.item.Row)
+	}
 }

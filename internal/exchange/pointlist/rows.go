@@ -33,14 +33,15 @@ type reader struct {
 	known    memory                       // what cells that come again mean
 	cells    map[string]string            // of the row that is read, by field
 
-	order    codec.Order   // of values of several registers, as a sentence says; "" where none does
-	size     int           // in what sizes count: registers, octets, bits
-	loosely  bool          // an order was told of that may be another one
-	at       string        // the last address, of rows that go on with its bits
-	upwards  string        // heading of factors of 10 and more, which may mean the reverse
-	outright bool          // numbers are offsets, though they look like references
-	hexed    bool          // numbers are hexadecimal without saying so
-	notation site.Notation // in which the addresses are; "" as the station has it
+	order      codec.Order   // of values of several registers, as a sentence says; "" where none does
+	size       int           // in what sizes count: registers, octets, bits
+	fractional bool          // a range with fractions of an integer was told of
+	loosely    bool          // an order was told of that may be another one
+	at         string        // the last address, of rows that go on with its bits
+	upwards    string        // heading of factors of 10 and more, which may mean the reverse
+	outright   bool          // numbers are offsets, though they look like references
+	hexed      bool          // numbers are hexadecimal without saying so
+	notation   site.Notation // in which the addresses are; "" as the station has it
 }
 
 // note adds a note to the list.
