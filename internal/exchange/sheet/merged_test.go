@@ -1,10 +1,8 @@
 package sheet
 
 import (
-	"archive/zip"
 	"bytes"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -66,12 +64,12 @@ func TestTrialOfMergedCells(t *testing.T) {
 		book, err := Read(out.Bytes())
 		require.NoError(t, err)
 		require.Len(t, book.Grids, 2)
-		found, err := merges(out.Bytes())
+		found, err := markups(out.Bytes(), func(int) bool { return false })
 		require.NoError(t, err)
 		for i, name := range names {
-			again, err := mergesByLibrary(f, name)
+			again, err := markupByLibrary(f, name)
 			require.NoError(t, err)
-			assert.ElementsMatch(t, again, found[name], "seed %d", seed)
+			assert.ElementsMatch(t, again.merged, found[name].merged, "seed %d", seed)
 			for y, row := range want[name] {
 				got := slices.Clone(book.Grids[i].Rows[y].Cells)
 				for len(got) < 8 {
@@ -92,49 +90,24 @@ func TestAWorkbookOfAnotherBuild(t *testing.T) {
 	require.NoError(t, f.MergeCell("Sheet1", "A2", "A3"))
 	var out bytes.Buffer
 	require.NoError(t, f.Write(&out))
-	for what, change := range map[string]func(name, text string) (string, string){
-		"targets from the root": func(name, text string) (string, string) {
-			return name, strings.ReplaceAll(text, `Target="worksheets`, `Target="/xl/worksheets`)
+	for what, change := range map[string]func(name, text string) string{
+		"targets from the root": func(_, text string) string {
+			return strings.ReplaceAll(text, `Target="worksheets`, `Target="/xl/worksheets`)
 		},
-		"other spaces": func(name, text string) (string, string) {
-			return name, strings.ReplaceAll(text, "<mergeCell ref=", "<mergeCell  ref=")
+		"other spaces": func(_, text string) string {
+			return strings.ReplaceAll(text, "<mergeCell ref=", "<mergeCell  ref=")
 		},
-		"marks of single quotes": func(name, text string) (string, string) {
-			return name, strings.ReplaceAll(text, `ref="A2:A3"`, `ref='$A$2:$A$3'`)
+		"marks of single quotes": func(_, text string) string {
+			return strings.ReplaceAll(text, `ref="A2:A3"`, `ref='$A$2:$A$3'`)
 		},
 	} {
-		archive, err := zip.NewReader(bytes.NewReader(out.Bytes()), int64(out.Len()))
-		require.NoError(t, err)
-		var changed bytes.Buffer
-		w := zip.NewWriter(&changed)
-		for _, part := range archive.File {
-			r, err := part.Open()
-			require.NoError(t, err)
-			text, err := io.ReadAll(r)
-			require.NoError(t, err)
-			name, now := change(part.Name, string(text))
-			to, err := w.Create(name)
-			require.NoError(t, err)
-			_, err = io.WriteString(to, now)
-			require.NoError(t, err)
-		}
-		require.NoError(t, w.Close())
-		book, err := Read(changed.Bytes())
+		book, err := Read(repacked(t, out.Bytes(), change))
 		require.NoError(t, err, what)
 		require.Len(t, book.Grids[0].Rows, 3, what)
 		assert.Equal(t, []string{"a", "2"}, book.Grids[0].Rows[2].Cells, what)
 	}
 	long := append(bytes.Repeat([]byte("<c>mergeCell</c>"), 20_000), []byte(`<mergeCells><mergeCell ref="B2:C4"/></mergeCells>`)...)
-	var packed bytes.Buffer
-	w := zip.NewWriter(&packed)
-	part, err := w.Create("s.xml")
+	m, err := readMarkup(bytes.NewReader(long), func(int) bool { return false })
 	require.NoError(t, err)
-	_, err = part.Write(long)
-	require.NoError(t, err)
-	require.NoError(t, w.Close())
-	archive, err := zip.NewReader(bytes.NewReader(packed.Bytes()), int64(packed.Len()))
-	require.NoError(t, err)
-	list, err := mergesOf(archive.File[0])
-	require.NoError(t, err)
-	assert.Equal(t, []area{{2, 2, 3, 4}}, list)
+	assert.Equal(t, []area{{2, 2, 3, 4}}, m.merged)
 }

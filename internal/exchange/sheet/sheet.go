@@ -52,6 +52,8 @@ func Read(data []byte) (Book, error) {
 		return Book{}, fmt.Errorf("the file has %d MiB; at most %d are read: keep in it the sheet that is wanted alone", len(data)>>20, MostBytes>>20)
 	}
 	switch {
+	case bytes.HasPrefix(data, []byte("PK\x03\x04")) && bytes.Contains(data[:min(len(data), 200)], []byte("opendocument")):
+		return Book{}, fmt.Errorf("this is a spreadsheet of the OpenDocument form; save it as .xlsx, or as .csv")
 	case bytes.HasPrefix(data, []byte("PK\x03\x04")):
 		return readSpreadsheet(data)
 	case bytes.HasPrefix(data, []byte("\xD0\xCF\x11\xE0")):

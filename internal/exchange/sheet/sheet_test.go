@@ -169,6 +169,7 @@ func TestFilesThatAreNotRead(t *testing.T) {
 		{"nothing", nil, "the file holds nothing"},
 		{"a PDF", []byte("%PDF-1.7\n..."), "copy the text of the table"},
 		{"an old workbook", []byte("\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1"), "save it as .xlsx"},
+		{"an OpenDocument spreadsheet", append([]byte("PK\x03\x04\x14\x00"+strings.Repeat("\x00", 24)+"mimetype"), "application/vnd.oasis.opendocument.spreadsheet"...), "save it as .xlsx, or as .csv"},
 		{"a program", []byte("\x7FELF\x02\x01\x00\x00\x00\xFF\xFE\x00"), "is no text"},
 		{"a bomb", bomb, "cannot be read"},
 		{"a bomb that says that it is small", packed(t, "xl/worksheets/sheet1.xml", 600, 1), "cannot be read"},
