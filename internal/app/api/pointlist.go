@@ -18,7 +18,7 @@ import (
 )
 
 var importQuery = []parameter{
-	{name: "station", doc: "of rows that name none"}, {name: "prefix", doc: "put before each tag"},
+	{name: "station", doc: "of rows that name none"}, {name: "prefix", doc: "put before each tag; {station} in it is the name of the station"},
 	{name: "columns", doc: "what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number; Pumps!tag=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes), or the name under which that is kept"},
 	{name: "notation", doc: "how plain numbers of addresses count, where the list does not show it and the station has another", is: choice(site.Notations[:]...)},
 	{name: "defaults", doc: "fields of rows that say nothing of them: {type: uint16, poll_group: slow}"},
@@ -96,13 +96,30 @@ func counts(now *site.Site) func(station string) site.Notation {
 	}
 }
 
+// called gives the station that a text names, whatever the size of its letters where it is the only one so called; "" for none.
+func called(now *site.Site) func(text string) string {
+	alike := map[string][]string{}
+	for _, name := range now.Names(site.KindStation) {
+		alike[strings.ToLower(name)] = append(alike[strings.ToLower(name)], name)
+	}
+	return func(text string) string {
+		if _, known := now.Station(text); known {
+			return text
+		}
+		if names := alike[strings.ToLower(text)]; len(names) == 1 {
+			return names[0]
+		}
+		return ""
+	}
+}
+
 // takeList reads the list of a request and takes it over, unless it has faults, or is only to be looked at.
 func (s *Server) takeList(c *gin.Context, dry bool) (i importing, err error) {
 	force, err := flag(c, "force")
 	if err != nil {
 		return i, err
 	}
-	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation")), Speaks: speaks(s.site(c)), Counts: counts(s.site(c))}
+	options := pointlist.Options{Station: c.Query("station"), Prefix: c.Query("prefix"), Notation: site.Notation(c.Query("notation")), Speaks: speaks(s.site(c)), Counts: counts(s.site(c)), Called: called(s.site(c))}
 	if options.Notation != "" && !slices.Contains(site.Notations[:], options.Notation) {
 		return i, fail(http.StatusBadRequest, "notation=%s: there are %v", options.Notation, site.Notations)
 	}

@@ -57,7 +57,7 @@ has. A cell that is not understood is a fault with its row and column, and nothi
 			return nil
 		}}
 	c.Flags().StringVar(&station, "station", "", "station of rows that name none")
-	c.Flags().StringVar(&prefix, "prefix", "", "put before each tag")
+	c.Flags().StringVar(&prefix, "prefix", "", "put before each tag; {station} in it is the name of the station")
 	c.Flags().StringVar(&columns, "columns", "", "what columns hold: by hand, 'tag=Signal,address=C,unit=5' (a heading, letter or number; 'Pumps!tag=B' for one sheet, 'Remarks=' for a column of which nothing is to be made), or the name under which that is kept")
 	c.Flags().StringVar(&keep, "keep", "", "keep what the columns hold under this name, for --columns of the next list of the kind")
 	c.Flags().StringVar(&notation, "notation", "", "how plain numbers of addresses count, where the list does not show it: offset, number, ref5, ref6 or hex (default the station's)")

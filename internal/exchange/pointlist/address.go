@@ -16,7 +16,7 @@ import (
 func (m *making) address(plain func(string) (string, bool)) {
 	text, ok := plain("address")
 	if !ok {
-		if m.cells["address"] == "" {
+		if m.cells["address"] == "" && !m.spoilt {
 			m.fault("address", "the row has no address")
 		}
 		return
@@ -75,6 +75,9 @@ func (m *making) address(plain func(string) (string, bool)) {
 		return
 	}
 	m.item.Fields["address"] = text
+	if a, err := site.ParseAddress(text, site.Offset, ""); err == nil && crossed.MatchString(text) { // 4x0010 is the same everywhere
+		m.item.Fields["address"] = a.String()
+	}
 	if named {
 		if _, numbered := number(strings.SplitN(text, ".", 2)[0]); !reference(text) && (numbered || strings.HasPrefix(strings.ToLower(text), "0x") || strings.HasSuffix(strings.ToLower(text), "h")) {
 			m.item.Fields["table"] = string(table)

@@ -180,6 +180,28 @@ func accessOf(text string) (writable bool, err error) {
 	return false, fmt.Errorf("%q says neither that it may be written nor that it may not: R, RO, R/W, RW", text)
 }
 
+// A column that is headed by one of the two: Read only, and Write; its cells may be marks, or functions.
+var (
+	readOnlyHeading = wordSet("readonly ro nurlesen")
+	writeHeading    = wordSet("w wr write fcwrite writefc writefunction writefunctioncode schreiben ecriture escritura scrittura")
+	denied          = wordSet("no n non false nein nie nee 0")
+	marked          = wordSet("x ✓ ✔ ☑ • ● ■ y 5 6 15 16 05 06 0x05 0x06 0x0f 0x10 fc5 fc6 fc15 fc16 fc05 fc06 6/16 5/15 06/16 05/15 616 515 0616 0515")
+)
+
+// accessUnder reads whether a value may be written in a column with a heading.
+func accessUnder(heading, text string) (writable bool, err error) {
+	under, said := sheet.Fold(accessMarks.Replace(heading)), sheet.Fold(accessMarks.Replace(text))
+	switch {
+	case writeHeading[under] && marked[said]:
+		return true, nil
+	case readOnlyHeading[under] && (marked[said] || writing[said] && !strings.Contains(said, "w")):
+		return false, nil
+	case readOnlyHeading[under] && denied[said]:
+		return true, nil
+	}
+	return accessOf(text)
+}
+
 var state = regexp.MustCompile(`^\s*(-?\d+|0[xX][0-9a-fA-F]+)\s*(?:=|:|–|-)\s*(.+?)\s*$`)
 
 // nextState is where the name of a further value begins, parted by a space alone: 0=off 1=on.

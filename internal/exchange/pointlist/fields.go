@@ -22,6 +22,8 @@ type making struct {
 	item  *Item
 	cells map[string]string
 	steps float64 // in which the row gives its values; 0 for none
+
+	spoilt bool // a spreadsheet has made a date of the address
 }
 
 func (m *making) fault(field, format string, args ...any) {
@@ -53,13 +55,18 @@ func (m *making) all() {
 	}
 	if text, ok := plain("station"); ok {
 		f["station"] = text
+		if s := m.called(text); s != "" && s != text {
+			f["station"] = s
+			m.once("station %q of the list is taken for %s", text, s)
+		}
 	}
 	if s, _ := f["station"].(string); s == "" {
-		if f["station"] = m.options.Station; m.options.Station == "" && !m.unplaced {
+		if f["station"] = m.reader.ofTable; m.reader.ofTable == "" && !m.unplaced {
 			m.unplaced = true // once is enough
 			m.fault("station", "the row names no station: say of which one the list is")
 		}
 	}
+	m.spoiled()
 	m.address(plain)
 	m.kind(plain)
 	m.scaling(plain)
@@ -72,12 +79,15 @@ func (m *making) all() {
 	}
 	m.unitWithin(plain)
 	if text, ok := plain(colAccess); ok {
-		if writable, err := accessOf(text); err != nil {
+		if writable, err := accessUnder(m.item.From[colAccess], text); err != nil {
 			m.fault(colAccess, "%s", err)
 		} else if writable {
 			f["writable"] = true
 			m.from("writable", colAccess)
 		}
+	}
+	if text, ok := plain("control"); ok {
+		m.commanded(text)
 	}
 	if text, ok := plain("decimals"); ok {
 		if n, err := strconv.Atoi(text); err != nil {
@@ -161,6 +171,23 @@ func (m *making) all() {
 var (
 	namesAlone = regexp.MustCompile(`^(?:\s*-?\d+\s*[=:]\s*\pL[^,;/|\n]*(?:[,;/|\n]+|$))+$`)
 )
+
+// spoiled are the fields in which a spreadsheet takes what is typed for a date: 1-2, 3/10.
+var spoiled = []string{"address", colBit, colWords, colFactor, colDivide, colRaw, "range", "states", colTable, "type"}
+
+// dated is a date, as spreadsheets show what they take for one.
+var dated = regexp.MustCompile(`^(?:\d{4}-\d\d-\d\d(?: [\d:]+)?|\d{1,2}[- .](?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec|mär|mai|okt|dez)\.?|(?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)-\d\d)$`)
+
+// spoiled tells of cells that a spreadsheet has made a date of.
+func (m *making) spoiled() {
+	for _, field := range spoiled {
+		if text := m.cells[field]; text != "" && !m.headings.exact[field] && dated.MatchString(text) {
+			m.fault(field, "%q is a date: a spreadsheet makes one of 1-2 or 3/10; give the cell the format of text, and type it anew", text)
+			delete(m.cells, field)
+			m.spoilt = m.spoilt || field == "address"
+		}
+	}
+}
 
 // twoStates makes the names of the two values of a bit of two columns.
 func (m *making) twoStates(plain func(string) (string, bool)) {

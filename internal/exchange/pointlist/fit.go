@@ -29,8 +29,8 @@ func (h *headings) filled(rows []sheet.Row, at int) (list []string) {
 }
 
 // all reports whether there are cells and each of them is such a one.
-func all(cells []string, is func(string) bool) bool {
-	return len(cells) > 0 && !slices.ContainsFunc(cells, func(text string) bool { return !is(text) })
+func all[T any](cells []T, is func(T) bool) bool {
+	return len(cells) > 0 && !slices.ContainsFunc(cells, func(c T) bool { return !is(c) })
 }
 
 // loosely are headings that mean something else as often, by what they mean first.
@@ -41,7 +41,12 @@ var looselyHeaded = map[string]string{
 	"text":       "description", "content": "description", "contents": "description", "item": "description", "note": "description", "notes": "description",
 	"values": "states", "options": "states", "coding": "states", "codes": "states", "valid values": "states", "possible values": "states", "valeurs": "states", "valores": "states",
 	"dec": "decimals", "value 0": colOff, "value 1": colOn, "bits": colBit,
+	"registers": colWords, "register range": colWords, "mots": colWords, "w": colAccess, "write": colAccess, "schreiben": colAccess, "ecriture": colAccess, "escritura": colAccess, "scrittura": colAccess,
+	"control": "control", "operation": "control",
 }
+
+// rangeOfAddresses is what a column of registers holds that is no number of them.
+var rangeOfAddresses = regexp.MustCompile(`^\d{1,6}\s*(?:-|–|\.\.)\s*\d{1,6}$`)
 
 // fit gives columns another field, or none, where none of their cells says what their heading seemed to mean. What a person named stays.
 func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protocol) {
@@ -67,7 +72,7 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 				give(c, "description")
 			}
 		case colAccess:
-			if none(func(text string) bool { _, err := accessOf(text); return err == nil }) {
+			if none(func(text string) bool { _, err := accessUnder(c.Heading, text); return err == nil }) {
 				give(c, "")
 			}
 		case colFactor:
@@ -88,6 +93,14 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 			}
 		case colOff, colOn:
 			if none(func(text string) bool { return strings.IndexFunc(text, unicode.IsLetter) >= 0 }) {
+				give(c, "")
+			}
+		case colWords:
+			if !h.has("address") && slices.ContainsFunc(cells, rangeOfAddresses.MatchString) {
+				give(c, "address")
+			}
+		case "control":
+			if protocol != site.DNP3 || none(func(text string) bool { _, err := controlOf(text); return err == nil }) {
 				give(c, "")
 			}
 		case colBit:

@@ -67,7 +67,7 @@ hr:2;long mode;ENUM32
 // site of the lists in testdata: a device whose addresses count as they do where nobody says otherwise, and an outstation.
 const habits = `arithmon: 1
 links: [{name: line, host: 192.0.2.1}, {name: yard, protocol: dnp3, host: 192.0.2.2}]
-stations: [{name: plc, link: line, unit: 1}, {name: rtu, link: yard, outstation: 10}]
+stations: [{name: plc, link: line, unit: 1}, {name: booster, link: line, unit: 2}, {name: rtu, link: yard, outstation: 10}]
 `
 
 // Lists and pages of manuals, each in a way of its own, with the points that they mean below them.
@@ -83,9 +83,18 @@ func TestHabitsOfManyLists(t *testing.T) {
 			require.True(t, found)
 			was := load(t, habits)
 			station := map[bool]string{true: "rtu", false: "plc"}[strings.HasPrefix(filepath.Base(file), "dnp-")]
+			if strings.HasPrefix(filepath.Base(file), "stations-") {
+				station = ""
+			}
 			options := Options{Station: station,
 				Speaks: func(name string) site.Protocol { st, _ := was.Station(name); return st.Speaks() },
 				Counts: func(name string) site.Notation { st, _ := was.Station(name); return st.Notation },
+				Called: func(text string) string {
+					if _, known := was.Station(strings.ToLower(text)); known {
+						return strings.ToLower(text)
+					}
+					return ""
+				},
 			}
 			l := read(t, text, options)
 			s, _, faults := into(t, was, l)
@@ -141,6 +150,15 @@ func inALine(p site.Point) string {
 	}
 	if p.Writable {
 		parts = append(parts, "writable")
+	}
+	if p.Control != "" {
+		parts = append(parts, string(p.Control))
+	}
+	if p.Pulse != 0 {
+		parts = append(parts, p.Pulse.String())
+	}
+	if p.Station == "booster" {
+		parts = append(parts, "at "+p.Station)
 	}
 	if p.Description != "" {
 		parts = append(parts, strconv.Quote(p.Description))

@@ -81,7 +81,7 @@ func (r *reader) join(first *Item, second Item) bool {
 	if field == "description" {
 		tag = strings.ToLower(tag)
 	}
-	if tag = r.options.Prefix + tag; tag != r.options.Prefix && r.tags[tag] == 0 {
+	if tag = r.prefixed(tag, text(first.Fields["station"])); tagOf(whole) != "" && r.tags[tag] == 0 {
 		r.tags[tag]++
 		first.Fields["tag"], first.Made = tag, "made of two rows, the high and the low word"
 	}

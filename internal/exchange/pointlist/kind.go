@@ -2,6 +2,7 @@ package pointlist
 
 import (
 	"cmp"
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -174,5 +175,42 @@ func (m *making) sign(text string) {
 			continue
 		}
 		m.from("type", colSigned)
+	}
+}
+
+var (
+	pulseTime  = regexp.MustCompile(`(\d+)\s*(ms|msec|s|sec)\b`)
+	controlled = []struct {
+		word    string
+		control site.Control
+	}{{"trip", site.ControlTripClose}, {"latch", site.ControlLatch}, {"pulse", site.ControlPulse}, {"impuls", site.ControlPulse}, {"close", site.ControlTripClose}, {"momentary", site.ControlPulse}, {"maintained", site.ControlLatch}}
+)
+
+// controlOf reads how a binary output is commanded: Latch on/off, PULSE_ON, Trip/Close (IEEE 1815-2012, A.8.1).
+func controlOf(text string) (site.Control, error) {
+	written := strings.ToLower(text)
+	for _, c := range controlled {
+		if strings.Contains(written, c.word) {
+			return c.control, nil
+		}
+	}
+	return "", fmt.Errorf("%q is no way to command an output: latch, pulse, or trip/close", text)
+}
+
+// commanded makes how a binary output is commanded; one that is, is writable.
+func (m *making) commanded(said string) {
+	if a := text(m.item.Fields["address"]); !strings.HasPrefix(a, string(site.BinaryOutputs)+":") {
+		return
+	}
+	control, err := controlOf(said)
+	if err != nil {
+		m.fault("control", "%s", err)
+		return
+	}
+	m.item.Fields["control"], m.item.Fields["writable"] = string(control), true
+	m.from("writable", "control")
+	if p := pulseTime.FindStringSubmatch(strings.ToLower(said)); p != nil && control != site.ControlLatch {
+		m.item.Fields["pulse"] = p[1] + map[bool]string{true: "ms", false: "s"}[p[2][0] == 'm']
+		m.from("pulse", "control")
 	}
 }

@@ -16,12 +16,13 @@ import (
 type Options struct {
 	Columns  sheet.Named    // others are recognised
 	Station  string         // of rows that name none
-	Prefix   string         // put before each tag
+	Prefix   string         // put before each tag; {station} in it is the name of the station
 	Notation site.Notation  // how plain numbers of addresses count; "" as the list shows it, or as the station does
 	Defaults map[string]any // fields of rows that say nothing of them
 
 	Speaks func(station string) site.Protocol // what a station speaks; nil: all of them Modbus
 	Counts func(station string) site.Notation // how addresses of a station count; nil: it is not known
+	Called func(text string) string           // the station that a text names, "" for none; nil: none is known
 }
 
 func (o Options) protocol(station string) site.Protocol {
@@ -81,9 +82,10 @@ func Read(b sheet.Book, o Options) (List, error) {
 	b = Parted(b)
 	list := List{Notes: slices.Clone(b.Notes)}
 	var first error
-	r := reader{list: &list, options: o, page: b.Form == sheet.Page || b.Form == sheet.Lines, lines: b.Form == sheet.Lines, tags: map[string]int{}, cells: map[string]string{}}
+	r := reader{list: &list, options: o, page: b.Form == sheet.Page || b.Form == sheet.Lines, lines: b.Form == sheet.Lines, tags: map[string]int{}, first: map[string]string{}, cells: map[string]string{}}
 	for _, g := range b.Grids {
 		r.sheet, r.sections = g.Name, nil
+		r.ofSheet(g.Name)
 		for _, table := range tablesOf(g, o.Columns.Of(g.Name)) {
 			err := r.table(table, o.Columns.Of(g.Name))
 			if err != nil && len(b.Grids) > 1 {
@@ -121,7 +123,10 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 	if err != nil {
 		return err
 	}
-	rows, protocol := g.Rows[h.first:], r.options.protocol(r.options.Station)
+	for _, row := range g.Rows[:max(0, h.first-len(h.rows))] {
+		r.ofRow(row)
+	}
+	rows, protocol := g.Rows[h.first:], r.options.protocol(r.ofTable)
 	if heading := h.addressByCells(rows); heading != "" {
 		r.once("column %s holds addresses, as its cells look", heading)
 	}
@@ -154,6 +159,9 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 		r.title(row)
 	}
 	for _, row := range rows {
+		if alone(row) {
+			r.ofRow(row)
+		}
 		r.title(row)
 		if r.page {
 			row = h.realign(row, protocol)
@@ -173,6 +181,11 @@ func (r *reader) count(g sheet.Grid, rows []sheet.Row) {
 		shown = counting{notation: r.options.Notation, outright: r.options.Notation == site.Offset}
 	} else if shown.why != "" {
 		r.once("%s", shown.why)
+	} else if shown.notation == "" && r.counting != "" && len(rows) <= fewReferences { // too few to show it
+		shown.notation = r.counting
+	}
+	if shown.notation == site.Ref5 || shown.notation == site.Ref6 {
+		r.counting = shown.notation
 	}
 	if r.notation, r.outright = shown.notation, shown.outright; shown.notation == site.Hex && r.options.Notation == "" {
 		r.notation, r.hexed = site.Offset, true

@@ -42,12 +42,11 @@ func WriteMarked(to io.Writer, b sheet.Book, columns []sheet.Columns, faults []s
 		}
 	}
 	type place struct{ sheet, heading string }
-	at, last := map[place]int{}, map[string]int{}
+	at, last := map[place][]int{}, map[string]int{}
 	for _, s := range columns {
 		for _, c := range s.Columns {
-			if p := (place{s.Sheet, c.Heading}); at[p] == 0 {
-				at[p] = c.At + 1
-			}
+			p := place{s.Sheet, c.Heading}
+			at[p] = append(at[p], c.At+1)
 			last[s.Sheet] = max(last[s.Sheet], c.At+1)
 		}
 	}
@@ -67,7 +66,17 @@ func WriteMarked(to io.Writer, b sheet.Book, columns []sheet.Columns, faults []s
 			text = fault.Column + ": " + text
 		}
 		beside[name+" "+end], where[name+" "+end] = append(beside[name+" "+end], text), end
-		column := at[place{fault.Sheet, fault.Column}]
+		column := 0
+		for _, k := range at[place{fault.Sheet, fault.Column}] { // of two tables side by side, the cell that holds the value
+			if now, err := excelize.CoordinatesToCellName(k, fault.Row); err == nil && column == 0 {
+				if held, err := f.GetCellValue(name, now); err == nil && held == fault.Value {
+					column = k
+				}
+			}
+		}
+		if first := at[place{fault.Sheet, fault.Column}]; column == 0 && len(first) > 0 {
+			column = first[0]
+		}
 		if column == 0 {
 			continue
 		}

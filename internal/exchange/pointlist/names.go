@@ -42,7 +42,7 @@ func (m *making) tag(exact bool) {
 	}
 	switch {
 	case tag != "" && tag != written:
-		m.item.Made = fmt.Sprintf("%q is no tag; %s is", written, m.options.Prefix+tag)
+		m.item.Made = fmt.Sprintf("%q is no tag; %s is", written, m.prefixed(tag, m.station()))
 	case tag == "" && m.cells["description"] != "":
 		if tag = strings.ToLower(tagOf(nameIn(m.cells["description"]))); tag != "" {
 			m.item.Made = "made of the description"
@@ -52,9 +52,14 @@ func (m *making) tag(exact bool) {
 		tag = "point-" + strings.ToLower(tagOf(strings.ReplaceAll(m.cells["address"], ":", "-")))
 		m.item.Made = "made of the address"
 	}
-	tag = m.options.Prefix + tag
-	if m.tags[tag]++; m.tags[tag] > 1 {
+	tag = m.prefixed(tag, m.station())
+	if m.tags[tag]++; m.tags[tag] == 1 {
+		m.first[tag] = m.station()
+	} else {
 		was := tag
+		if m.first[tag] != m.station() {
+			m.once("some tags come once for each station, and are numbered; to put the name of the station before each tag instead, say --prefix '{station}/'")
+		}
 		for n := m.tags[tag]; ; n++ {
 			if tag = fmt.Sprintf("%s-%d", was, n); m.tags[tag] == 0 {
 				break

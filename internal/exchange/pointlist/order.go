@@ -111,10 +111,33 @@ func (m *making) looseOrder(said string) {
 	m.once("%q is read as CDAB, the low word first; if the bytes within each word are swapped, too, it is DCBA", said)
 }
 
-// wordOrder gives values of several registers the order that a sentence says.
+// orderRemark is a remark on the order of a value, beside it.
+var orderRemark = regexp.MustCompile(`(?i)\b(?:word|byte)s?[- ]?(?:swap|order)|\bswapped (?:word|byte)|\b(?:low|high)[- ](?:word|register)s? first|\b(?:little|big)[- ]endian|\b(?:abcd|cdab|badc|dcba)\b`)
+
+// wordOrder gives values of several registers the order that a sentence says, or their own description.
 func (m *making) wordOrder() {
+	defer m.remarkedOrder()
 	t := codec.Type(text(m.item.Fields["type"]))
 	if m.order != "" && len(m.headings.exact) == 0 && m.item.Fields["order"] == nil && t != "" && t != codec.TypeString && (codec.Layout{Type: t}).Words() > 1 {
 		m.item.Fields["order"] = string(m.order)
+	}
+}
+
+// remarkedOrder gives a value of several registers the order that its description says, where nothing else does.
+func (m *making) remarkedOrder() {
+	remark := m.cells["description"]
+	t := codec.Type(text(m.item.Fields["type"]))
+	if len(m.headings.exact) > 0 || m.cells["order"] != "" || t == codec.TypeString || (codec.Layout{Type: t}).Words() < 2 || !orderRemark.MatchString(remark) {
+		return
+	}
+	if m.order == "" && m.item.Fields["order"] != nil { // of its type
+		return
+	}
+	if _, order, loose := cutOrder(strings.ToLower(remark)); order != "" {
+		m.item.Fields["order"] = string(order)
+		m.from("order", "description")
+		m.guess("order")
+		m.once("row %d, %q: the order %s is taken from the description", m.item.Row, remark, order)
+		m.looseOrder(loose)
 	}
 }

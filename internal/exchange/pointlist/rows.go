@@ -23,9 +23,11 @@ type reader struct {
 	options  Options
 	headings headings
 	sheet    string
+	ofTable  string // the station of rows that name none; "" where that is not known
 	page     bool
 	lines    bool                         // without columns
 	tags     map[string]int               // how often each was given
+	first    map[string]string            // the stations of tags that were given first
 	unplaced bool                         // a row without a station was told of
 	untold   bool                         // it was told which table is meant
 	sections map[site.Protocol]site.Space // the tables that the last titles named
@@ -41,6 +43,7 @@ type reader struct {
 	upwards    string        // heading of factors of 10 and more, which may mean the reverse
 	outright   bool          // numbers are offsets, though they look like references
 	hexed      bool          // numbers are hexadecimal without saying so
+	counting   site.Notation // of the tables before, where they are references; "" where none were
 	notation   site.Notation // in which the addresses are; "" as the station has it
 }
 

@@ -174,7 +174,7 @@ func (r *reader) section(of site.Protocol, s site.Space, row int, written string
 		r.sections = map[site.Protocol]site.Space{}
 	}
 	r.sections[of] = s
-	if r.options.protocol(r.options.Station) == of {
+	if r.options.protocol(r.ofTable) == of {
 		if row == 0 {
 			r.once("sheet %s: addresses that name no table are of that one, %s", written, s)
 		} else {

@@ -2,6 +2,7 @@ package pointlist
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -9,6 +10,7 @@ import (
 	"unicode"
 
 	"arithmon/internal/core/codec"
+	"arithmon/internal/core/nearest"
 	"arithmon/internal/exchange/sheet"
 )
 
@@ -65,7 +67,7 @@ func typeOf(text string, words int) (t codec.Type, length int, order codec.Order
 		t, known = wordedType(written)
 	}
 	if !known {
-		return "", 0, "", "", fmt.Errorf("%q is no data type that is known: uint16, int16, uint32, int32, float32, float64, bool, string and so on", text)
+		return "", 0, "", "", fmt.Errorf("%q is no data type that is known: uint16, int16, uint32, int32, float32, float64, bool, string and so on%s", text, nearest.Hint(written, slices.Sorted(maps.Keys(typeNames))))
 	}
 	switch { // what its registers make of a general word
 	case t == codec.TypeInt16 && words == 2 && !strings.Contains(written, "16"):
@@ -115,8 +117,11 @@ func wordedType(written string) (codec.Type, bool) {
 		}
 	}
 	written = sheet.Fold(written)
-	has := func(words ...string) bool {
-		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(written, w) })
+	words := strings.FieldsFunc(written, func(r rune) bool { return !unicode.IsLetter(r) })
+	has := func(parts ...string) bool {
+		return slices.ContainsFunc(parts, func(part string) bool {
+			return len(part) > shortWord && strings.Contains(written, part) || slices.Contains(words, part)
+		})
 	}
 	unsigned := map[string]codec.Type{"": codec.TypeUint16, "8": codec.TypeUint8, "16": codec.TypeUint16, "32": codec.TypeUint32, "64": codec.TypeUint64}
 	signed := map[string]codec.Type{"": codec.TypeInt16, "8": codec.TypeInt8, "16": codec.TypeInt16, "32": codec.TypeInt32, "64": codec.TypeInt64}
@@ -137,7 +142,7 @@ func wordedType(written string) (codec.Type, bool) {
 		return unsigned[bits], true
 	case has("signed", "int", "with sign", "mit vorzeichen", "signe", "con signo", "con segno", "com sinal", "ze znakiem", "entier", "entero", "intero", "inteiro", "ganzzahl", "geheel", "calkowit"):
 		return signed[bits], true
-	case has("bool", "digital", "binary", "binair", "binari", "logique", "logico"):
+	case has("bool", "boole", "booleen", "booleano", "booleana", "boolesch", "digital", "binary", "binair", "binari", "logique", "logico"):
 		return codec.TypeBool, true
 	case has("bit") && bits == "":
 		return codec.TypeBool, true
@@ -146,6 +151,9 @@ func wordedType(written string) (codec.Type, bool) {
 	}
 	return "", false
 }
+
+// shortWord is how long a word is at most that counts as a whole word alone: int is in points and prints, too.
+const shortWord = 4
 
 // sizeAlone is a type of which its size alone is said: 16 bit.
 var sizeAlone = regexp.MustCompile(`^(?:16|32|64)[- ]?bits?(?: (?:value|register|word|data))?s?$`)

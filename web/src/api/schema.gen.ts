@@ -6699,7 +6699,7 @@ export interface operations {
             query?: {
                 /** @description of rows that name none */
                 station?: string;
-                /** @description put before each tag */
+                /** @description put before each tag; {station} in it is the name of the station */
                 prefix?: string;
                 /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number; Pumps!tag=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes), or the name under which that is kept */
                 columns?: string;
@@ -6765,7 +6765,7 @@ export interface operations {
             query?: {
                 /** @description of rows that name none */
                 station?: string;
-                /** @description put before each tag */
+                /** @description put before each tag; {station} in it is the name of the station */
                 prefix?: string;
                 /** @description what columns hold: by hand, tag=Signal,address=C,unit=5 (a heading, letter or number; Pumps!tag=B for one sheet; Remarks= for a column of which nothing is to be made; a part with a comma stands in quotes), or the name under which that is kept */
                 columns?: string;
