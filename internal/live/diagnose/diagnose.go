@@ -292,6 +292,7 @@ const (
 	NoteCorrupt       NoteKind = "corrupt"        // or that its configuration is corrupt
 	NoteLongest       NoteKind = "longest"        // it answers reads of at most Number registers, or bits, and leaves longer ones without a response
 	NoteLocal         NoteKind = "local"          // or that points are in local control
+	NoteNotCalled     NoteKind = "not-called"     // it connects by itself, and has not; Number is 1 when it had before
 )
 
 // Note is something that was found out about a station beside what its figures tell.

@@ -39,6 +39,15 @@ func (f *finder) link(l Link) bool {
 			say("make a link of the protocol "+string(l.Place.Speaks)+" to it, and its stations there"), say("see in the device's settings on which port it serves "+l.Link.Protocol.Traits().Name))
 		return true
 	}
+	if l.Link.Transport == site.UDP && l.Since.Closed >= enough && l.Since.Answers == 0 && f.untaken(l.Link.Name) {
+		cause := because("datagrams-refused", "place", l.Link.FarEnd())
+		next := []Step{portStep(l.Link), say(fmt.Sprintf("switch %s over UDP on in the device", l.Link.Protocol.Traits().Name)), set("set transport: tcp, if the device has that", site.KindLink, l.Link.Name, map[string]any{"transport": "tcp"})}
+		if l.Worked {
+			next = []Step{say("see whether the device restarts, or was set otherwise"), say("the settings here worked; leave them")}
+		}
+		f.add(site.KindLink, l.Link.Name, ConnectionRefused, 0.95, cause, []string{fmt.Sprintf("%d requests, no response", l.Since.Requests), f.said(l.Link.Name)}, next...)
+		return true
+	}
 	if l.Slow != nil && l.Since.Answers == 0 && !l.Worked {
 		would := max((2*l.Slow.Took + 99*time.Millisecond).Truncate(100*time.Millisecond), 2*time.Duration(l.Link.Timeout))
 		f.add(site.KindStation, l.Slow.Station, TimeoutShort, 0.95, because("timeout-short", "timeout", l.Link.Timeout),
@@ -264,6 +273,16 @@ func (f *finder) allSilent(link string) bool {
 		}
 	}
 	return true
+}
+
+// untaken reports whether the host of a link says of its silent stations that nothing takes what is sent.
+func (f *finder) untaken(link string) bool {
+	for _, s := range f.stations[link] {
+		if s.Silent && s.Failure == failure.Refused {
+			return true
+		}
+	}
+	return false
 }
 
 // garbled reports whether what came back on a link was not its protocol at all.

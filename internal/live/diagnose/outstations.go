@@ -3,6 +3,8 @@ package diagnose
 import (
 	"fmt"
 	"math"
+	"net"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 // The codes of DNP3 stations.
 const (
 	OutstationSilent  Code = "outstation-silent"
+	NotCalledIn       Code = "not-called-in"
 	OtherOutstation   Code = "other-outstation"
 	OtherMaster       Code = "other-master"
 	TwoMasters        Code = "two-masters"
@@ -261,12 +264,16 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 	name, now := s.Station.Name, s.Since
 	theirs, ours := s.Station.LinkAddress(), s.Station.MasterAddress()
 	requests := fmt.Sprintf("%d requests, no response", now.Requests)
+	absent, notCalled := s.Notes[NoteNotCalled]
+	if notCalled {
+		requests = "it has not connected"
+	}
 	if n, ok := s.Notes[NoteOtherSource]; ok {
 		cause := because("other-outstation", "other", int(n.Number), "outstation", theirs)
 		if other := f.units[l.Link.Name][int(n.Number)]; other != "" {
 			cause = because("outstation-of-another", "other", int(n.Number), "station", other, "outstation", theirs)
 		}
-		add(OtherOutstation, 0.9, cause, []string{requests, n.Text},
+		add(OtherOutstation, 0.9/float64(f.alsoFrom(l.Link.Name, n.Number)), cause, []string{requests, n.Text},
 			set(fmt.Sprintf("set outstation: %.0f", n.Number), site.KindStation, name, map[string]any{"outstation": int(n.Number)}),
 			say(fmt.Sprintf("or give the device the address %d", theirs)))
 		return
@@ -274,6 +281,16 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 	if n, ok := s.Notes[NoteOtherMaster]; ok {
 		add(OtherMaster, 0.9, because("speaks-to-another", "outstation", theirs, "other", int(n.Number), "master", ours), []string{requests, n.Text},
 			setMaster(name, n.Number), say(fmt.Sprintf("or set the outstation's master address to %d", ours)))
+		return
+	}
+	if notCalled {
+		cause, next := because("not-called-in", "outstation", theirs, "place", l.Link.Listen), waysIn(l)
+		if absent.Number > 0 {
+			cause = because("hung-up", "outstation", theirs, "place", l.Link.Listen)
+			next = []Step{say("see whether it connects only when it has something to report; its points are bad until then"), say("see whether it has its supply, and its way here: its SIM card, its route, a firewall that ends what is idle"),
+				set("ask for its link status more often, so that nothing ends the connection for being idle: liveness: 5s", site.KindStation, name, map[string]any{"liveness": "5s"})}
+		}
+		add(NotCalledIn, 0.9, cause, []string{absent.Text, s.Reason}, next...)
 		return
 	}
 	if now.Stray >= enough && now.Timeouts >= enough && now.Checksums == 0 {
@@ -293,8 +310,11 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 			say("on a serial line or gateway, compare baud, parity and stop bits"), say("see whether a gateway changes octets, such as one that is set to text"))
 	case now.Timeouts >= enough && l.Up:
 		cause := because("outstation-silent-at", "place", l.Link.FarEnd(), "outstation", theirs)
-		if l.Link.Transport.UsesSerialPort() {
+		switch {
+		case l.Link.Transport.UsesSerialPort():
 			cause = because("outstation-silent", "outstation", theirs)
+		case l.Link.Transport == site.UDP:
+			cause = because("outstation-silent-by-datagrams", "place", l.Link.FarEnd(), "outstation", theirs)
 		}
 		if found := f.strangers(l); len(found) > 0 {
 			steps := []Step{}
@@ -309,4 +329,24 @@ func (f *finder) silentOutstation(l Link, s Station, add func(Code, float64, Cau
 			do("check the link address in the device's settings, or let it be looked for", Scan, l.Link.Name),
 			say(fmt.Sprintf("check its master address: this one is %d", ours)), say("see whether another master holds the device's only session"))
 	}
+}
+
+// alsoFrom is how many silent stations of a link a frame of another address may be of.
+func (f *finder) alsoFrom(link string, address float64) (n int) {
+	for _, s := range f.stations[link] {
+		if other, ok := s.Notes[NoteOtherSource]; ok && s.Silent && other.Number == address {
+			n++
+		}
+	}
+	return max(n, 1)
+}
+
+// waysIn are the steps where stations are to connect by themselves, and do not.
+func waysIn(l Link) (next []Step) {
+	host, port, _ := net.SplitHostPort(l.Link.Listen)
+	if at, err := netip.ParseAddr(host); err == nil && at.IsLoopback() || host == "localhost" {
+		next = append(next, set(fmt.Sprintf("set listen: :%s; %s is reached from this machine alone", port, host), site.KindLink, l.Link.Name, map[string]any{"listen": ":" + port}))
+	}
+	return append(next, say("see in the outstation that its master is at an address of this machine, and at port "+port), say("let the port through this machine's firewall"),
+		say("see whether the outstation has a way here: its SIM card, its route, an address translation between"))
 }

@@ -1,11 +1,13 @@
 package diagnose
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
 )
 
@@ -114,4 +116,50 @@ func TestAClockThatIsOffByWholeHoursHasLocalTime(t *testing.T) {
 	assert.Contains(t, first(-3600.2), "local time")
 	assert.NotContains(t, first(1800), "local time")
 	assert.NotContains(t, first(60), "local time")
+}
+
+// Outstations that are to connect by themselves, and have not.
+func TestOutstationsThatHaveNotConnected(t *testing.T) {
+	await := func(listen string, stations ...Station) []Finding {
+		for i := range stations {
+			stations[i].Station.Name = fmt.Sprint("rtu", i)
+		}
+		return Find(Evidence{Links: []Link{link(func(l *Link) { dnp3(l); l.Link.Host, l.Link.Port, l.Link.Listen = "", 0, listen })}, Stations: stations})
+	}
+	absent := func(address int, number float64, more ...Note) Station {
+		return outstation(address, silent(Counts{}), append(more, Note{Kind: NoteNotCalled, Number: number, Text: "nothing has connected"})...)
+	}
+	list := await("127.0.0.1:20000", absent(10, 0))
+	require.Len(t, list, 1)
+	assert.Equal(t, NotCalledIn, list[0].Code)
+	assert.Equal(t, "Outstation 10 has not connected to 127.0.0.1:20000 yet.", list[0].Cause.String())
+	assert.Equal(t, map[string]any{"listen": ":20000"}, list[0].Next[0].Changes[0].Fields)
+	list = await("192.0.2.1:20000", absent(10, 1))
+	require.Len(t, list, 1)
+	assert.Equal(t, "Outstation 10 has ended its connection to 192.0.2.1:20000, and has not connected again.", list[0].Cause.String())
+	list = await(":20000", absent(10, 0), absent(11, 0))
+	require.Len(t, list, 1, "one finding of the link")
+	assert.Equal(t, "2 of 2 outstations are not connected to :20000.", list[0].Cause.String())
+	assert.Equal(t, "nothing has connected", list[0].Evidence[0])
+	stranger := Note{Kind: NoteOtherSource, Number: 22, Text: "22 answers"}
+	list = await(":20000", absent(10, 0, stranger), absent(11, 0, stranger))
+	require.Len(t, list, 2)
+	for _, f := range list {
+		assert.Equal(t, OtherOutstation, f.Code)
+		assert.InDelta(t, 0.45, f.Certainty, 0.001, "one of the two is it")
+	}
+}
+
+// Of a host that says that nothing takes UDP there, the port is wrong, and no outstation.
+func TestDatagramsThatNothingTakes(t *testing.T) {
+	l := link(func(l *Link) {
+		dnp3(l)
+		l.Link.Transport, l.Since, l.Counts = site.UDP, Counts{Requests: 6, Closed: 6}, Counts{}
+	})
+	s := outstation(10, silent(Counts{Requests: 6, Closed: 6}))
+	s.Failure, s.Reason = failure.Refused, "nothing takes UDP there"
+	list := Find(Evidence{Links: []Link{l}, Stations: []Station{s}})
+	require.Len(t, list, 1)
+	assert.Equal(t, ConnectionRefused, list[0].Code)
+	assert.Equal(t, "The host is there, and says that nothing takes UDP at 192.0.2.7:20000.", list[0].Cause.String())
 }

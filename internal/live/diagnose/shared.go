@@ -41,7 +41,11 @@ func (f *finder) shared(l Link) {
 			names[i] = fmt.Sprintf("%s (%s %d)", s.Station.Name, addressWord(l.Link), s.Station.LinkAddress())
 			requests += s.Since.Requests
 		}
-		evidence := append([]string{fmt.Sprintf("%d requests since they answered last", requests)}, abridged(names)...)
+		first := fmt.Sprintf("%d requests since they answered last", requests)
+		if code == NotCalledIn {
+			first = have[0].Notes[NoteNotCalled].Text
+		}
+		evidence := append([]string{first}, abridged(names)...)
 		f.add(site.KindLink, l.Link.Name, code, 0.85, cause, evidence, next...)
 	}
 }
@@ -82,6 +86,9 @@ var meanings = map[Code]func(l Link, n, m int) (cause Cause, next []Step){
 	GatewayPath: func(_ Link, n, m int) (Cause, []Step) {
 		return because("gateway-paths", "n", n, "all", m), []Step{
 			say("enter the units in the gateway's routing table"), say("check that the gateway's serial port is switched on and not busy with another master")}
+	},
+	NotCalledIn: func(l Link, n, m int) (Cause, []Step) {
+		return because("outstations-not-called-in", "n", n, "all", m, "place", l.Link.Listen), waysIn(l)
 	},
 	OutstationSilent: func(l Link, n, m int) (Cause, []Step) {
 		if n < m {

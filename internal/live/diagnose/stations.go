@@ -269,7 +269,7 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 	}
 	unit, place, certainty := s.Station.Unit, l.Link.FarEnd(), 0.7
 	cause := because("unit-silent-at", "place", place, "unit", unit)
-	onPort := l.Link.Transport.UsesSerialPort()
+	onPort := l.Link.Transport.UsesSerialPort() || l.Link.Transport == site.UDP && neighbours > 0 // where nothing takes connections
 	switch {
 	case neighbours > 1 && onPort:
 		cause = because("unit-silent-among", "unit", unit, "others", neighbours)
@@ -281,6 +281,8 @@ func (f *finder) silent(l Link, s Station, links []Link, all []Station) {
 		cause = because("unit-silent-at-beside", "place", place, "unit", unit)
 	case onPort:
 		cause = because("unit-silent", "unit", unit)
+	case l.Link.Transport == site.UDP:
+		cause = because("unit-silent-by-datagrams", "place", place, "unit", unit)
 	}
 	if neighbours > 0 {
 		certainty = 0.85

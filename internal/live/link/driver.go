@@ -187,6 +187,7 @@ type Outcome struct {
 	// NotBefore is when the job can be done, which was not now, and nothing was asked; zero otherwise.
 	NotBefore time.Time
 	Skipped   bool          // nothing was asked, since the response is known
+	Absent    bool          // nothing was asked, since the station connects by itself, and is not connected
 	Later     bool          // the station asks to be asked again later
 	Took      time.Duration // how long the exchange was, when that is not the time of Do
 	Short     bool          // there was less in the response than was asked for

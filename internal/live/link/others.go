@@ -60,7 +60,7 @@ type others struct {
 
 // WantsOthers reports whether it is to be tried now what else the link may be, and notes that it is.
 func (r *Runner) WantsOthers(now time.Time) bool {
-	if r.link.Transport == site.Dialup || !r.link.Enabled {
+	if r.link.Transport == site.Dialup || r.link.Listen != "" || !r.link.Enabled { // a trial would end the connections that came in
 		return false
 	}
 	r.mu.Lock()

@@ -84,7 +84,7 @@ func (r *Runner) again(e *entry, out Outcome, lost bool) bool {
 	if lost {
 		retries = max(1, retries) // the far end may have closed an idle connection
 	}
-	return out.Err != nil && !out.Expected && out.Rest == 0 && (!out.Answered || out.Later) && e.tries < retries
+	return out.Err != nil && !out.Expected && !out.Absent && out.Rest == 0 && (!out.Answered || out.Later) && e.tries < retries
 }
 
 // repetition is when a job that failed is done again: at once, ahead of what is due later, unless it is to wait.
@@ -169,6 +169,10 @@ func (r *Runner) exchange(c *connection, e *entry) (out Outcome, faulted bool) {
 	})
 	end := time.Now()
 	if out.Skipped {
+		return out, faulted
+	}
+	if out.Absent {
+		s.missed++
 		return out, faulted
 	}
 	answered := out.Err == nil || out.Answered

@@ -67,10 +67,38 @@ func open(ctx context.Context, link site.Link) (net.Conn, error) {
 		}
 	}
 	conn, err := dialer.DialContext(ctx, network, link.FarEnd())
-	if err != nil || link.Transport != site.TLS {
-		return conn, err
+	switch {
+	case err != nil:
+		return nil, err
+	case link.Transport == site.TLS:
+		return secure(ctx, conn, link)
+	case link.Transport == site.UDP:
+		return datagrams{conn, link.FarEnd()}, nil
 	}
-	return secure(ctx, conn, link)
+	return conn, nil
+}
+
+// datagrams are those of a place. That nothing takes them there, its host says some time after one was sent.
+type datagrams struct {
+	net.Conn
+	place string
+}
+
+func (d datagrams) Read(b []byte) (int, error) {
+	n, err := d.Conn.Read(b)
+	return n, d.explained(err)
+}
+
+func (d datagrams) Write(b []byte) (int, error) {
+	n, err := d.Conn.Write(b)
+	return n, d.explained(err)
+}
+
+func (d datagrams) explained(err error) error {
+	if err == nil || !errors.Is(err, syscall.ECONNREFUSED) {
+		return err
+	}
+	return &OpenError{Kind: failure.Refused, Err: &worded{fmt.Sprintf("nothing takes UDP at %s, as its host says (ICMP port unreachable)", d.place), err}}
 }
 
 // local is the address to go out by: an IP address, or the first of a network interface, IPv4 before IPv6.

@@ -10,11 +10,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"arithmon/internal/core/failure"
 	"arithmon/internal/core/site"
 )
 
@@ -108,4 +110,24 @@ func TestWhoHoldsAPort(t *testing.T) {
 	if runtime.GOOS == "linux" {
 		assert.Equal(t, fmt.Sprintf("sleep (process %d)", other.Process.Pid), holder(path))
 	}
+}
+
+// Where nothing takes UDP, the host says so, and that is told as what it is.
+func TestDatagramsThatNothingTakes(t *testing.T) {
+	held, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	place := held.LocalAddr().(*net.UDPAddr)
+	l := site.Link{Transport: site.UDP, Host: "127.0.0.1", Port: place.Port}
+	conn, err := Open(t.Context(), l)
+	require.NoError(t, err)
+	defer conn.Close()
+	require.NoError(t, held.Close())
+	_, err = conn.Write([]byte("anybody there?"))
+	require.NoError(t, err)
+	_, err = conn.Read(make([]byte, 10))
+	var why *OpenError
+	require.ErrorAs(t, err, &why)
+	assert.Equal(t, failure.Refused, why.Failure())
+	assert.ErrorIs(t, err, syscall.ECONNREFUSED)
+	assert.Contains(t, err.Error(), "nothing takes UDP at "+place.String())
 }

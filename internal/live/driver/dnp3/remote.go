@@ -27,6 +27,7 @@ type call struct {
 func (c *call) Heard() {
 	if c.remote.outstation() != c.out {
 		c.remote.use(c.out)
+		c.remote.calledOn(c.channel)
 		c.remote.session.host.PollNow(c.remote.station.Name)
 	}
 }
@@ -54,6 +55,8 @@ type remote struct {
 
 	mu       sync.Mutex
 	out      *master.Outstation // nil: it has not called in
+	on       *master.Channel    // of a station that calls in, its connection
+	left     time.Time          // when that ended; zero where none has
 	todo     steps
 	started  bool                       // what todo held when the connection came about is done
 	silent21 int                        // how often disabling unsolicited responses was not answered
@@ -173,6 +176,24 @@ func (r *remote) use(out *master.Outstation) {
 	r.todo = steps{reset: r.station.LinkReset || r.station.LinkConfirm, disable: true, integrity: true, enable: true}
 }
 
+// calledOn notes the connection on which the station has called in.
+func (r *remote) calledOn(ch *master.Channel) {
+	r.mu.Lock()
+	r.on = ch
+	r.mu.Unlock()
+	r.note(diagnose.NoteNotCalled, 0, "")
+	r.note(diagnose.NoteOtherSource, 0, "")
+}
+
+// hungUp notes that a connection has ended; where the station had called in on it, it cannot be asked any more.
+func (r *remote) hungUp(ch *master.Channel) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.on == ch {
+		r.out, r.on, r.left, r.fails = nil, nil, time.Now(), 0
+	}
+}
+
 func (r *remote) silent() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -190,7 +211,7 @@ var errNoStatus = errors.New("link status")
 func (r *remote) do(j *job) (err error) {
 	out := r.outstation()
 	if out == nil {
-		return errNotCalled
+		return r.session.absent(r)
 	}
 	defer func() {
 		r.mu.Lock()

@@ -35,6 +35,9 @@ type session struct {
 	closing bool
 	ended   link.Traffic // of calls that are over
 	knocked time.Time    // when it was last looked for other addresses
+	waiting time.Time    // since when it waits for stations that call in
+	came    int          // connections that came in
+	from    string       // where the last one came from
 }
 
 // begin speaks on a connection.
@@ -47,7 +50,7 @@ func (s *session) begin(conn net.Conn) *master.Channel {
 
 // listen makes ready for stations that call in.
 func (s *session) listen(ctx context.Context) (err error) {
-	s.calls = map[*master.Channel]bool{}
+	s.calls, s.waiting = map[*master.Channel]bool{}, time.Now()
 	s.listener, err = wire.Listen(ctx, s.link)
 	return err
 }
@@ -63,6 +66,8 @@ func (s *session) called(conn net.Conn) {
 		return
 	}
 	s.calls[ch] = true
+	s.came++
+	s.from = conn.RemoteAddr().String()
 	var knock []*master.Outstation
 	for _, r := range s.remotes {
 		knock = append(knock, s.place(ch, r))
@@ -79,6 +84,9 @@ func (s *session) called(conn net.Conn) {
 		s.mu.Lock()
 		delete(s.calls, ch)
 		s.ended.Add(counted(ch))
+		for _, r := range s.remotes {
+			r.hungUp(ch)
+		}
 		s.mu.Unlock()
 	})
 }
@@ -175,14 +183,45 @@ func (s *session) stranger(f dnp3.Frame) {
 			s.host.Note(name, note(diagnose.NoteTwoMasters, float64(f.Source), fmt.Sprintf("frames of a master at address %d to outstation %d are on the line", f.Source, theirs)))
 		case !fromMaster && f.Source == theirs && f.Destination != ours:
 			s.heardAs(r, f.Destination)
-		case !fromMaster && f.Destination == ours && r.silent():
+		case !fromMaster && f.Destination == ours && (r.silent() || s.channel == nil && r.outstation() == nil):
 			s.host.Note(name, note(diagnose.NoteOtherSource, float64(f.Source), fmt.Sprintf("outstation %d answers, and not %d", f.Source, theirs)))
 		}
 	}
 }
 
-// errNotCalled is why a station that calls in cannot be asked.
-var errNotCalled = errors.New("it has not called in yet")
+// errNotCalled and errHungUp are why a station that calls in cannot be asked.
+var (
+	errNotCalled = errors.New("it has not called in yet")
+	errHungUp    = errors.New("its connection has ended, and it has not called in again")
+)
+
+// callsWithin is how long a station that calls in may take to do so before that is noted.
+const callsWithin = 15 * time.Second
+
+// absent notes that a station that calls in has not, and gives why it cannot be asked.
+func (s *session) absent(r *remote) error {
+	why, since := errNotCalled, s.waiting
+	r.mu.Lock()
+	if !r.left.IsZero() {
+		why, since = errHungUp, r.left
+	}
+	r.mu.Unlock()
+	if time.Since(since) < callsWithin {
+		return why
+	}
+	s.mu.Lock()
+	seen := fmt.Sprintf("nothing has connected to %s for %s", s.link.Listen, time.Since(since).Round(time.Second))
+	if s.came > 0 {
+		seen = fmt.Sprintf("connections that came in to %s: %d, the last from %s", s.link.Listen, s.came, s.from)
+	}
+	s.mu.Unlock()
+	number := 0.0
+	if why == errHungUp {
+		number = 1
+	}
+	r.note(diagnose.NoteNotCalled, number, seen)
+	return why
+}
 
 // Do is part of link.Session.
 func (s *session) Do(work link.Job) link.Outcome {
@@ -206,6 +245,8 @@ func outcome(err error) link.Outcome {
 	out := link.Outcome{Err: err}
 	var refused *master.RefusedError
 	switch {
+	case errors.Is(err, errNotCalled), errors.Is(err, errHungUp):
+		out.Absent, out.Reason = true, reading.LinkDown
 	case errors.As(err, &refused):
 		out.Answered, out.Reason = true, reading.BadResponse
 	case errors.Is(err, master.ErrDamaged):
@@ -268,7 +309,7 @@ func (s *session) ready(station site.Station) (*remote, *master.Outstation, erro
 	}
 	out := r.outstation()
 	if out == nil {
-		return nil, nil, errNotCalled
+		return nil, nil, s.absent(r)
 	}
 	return r, out, nil
 }

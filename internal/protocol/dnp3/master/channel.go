@@ -11,6 +11,7 @@ import (
 	"os"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"arithmon/internal/core/crash"
@@ -267,7 +268,9 @@ func (c *Channel) read() {
 func (c *Channel) end(err error) {
 	c.mu.Lock()
 	c.cause = ErrClosed
-	if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+	if errors.Is(err, syscall.ECONNREFUSED) { // of datagrams: nothing takes them
+		c.cause = err
+	} else if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
 		c.cause = fmt.Errorf("%w: %w", ErrClosed, err)
 	}
 	c.mu.Unlock()
