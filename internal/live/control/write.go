@@ -217,6 +217,8 @@ func execute(t *link.Turn, session link.Session, st site.Station, job writing, i
 		w.Write = w.refused("not sent: %s", written.Err)
 	case written.Broadcast && written.Err == nil:
 		w.Outcome, w.Message = Unknown, fmt.Sprintf("%s was sent to all devices of the line; none answers a broadcast", job.say(w.Sent))
+	case written.Err == nil && written.After != nil && job.say(w.After) != job.say(w.Sent): // of a pulse, or a trip
+		w.Outcome, w.Message = Done, fmt.Sprintf("the device accepted %s; that is momentary, and it reads back %s", job.say(w.Sent), job.say(w.After))
 	case written.Err == nil:
 		w.Outcome, w.Message = Done, fmt.Sprintf("wrote %s; reads back %s", job.say(w.Sent), job.say(w.After))
 	case written.Accepted && written.After != nil:
