@@ -235,6 +235,8 @@ var sentences = map[string]string{
 	"outstation-silent-at":           "{place} takes connections, and outstation {outstation} does not answer.",
 	"not-called-in":                  "Outstation {outstation} has not connected to {place} yet.",
 	"outstations-not-called-in":      "{n} of {all} outstations are not connected to {place}.",
+	"not-the-protocol-on-port":       "What is connected to {port} does not speak {protocol}.",
+	"crc-interchanged":               "The device sends the two bytes of the checksum in the wrong order: the high one first.",
 	"hung-up":                        "Outstation {outstation} has ended its connection to {place}, and has not connected again.",
 	"outstation-silent-by-datagrams": "Nothing comes back from {place} for outstation {outstation}; over UDP it does not show whether anything is there.",
 	"unit-silent-by-datagrams":       "Nothing comes back from {place} for unit {unit}; over UDP it does not show whether anything is there.",

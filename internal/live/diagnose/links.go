@@ -115,6 +115,8 @@ func (f *finder) link(l Link) bool {
 		}
 		f.add(site.KindLink, name, NotTheProtocol, 0.9, cause, evidence, next...)
 		return true
+	case l.Link.Framing == site.RTU && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name) && f.interchangedCRC(l):
+		return true
 	case (l.Link.Framing == site.RTU || l.Link.Framing == site.ASCII) && !l.Link.Transport.UsesSerialPort() && l.Since.Answers == 0 && l.Since.Checksums >= enough && f.allSilent(name):
 		f.add(site.KindLink, name, NotTheProtocol, 0.85, because("no-checksum-fits", "place", l.Link.FarEnd(), "framing", l.Link.Framing),
 			[]string{fmt.Sprintf("%d responses since the last good one", l.Since.Checksums), f.said(name)},
@@ -316,6 +318,19 @@ func (f *finder) line(l Link) bool {
 			do("then let the line be scanned", ScanSettings, name))
 		return true
 	case now.Answers == 0 && now.Checksums+now.Malformed >= enough && now.Received > 0 && f.allSilent(name):
+		if f.otherUnits(name) {
+			return false
+		}
+		if f.interchangedCRC(l) {
+			return true
+		}
+		if l.Words != "" && l.Link.Framing == site.RTU {
+			f.add(site.KindLink, name, NotTheProtocol, 0.9, because("not-the-protocol-on-port", "port", l.Link.Serial.Device, "protocol", l.Link.Protocol.Traits().Name),
+				[]string{fmt.Sprintf("it answers in words: %q", l.Words), tried(l)},
+				say("see what is connected to this port: a console, a modem, or a port of the device that serves something else"),
+				say("see in the device's settings which protocol this port has"))
+			return true
+		}
 		f.add(site.KindLink, name, LineSettings, 0.85, because("line-settings", "settings", setting),
 			[]string{fmt.Sprintf("%d bytes received, %d frames damaged, none good", now.Received, now.Checksums+now.Malformed), tried(l)},
 			append([]Step{do("let the settings be found", ScanSettings, name)}, append(otherParity(l),
@@ -323,6 +338,22 @@ func (f *finder) line(l Link) bool {
 		return true
 	}
 	return false
+}
+
+// otherUnits reports whether whole frames of other units came in place of responses, so that the line is set as it should be.
+func (f *finder) otherUnits(link string) bool {
+	return slices.ContainsFunc(f.stations[link], func(s Station) bool { return s.OtherUnit >= 0 && s.Since.Foreign > 0 })
+}
+
+// interchangedCRC finds a device that sends the two octets of the CRC in the wrong order.
+func (f *finder) interchangedCRC(l Link) bool {
+	reason := f.said(l.Link.Name)
+	if !strings.Contains(reason, "with its two bytes interchanged") {
+		return false
+	}
+	f.add(site.KindLink, l.Link.Name, AnswersMalformed, 0.95, because("crc-interchanged"), []string{fmt.Sprintf("%d responses", l.Since.Checksums), reason},
+		say("ask the maker for a newer firmware"), say("where the device is a program of one's own, send the low byte of the CRC first (MODBUS over Serial Line V1.02, 2.5.1.2)"))
+	return true
 }
 
 // noise finds that frames of a line are damaged, wherever it begins: at a port of this machine, or behind a gateway.

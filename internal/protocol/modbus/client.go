@@ -39,6 +39,9 @@ type ClientOptions struct {
 	// Gap is the silence that ends a frame that is none: on a serial line 3.5 characters, through a gateway more.
 	// The zero means 50 ms.
 	Gap time.Duration
+	// Begun is the silence that ends a frame that began as the response does which is waited for: adapters, radios and gateways hold up
+	// what is behind, and characters of an ASCII frame may be a second apart (MODBUS over Serial Line V1.02, 2.5.2.1). Less than Gap means that.
+	Begun time.Duration
 	// Echo: the line gives back what is sent, which is then taken off.
 	Echo bool
 	// Datagrams: each read of the connection gives one frame, whole and alone, as over UDP. What is not one is dropped, and nothing
@@ -110,6 +113,7 @@ func NewClient(conn net.Conn, o ClientOptions) *Client {
 	if o.Gap == 0 {
 		o.Gap = 50 * time.Millisecond
 	}
+	o.Begun = max(o.Begun, o.Gap)
 	return &Client{
 		conn: timed{Conn: conn}, options: o, pdu: make([]byte, 0, MaxPDU), out: make([]byte, 0, o.Framing.longest()), in: make([]byte, 2*o.Framing.longest()),
 		expected: expected{unordered: o.Datagrams, single: o.Character > 0},
@@ -343,7 +347,11 @@ func (c *Client) await(w *wait) (Answered, error) {
 			c.watch(Event{Kind: EventDamaged, Unit: w.unit, Data: raw, Text: err.Error()})
 			return Answered{}, fmt.Errorf("%w: %w", ErrClosed, err)
 		case n == 0:
-			err = c.more(w.deadline, &w.echo)
+			gap := c.options.Gap
+			if c.begun(w) {
+				gap = c.options.Begun
+			}
+			err = c.more(w.deadline, gap, &w.echo)
 			if err == nil {
 				continue
 			}
@@ -489,6 +497,22 @@ func (c *Client) seek() (Frame, int) {
 	return SeekRTU(c.in[c.used:c.held], Answers)
 }
 
+// begun reports whether what is held begins as the response does that is waited for, without echo, and goes on.
+func (c *Client) begun(w *wait) bool {
+	b := c.in[c.used:c.held]
+	switch {
+	case w.echo > 0 || c.options.Datagrams:
+		return false
+	case c.options.Framing == ASCII:
+		return len(b) > 0 && b[0] == asciiStart
+	case c.options.Framing != RTU || len(b) < 2 || b[0] != w.unit || b[1]&^exceptionFlag != byte(w.request.Function):
+		return false
+	case len(b) > 2 && b[1]&exceptionFlag == 0 && w.request.Function.reads():
+		return int(b[2]) == w.request.Function.dataOctets(int(w.request.Quantity))
+	}
+	return true
+}
+
 // silence says why no answer came: what came instead, when anything did.
 func (c *Client) silence(err, wrong error) error {
 	held := c.in[c.used:c.held]
@@ -507,7 +531,7 @@ func (c *Client) silence(err, wrong error) error {
 
 // more reads what comes next. Where frames have no identifier, bytes that silence follows are a frame that was damaged,
 // and waiting for the deadline would not mend it.
-func (c *Client) more(deadline time.Time, echo *int) error {
+func (c *Client) more(deadline time.Time, gap time.Duration, echo *int) error {
 	c.moved(c.used)
 	c.held = copy(c.in, c.in[c.used:c.held])
 	c.used = 0
@@ -515,7 +539,7 @@ func (c *Client) more(deadline time.Time, echo *int) error {
 		c.held, c.stamps = 0, c.stamps[:0] // noise without end
 	}
 	if c.options.Framing != MBAP && c.held > 0 && !c.options.Datagrams {
-		if quiet := time.Now().Add(c.options.Gap); quiet.Before(deadline) || c.options.Character > 0 {
+		if quiet := time.Now().Add(gap); quiet.Before(deadline) || c.options.Character > 0 {
 			deadline = quiet
 		}
 	}

@@ -2,6 +2,7 @@ package modbus
 
 import (
 	"encoding/binary"
+	"fmt"
 	"time"
 )
 
@@ -55,6 +56,9 @@ func SeekRTU(b []byte, side Side) (f Frame, n int) {
 // Damaged says what bytes are that silence followed and that hold no frame: an error that wraps ErrChecksum when they are
 // as long as one, otherwise one that wraps ErrBadResponse.
 func Damaged(b []byte, f Framing) error {
+	if f == RTU && len(b) >= minRTU && CRC(b[:len(b)-2]) == binary.BigEndian.Uint16(b[len(b)-2:]) {
+		return fmt.Errorf("%w, and right with its two bytes interchanged: % X", ErrChecksum, b[:min(len(b), 24)])
+	}
 	if f != ASCII && len(b) >= minRTU || f == ASCII && len(b) > 0 && b[0] == asciiStart {
 		return badFrame("% X", b[:min(len(b), 24)])
 	}

@@ -125,7 +125,7 @@ func (c *Client) waiting() (n int) {
 
 // collect drops what comes until a moment.
 func (c *Client) collect(until time.Time) {
-	for echo := 0; time.Now().Before(until) && c.more(until, &echo) == nil; {
+	for echo := 0; time.Now().Before(until) && c.more(until, c.options.Gap, &echo) == nil; {
 		for n := 1; n > 0; { // frame by frame; less than one stays until the rest of it is there
 			b := slices.Clone(c.in[c.used:c.held]) // ASCII is decoded in place
 			if _, n, _ = c.cut(); n > 0 {

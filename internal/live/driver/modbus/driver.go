@@ -60,6 +60,20 @@ const (
 	gatewayGap = 250 * time.Millisecond
 )
 
+// The silence that ends a frame which began as the response does that is waited for.
+const (
+	begunRTU   = 300 * time.Millisecond
+	begunASCII = time.Second
+)
+
+// begun is that silence in a framing.
+func begun(f modbus.Framing) time.Duration {
+	if f == modbus.ASCII {
+		return begunASCII
+	}
+	return begunRTU
+}
+
 // Open connects to the far end; of a dial-up line it opens the modem.
 func (Driver) Open(ctx context.Context, l site.Link, host link.Host) (link.Session, error) {
 	if l.Transport == site.Dialup {
@@ -88,6 +102,7 @@ func watcher(conn net.Conn, l site.Link, host link.Host) func(modbus.Event) {
 func newSession(conn net.Conn, l site.Link, host link.Host) *session {
 	s := &session{conn: conn, host: host, timeout: time.Duration(l.Timeout), retries: l.Retries}
 	o := modbus.ClientOptions{Framing: modbus.Framings[string(l.Framing)], Gap: gatewayGap, Datagrams: l.Transport == site.UDP, Watch: watcher(conn, l, host)}
+	o.Begun = begun(o.Framing)
 	s.identified = o.Framing == modbus.MBAP
 	if l.InFlight > 1 {
 		if host != nil {
