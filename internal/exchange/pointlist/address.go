@@ -25,6 +25,12 @@ func (m *making) address(plain func(string) (string, bool)) {
 		m.index(text, plain)
 		return
 	}
+	if r := remarked.FindStringSubmatch(text); r != nil {
+		text = r[1]
+		if _, order, _ := cutOrder(strings.ToLower(r[2])); order != "" && m.item.From["order"] == "" { // (LSW)
+			m.halved = order
+		}
+	}
 	text = joined(text, m.single())
 	if named := spelled.FindStringSubmatch(text); named != nil {
 		if m.notation == "" || m.notation == site.Ref5 || m.notation == site.Ref6 {
@@ -84,6 +90,9 @@ func (m *making) address(plain func(string) (string, bool)) {
 		}
 	}
 }
+
+// remarked is an address with a remark behind it, in brackets.
+var remarked = regexp.MustCompile(`^(\S*\d\S*)\s*\(([^()\d]{1,16})\)$`)
 
 // What a column of bits says of the register as a whole, and of several of its bits.
 var (

@@ -158,9 +158,9 @@ func scalingOf(text string) (map[string]any, error) {
 
 // What a cell of access says, in small letters without accents and marks.
 var (
-	readOnly = wordSet("r ro rd read readonly lesen lesend nurlesen l lecture lectureseule lectura sololectura lettura solalettura sololettura leitura somenteleitura odczyt o lezen alleenlezen cteni no non false nein nie nee 0 input")
+	readOnly = wordSet("las laes les r ro rd read readonly lesen lesend nurlesen l lecture lectureseule lectura sololectura lettura solalettura sololettura leitura somenteleitura odczyt o lezen alleenlezen cteni no non false nein nie nee 0 input")
 	writing  = wordSet("rw w wo wr rdwr rwd readwrite write writeonly readandwrite lesenschreiben lesenundschreiben schreiben schreibend nurschreiben le lectureecriture lecturaescritura lecturayescritura letturascrittura ecriture escritura scrittura " +
-		"leituraescrita leituraeescrita escrita odczytzapis oz zapis lezenschrijven lezenenschrijven schrijven ctenizapis oui si yes true ja tak 1 rwp output")
+		"leituraescrita leituraeescrita escrita odczytzapis oz zapis lezenschrijven lezenenschrijven schrijven lasskriv lasochskriv skriv skrive laesskriv lesskriv ctenizapis oui si yes true ja tak 1 rwp output")
 )
 
 func wordSet(list string) map[string]bool {

@@ -109,6 +109,48 @@ func joinedHeadings(above, below []string, grouped bool) []string {
 	return both
 }
 
+// addressAmong takes another column that is headed as one of addresses, where each of its cells is one, and some of the first column's are none.
+func (h *headings) addressAmong(rows []sheet.Row, named sheet.Named) {
+	at := taken(h.columns, "address")
+	is := func(text string) bool { return addressLike.MatchString(text) || memoryWord.MatchString(text) }
+	if at < 0 || h.columns[at].Exact || named["address"] != "" || !slices.ContainsFunc(h.filled(rows, at), memoryAny.MatchString) || all(h.filled(rows, at), is) {
+		return
+	}
+	for i, c := range h.columns {
+		if field, _ := known(c.Heading, false); field == "address" && i != at && c.Field == "" && all(h.filled(rows, c.At), addressLike.MatchString) {
+			h.columns[at].Field, h.columns[i].Field, h.from["address"] = "", "address", c.Heading
+			return
+		}
+	}
+}
+
+// signals are kinds of signals by which none of tables is meant where the addresses are references, which name their tables.
+var signals = map[string]bool{"ai": true, "ao": true, "di": true, "do": true}
+
+// signalsBeside gives up a column of tables that has kinds of signals, beside references.
+func (h *headings) signalsBeside(rows []sheet.Row) {
+	at := taken(h.columns, colTable)
+	if at >= 0 && !h.columns[at].Exact && all(h.filled(rows, h.columns[at].At), func(text string) bool { return signals[strings.ToLower(text)] }) {
+		h.columns[at].Field = ""
+		delete(h.from, colTable)
+	}
+}
+
+// typesByCells takes a column for the data types whose cells are all some, where no heading names them. It gives its heading.
+func (h *headings) typesByCells(rows []sheet.Row) string {
+	if h.has("type") {
+		return ""
+	}
+	for i, c := range h.columns {
+		cells := h.filled(rows, c.At)
+		if c.Field == "" && c.Heading != "" && len(cells) > 1 && all(cells, func(text string) bool { _, _, _, _, err := typeOf(text, 0); return err == nil }) {
+			h.columns[i].Field, h.from["type"] = "type", c.Heading
+			return c.Heading
+		}
+	}
+	return ""
+}
+
 // numbersRows are headings of columns that number the rows.
 var numbersRows = map[string]bool{"no": true, "nr": true, "n": true, "": true, "pos": true, "item": true, "line": true, "row": true, "index": true, "id": true, "lfd nr": true, "ligne": true}
 
@@ -235,12 +277,22 @@ func (h *headings) indexBeside() {
 	}
 }
 
+// numbersPoints are headings of a column that numbers points where another one names them.
+var numbersPoints = map[string]bool{"point": true, "pt": true, "channel": true, "kanal": true}
+
 // objects are headings of columns with the groups of objects.
 var objects = map[string]bool{"object": true, "obj": true, "group": true, "object no": true, "obj group": true, "gruppe": true, "objekt": true, "static group": true, "static object": true, "dnp object": true, "type": true, "typ": true, "group/variation": true, "object/variation": true, "obj/var": true}
 
 // kindBeside takes a column for the kinds of DNP3 points whose cells are all short names of them, where no heading says so.
 func (h *headings) kindBeside(rows []sheet.Row) {
-	if slices.ContainsFunc(h.columns, func(c sheet.Column) bool { return c.Field == colTable }) {
+	defer func() {
+		at := taken(h.columns, "type")
+		if at >= 0 && h.has(colTable) && !h.columns[at].Exact && all(h.filled(rows, h.columns[at].At), func(text string) bool { return kinds[strings.ToLower(text)] != "" || len(text) == 1 }) {
+			h.columns[at].Field = "" // AI, BO: the kinds once more
+			delete(h.from, "type")
+		}
+	}()
+	if h.has(colTable) {
 		return
 	}
 	for i := range h.columns {
@@ -317,6 +369,19 @@ func recognise(texts []string, by sheet.Named) ([]sheet.Column, int) {
 				continue
 			}
 			columns[i].Field, columns[i].Exact, taken[field] = field, exact, true
+		}
+	}
+	if !taken["address"] { // Point, Name: the number of the point, and its name
+		for i := range columns {
+			if columns[i].Field == "tag" && !columns[i].Exact && numbersPoints[sheet.Bare(columns[i].Heading)] && by["tag"] == "" {
+				next := slices.IndexFunc(columns, func(c sheet.Column) bool {
+					field, _ := known(c.Heading, exported)
+					return c.Field == "" && field == "tag"
+				})
+				if next >= 0 {
+					columns[i].Field, columns[next].Field, taken["address"] = "address", "tag", true
+				}
+			}
 		}
 	}
 	if !taken["tag"] { // IEC name

@@ -23,7 +23,8 @@ type making struct {
 	cells map[string]string
 	steps float64 // in which the row gives its values; 0 for none
 
-	spoilt bool // a spreadsheet has made a date of the address
+	halved codec.Order // as a remark at the address says it; "" where none does
+	spoilt bool        // a spreadsheet has made a date of the address
 }
 
 func (m *making) fault(field, format string, args ...any) {
@@ -58,6 +59,9 @@ func (m *making) all() {
 		if s := m.called(text); s != "" && s != text {
 			f["station"] = s
 			m.once("station %q of the list is taken for %s", text, s)
+		} else if s == "" && m.options.Station != "" && strings.Trim(text, "0123456789") == "" {
+			f["station"] = m.options.Station
+			m.once("column %s holds numbers of units, and station %s is used", m.item.From["station"], m.options.Station)
 		}
 	}
 	if s, _ := f["station"].(string); s == "" {
@@ -270,7 +274,12 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		}
 	}
 	scaling := map[string]any{}
-	if text, ok := plain(colFactor); ok && text[0] == '{' {
+	if text, ok := plain(colFactor); ok && unscaled.MatchString(text) {
+		if t := m.item.Fields["type"]; bitCoded.MatchString(text) && (t == nil || t == string(codec.TypeUint16)) {
+			m.item.Fields["type"] = string(codec.TypeBits)
+			m.from("type", colFactor)
+		}
+	} else if ok && text[0] == '{' {
 		m.cells["scaling"] = text
 		m.from("scaling", colFactor)
 		m.exact("scaling")
@@ -308,6 +317,12 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		m.item.Fields["scaling"] = scaling
 	}
 }
+
+// unscaled is what a column of factors says of values that have none, and bitCoded of those that are bits.
+var (
+	unscaled = regexp.MustCompile(`(?i)^(?:none|no|not scaled|unscaled|raw|n\.?/?a\.?|see .*|enum(?:eration)?|text|ascii|bits?[- ]?(?:coded|field|map|mask)?s?|bit-?kodiert)$`)
+	bitCoded = regexp.MustCompile(`(?i)^bit`)
+)
 
 // poll makes the period of a poll.
 func (m *making) poll(text string) {

@@ -114,11 +114,35 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 // multiplied are headings of factors that the device multiplies by as often as a reader does.
 var multiplied = map[string]bool{"gain": true, "scale": true, "scaling": true, "scale factor": true, "scalefactor": true, "scaling factor": true, "scalar": true, "echelle": true, "escala": true, "skala": true, "skalierung": true, "schaal": true, "raw scaling": true}
 
+// decimal is a number with decimals.
+var decimal = regexp.MustCompile(`^[-+]?\d+[.,](\d+)$`)
+
+// inDecimals reports whether the numbers beside factors of ten, a hundred or a thousand have so many decimals as these leave out: 50.00 beside 100.
+func (h *headings) inDecimals(rows []sheet.Row, at int) bool {
+	fit := 0
+	for _, row := range rows[:min(len(rows), looked)] {
+		places, known := map[string]int{"1": 0, "10": 1, "100": 2, "1000": 3, "10000": 4}[cell(row.Cells, at)]
+		if !known {
+			continue
+		}
+		for i, text := range row.Cells {
+			if d := decimal.FindStringSubmatch(text); d == nil || i == at || len(text) > 0 && h.columns[min(i, len(h.columns)-1)].Field == "address" {
+				continue
+			} else if len(d[1]) > places {
+				return false
+			} else if len(d[1]) == places && places > 0 {
+				fit++
+			}
+		}
+	}
+	return fit > 0
+}
+
 // divides takes a column of factors for one of divisors: it is called gain or scale, and holds whole powers of ten alone, 10, 100 and 1000 among them,
 // as devices multiply by that send whole numbers. It gives its heading, "" where it is none.
 func (h *headings) divides(rows []sheet.Row, named sheet.Named) string {
 	at := taken(h.columns, colFactor)
-	if at < 0 || h.columns[at].Exact || named[colFactor] != "" || h.has(colDivide) || !multiplied[sheet.Fold(sheet.Bare(h.columns[at].Heading))] {
+	if at < 0 || h.columns[at].Exact || named[colFactor] != "" || h.has(colDivide) || !multiplied[sheet.Fold(sheet.Bare(h.columns[at].Heading))] && !h.inDecimals(rows, h.columns[at].At) {
 		return ""
 	}
 	powers, above := map[float64]bool{1: true, 10: true, 100: true, 1000: true, 10_000: true}, false

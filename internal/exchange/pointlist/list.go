@@ -130,6 +130,7 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 	if heading := h.addressByCells(rows); heading != "" {
 		r.once("column %s holds addresses, as its cells look", heading)
 	}
+	h.addressAmong(rows, named)
 	if protocol == site.DNP3 {
 		if named["address"] == "" {
 			h.indexBeside()
@@ -141,6 +142,11 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 		h.offsetsOfAddresses(rows)
 	}
 	h.fit(rows, named, protocol)
+	if protocol == site.Modbus {
+		if heading := h.typesByCells(rows); heading != "" {
+			r.once("column %s holds data types, as its cells look", heading)
+		}
+	}
 	if by := h.divides(rows, named); by != "" {
 		r.once("raw values are divided by column %s, because it has only powers of ten; if they are to be multiplied, say --columns 'factor=%s'", by, by)
 	}
@@ -152,6 +158,9 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 	r.known, r.notation, r.hexed, r.outright = memory{}, "", false, false
 	if protocol == site.Modbus {
 		r.count(g, rows)
+		if named[colTable] == "" && (r.notation == site.Ref5 || r.notation == site.Ref6) {
+			r.headings.signalsBeside(rows)
+		}
 		r.order = r.orderSaid(g)
 	}
 	r.titled(g.Name, 0)
@@ -163,6 +172,10 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 			r.ofRow(row)
 		}
 		r.title(row)
+		if one(row) && sectioned.MatchString(strings.Join(row.Cells, "")) {
+			r.list.Left++
+			continue
+		}
 		if r.page {
 			row = h.realign(row, protocol)
 		}

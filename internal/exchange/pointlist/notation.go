@@ -86,6 +86,9 @@ func countingOf(h headings, g sheet.Grid, rows []sheet.Row) counting {
 		if m := spelled.FindStringSubmatch(text); m != nil {
 			text = m[2]
 		}
+		if strings.ContainsAny(text, " ([") { // a remark in it, which is no number
+			continue
+		}
 		n++
 		lower := strings.ToLower(text)
 		if strings.HasPrefix(lower, "0x") || strings.HasSuffix(lower, "h") {

@@ -127,10 +127,17 @@ func (m *making) wordOrder() {
 func (m *making) remarkedOrder() {
 	remark := m.cells["description"]
 	t := codec.Type(text(m.item.Fields["type"]))
-	if len(m.headings.exact) > 0 || m.cells["order"] != "" || t == codec.TypeString || (codec.Layout{Type: t}).Words() < 2 || !orderRemark.MatchString(remark) {
+	if len(m.headings.exact) > 0 || m.cells["order"] != "" || t == codec.TypeString || (codec.Layout{Type: t}).Words() < 2 {
 		return
 	}
+	if m.halved != "" && m.item.Fields["order"] == nil {
+		m.item.Fields["order"] = string(m.halved)
+		m.from("order", "address")
+	}
 	if m.order == "" && m.item.Fields["order"] != nil { // of its type
+		return
+	}
+	if !orderRemark.MatchString(remark) {
 		return
 	}
 	if _, order, loose := cutOrder(strings.ToLower(remark)); order != "" {

@@ -1,7 +1,9 @@
 package pointlist
 
 import (
+	"regexp"
 	"slices"
+	"strings"
 
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
@@ -11,6 +13,7 @@ import (
 
 // realign moves the cells of a row by one column, behind an empty one, where they then say what their columns hold, and else do not.
 func (h *headings) realign(row sheet.Row, protocol site.Protocol) sheet.Row {
+	row.Cells = h.unrun(row.Cells)
 	best, most := row.Cells, h.makesSense(row.Cells, protocol)
 	if most >= 0 {
 		return row
@@ -43,6 +46,37 @@ func (h *headings) realign(row sheet.Row, protocol site.Protocol) sheet.Row {
 		}
 	}
 	return sheet.Row{Number: row.Number, Cells: best}
+}
+
+// runOn is a cell that one space alone parts from the next.
+var runOn = regexp.MustCompile(`^(.*\S)\s(\S+)$`)
+
+// unrun parts a type, or what may be written, from the cell before it, where its own is empty.
+func (h *headings) unrun(cells []string) []string {
+	for _, field := range []string{"type", colAccess} {
+		at := taken(h.columns, field)
+		if at < 0 || h.columns[at].Exact || cell(cells, h.columns[at].At) != "" {
+			continue
+		}
+		before := h.columns[at].At - 1
+		for before >= 0 && cell(cells, before) == "" {
+			before--
+		}
+		m := runOn.FindStringSubmatch(cell(cells, before))
+		if m == nil {
+			continue
+		}
+		_, _, _, _, noType := typeOf(m[2], 0)
+		_, noAccess := accessOf(m[2])
+		if field == "type" && (noType != nil || !strings.ContainsAny(m[2], "0123456789")) || field == colAccess && (noAccess != nil || strings.ToUpper(m[2]) != m[2]) {
+			continue
+		}
+		moved := make([]string, max(len(cells), h.columns[at].At+1))
+		copy(moved, cells)
+		moved[before], moved[h.columns[at].At] = m[1], m[2]
+		cells = moved
+	}
+	return cells
 }
 
 // makesSense is how many cells of a row say what their columns hold, less those that do not, which count more.

@@ -148,6 +148,9 @@ func (r *reader) title(row sheet.Row) {
 	r.titled(written, row.Number)
 }
 
+// sectioned is a title with the number of its section: 3.3 Input registers.
+var sectioned = regexp.MustCompile(`^\d{1,2}(?:\.\d{1,2})+\.?\s+\pL`)
+
 // byFunction is a title that says with which function the rows below are read: Measurements (Function code 04), FC 3.
 var byFunction = regexp.MustCompile(`(?i)\b(?:(?:modbus )?function ?codes?|fct?|funktionscode|code (?:de )?fonction|código de función|codice funzione)\s*[:=]?\s*(?:0x)?(0?[1-4])\b`)
 

@@ -39,6 +39,13 @@ var typeNames = map[string]codec.Type{
 	"bits": codec.TypeBits, "bitfield": codec.TypeBits, "bitmap": codec.TypeBits, "bitmask": codec.TypeBits, "flags": codec.TypeBits, "bitfield16": codec.TypeBits, "bit16": codec.TypeBits, "bitmap16": codec.TypeBits,
 }
 
+// unknownType is the error of a text that is no data type. What it may have been meant for is looked for only where it is told.
+type unknownType string
+
+func (u unknownType) Error() string {
+	return fmt.Sprintf("%q is no data type that is known: uint16, int16, uint32, int32, float32, float64, bool, string and so on%s", string(u), nearest.Hint(strings.ToLower(string(u)), slices.Sorted(maps.Keys(typeNames))))
+}
+
 var (
 	textLength = regexp.MustCompile(`^(string|ascii|char|str|text|utf-?8|visible string)\s*[\[(:_ ]?\s*(\d+)\s*[\])]?$`)
 	textWords  = regexp.MustCompile(`^(string|ascii|char|str|text)\s*[\[(,]?\s*(\d+)\s*(?:x\s*)?(?:regs?|registers?|words?|register)\.?\s*[\])]?$`)
@@ -67,7 +74,7 @@ func typeOf(text string, words int) (t codec.Type, length int, order codec.Order
 		t, known = wordedType(written)
 	}
 	if !known {
-		return "", 0, "", "", fmt.Errorf("%q is no data type that is known: uint16, int16, uint32, int32, float32, float64, bool, string and so on%s", text, nearest.Hint(written, slices.Sorted(maps.Keys(typeNames))))
+		return "", 0, "", "", unknownType(text)
 	}
 	switch { // what its registers make of a general word
 	case t == codec.TypeInt16 && words == 2 && !strings.Contains(written, "16"):

@@ -2,6 +2,7 @@ package pointlist
 
 import (
 	"fmt"
+	"math"
 	"regexp"
 	"strings"
 	"sync"
@@ -39,6 +40,9 @@ var (
 	bracketed = regexp.MustCompile(`\s*\[([^\[\]]{1,16})\]\s*$`)
 	rounded   = regexp.MustCompile(`\s*\(([^()]{1,16})\)\s*$`)
 )
+
+// temperatures are words of what is measured in °C or °F, for which some write C and F.
+var temperatures = regexp.MustCompile(`(?i)temp|tmp|heat|cool|warm|kühl|heiz`)
 
 // currents are words of what is measured in A, which in brackets names a phase or a pump as often.
 var currents = regexp.MustCompile(`(?i)current|strom|courant|corriente|corrente|ampere`)
@@ -91,6 +95,11 @@ func (m *making) told(plain func(string) (string, bool)) map[string]any {
 			continue
 		}
 		s, u := toldStep(text)
+		if column == "description" && s == nil && u == "" && m.cells["tag"] != "" { // a remark that is a unit or a step alone: 0.1 W
+			if step, of, err := stepped(text); err == nil && (of == "" || isUnit(of) && (step != nil || len(of) > 1 || strings.Contains("VW", of))) && !tagged.MatchString(text) {
+				s, u = step, of
+			}
+		}
 		if s == nil && u == "" {
 			continue
 		}
@@ -153,6 +162,12 @@ func toldStep(text string) (s map[string]any, u string) {
 
 var stepOf = regexp.MustCompile(`^([x×*]?\s*\d[\d.,/^-]*)\s*([^\d\s.,/].*)$`)
 
+// decimalsTold is a number of decimals that are left out: 3 decimals.
+var decimalsTold = regexp.MustCompile(`(?i)^(\d)\s*(?:decimals?|decimal places|dp|nachkommastellen)$`)
+
+// tagged is a text that may be a number and nothing else, which is no step.
+var tagged = regexp.MustCompile(`^[-+]?\d+(?:[.,]\d+)?$`)
+
 // perBit is a step of one count, with an offset behind it: 0.03125 °C/bit, -273 °C offset.
 var perBit = regexp.MustCompile(`(?i)^(\d[\d.,]*)\s*([^\d\s.,/]\S*?)?\s*(?:/|per)\s*(?:bit|digit|count|lsb)\b(?:\s*gain)?(?:\s*[,;]\s*(?:offset\s*)?([-+−]?\d[\d.,]*)\s*\S*\s*(?:offset)?)?$`)
 
@@ -168,6 +183,9 @@ func stepped(text string) (s map[string]any, u string, err error) {
 		if ok1 && ok2 && raw > 0 && raw == float64(int64(raw)) && eng != 0 {
 			return factored(round(eng / raw)), unitOf(m[3]), nil
 		}
+	}
+	if m := decimalsTold.FindStringSubmatch(text); m != nil {
+		return factored(round(math.Pow10(-int(m[1][0] - '0')))), "", nil
 	}
 	if m := perBit.FindStringSubmatch(text); m != nil {
 		if by, ok := number(m[1]); ok && by != 0 {
@@ -229,6 +247,9 @@ func (m *making) step(text string) (map[string]any, error) {
 // unit takes over a cell of units, and the step in it: 0.1 V.
 func (m *making) unit(text string) {
 	u := unitOf(text)
+	if (u == "C" || u == "F" || strings.HasSuffix(u, " C") || strings.HasSuffix(u, " F")) && temperatures.MatchString(m.cells["tag"]+" "+m.cells["description"]) {
+		u = u[:len(u)-1] + "°" + u[len(u)-1:]
+	}
 	if u != "" && u[0] >= '0' && u[0] <= '9' && m.item.Fields["scaling"] == nil && m.item.From[colFactor] == "" {
 		if s, of, err := stepped(u); err == nil && of != "" {
 			if u = of; s != nil {

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -129,20 +130,25 @@ func inDigits(value, format string) string {
 	return strings.TrimSpace(before + strings.Repeat("0", max(0, zeros-len(digits))) + digits)
 }
 
-// inDate is a date as it is written here, 2026-01-02; of what is none, the value.
+// inDate is a date as it is written here, 2026-01-02, with the time where it has one, to the millisecond; of what is none, the value.
 func inDate(value string, from1904 bool) string {
 	days, err := strconv.ParseFloat(value, 64)
-	if err != nil {
+	if err != nil || !(days >= 0 && days < mostDays) {
 		return value
 	}
-	at, err := excelize.ExcelDateToTime(days, from1904)
+	first := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
+	if from1904 {
+		first = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	at := first.Add(time.Duration(math.Round(days*86_400_000)) * time.Millisecond)
 	switch {
-	case err != nil:
-		return value
 	case days < 1:
-		return at.Format(time.TimeOnly)
-	case days == float64(int64(days)):
+		return at.Format("15:04:05.999")
+	case at.Equal(at.Truncate(24 * time.Hour)):
 		return at.Format(time.DateOnly)
 	}
-	return at.Format("2006-01-02 15:04:05")
+	return at.Format("2006-01-02 15:04:05.999")
 }
+
+// mostDays are those up to the year 2100, so that what is no date stays a number.
+const mostDays = 73_051
