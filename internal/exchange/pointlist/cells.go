@@ -60,7 +60,7 @@ var (
 	divided = regexp.MustCompile(`^(?:1\s*)?[/:÷]\s*(.+)$`)
 	power   = regexp.MustCompile(`^10\s*\^?\s*([-−]?\d+)$`)
 	spans   = regexp.MustCompile(`^\s*([^=→>]+?)\s*(?:=>|->|=|→)\s*(.+?)\s*$`)
-	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|\b÷\b)\s*([-+−]?[\d.,' ]+?)\s*([^\d\s.,]\S*)?$`)
+	span    = regexp.MustCompile(`^\s*([-+−]?[\d.,' ]+?)\s*(?:\.\.\.?|…|–|to|bis|-|~|～|\b÷\b)\s*([-+−]?[\d.,' ]+?)\s*([^\d\s.,]\S*)?$`)
 )
 
 // raised is a power of ten as it is printed: 10⁻¹.

@@ -2,11 +2,13 @@ package pointlist
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
 
@@ -196,7 +198,10 @@ func (h *headings) addressByCells(rows []sheet.Row) string {
 
 // repeat reports whether a row is one of headings once more, as on the next page.
 func (h *headings) repeat(row sheet.Row) bool {
-	return slices.ContainsFunc(h.rows, func(texts []string) bool { return slices.Equal(texts, row.Cells) })
+	return slices.ContainsFunc(h.rows, func(texts []string) bool {
+		n := len(row.Cells) // of a table that has fewer columns
+		return slices.Equal(texts, row.Cells) || n >= 2 && n <= len(texts) && slices.Equal(texts[:n], row.Cells)
+	})
 }
 
 // has reports whether a column holds a field.
@@ -311,6 +316,46 @@ func (h *headings) kindBeside(rows []sheet.Row) {
 			return
 		}
 	}
+}
+
+// indexesByKind makes one column of addresses of several that have the indexes of one kind each: Binary Input Index, Analog Input Index.
+func (h *headings) indexesByKind(rows []sheet.Row) []sheet.Row {
+	of := map[int]site.Space{}
+	for i, c := range h.columns {
+		if c.Field != "" && c.Field != "address" || c.Exact {
+			continue
+		}
+		cells := h.filled(rows, c.At)
+		if kind := kindIn(sheet.Fold(sheet.Bare(c.Heading))); kind != "" && all(cells, func(text string) bool { _, err := strconv.ParseUint(text, 10, 16); return err == nil }) {
+			of[i] = kind
+		}
+	}
+	if len(of) < 2 {
+		return rows
+	}
+	first := slices.Min(slices.Collect(maps.Keys(of)))
+	for i := range h.columns {
+		if h.columns[i].Field == "address" {
+			h.columns[i].Field = ""
+		}
+	}
+	h.columns[first].Field, h.from["address"] = "address", h.columns[first].Heading
+	out := make([]sheet.Row, len(rows))
+	for k, row := range rows {
+		cells := slices.Clone(row.Cells)
+		for i, kind := range of {
+			text := cell(cells, h.columns[i].At)
+			if _, err := strconv.ParseUint(text, 10, 16); err == nil && !strings.Contains(cell(cells, h.columns[first].At), ":") {
+				for len(cells) <= h.columns[first].At {
+					cells = append(cells, "")
+				}
+				cells[h.columns[i].At] = ""
+				cells[h.columns[first].At] = string(kind) + ":" + text
+			}
+		}
+		out[k] = sheet.Row{Number: row.Number, Cells: cells}
+	}
+	return out
 }
 
 // kindNumber is the address of a DNP3 point in one word: AI0, BI-3, AO 12.

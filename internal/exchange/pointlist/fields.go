@@ -153,10 +153,16 @@ func (m *making) all() {
 			m.from("states", "range")
 		} else if r, is := listed(text); is { // 0, 1, 2
 			f["range"] = r
+		} else if m.named("range", text) { // bit 0: on
 		} else {
 			m.fault("range", "%q is no range: write 0..100", text)
 		}
 	}
+	if text, ok := plain("description"); ok && f["states"] == nil && m.item.From["states"] == "" {
+		m.named("description", text)
+	}
+	m.remarks(plain)
+	m.rawRange()
 	m.wordOrder()
 	if m.steps > 0 && m.item.From["range"] != "" {
 		inStepsOf(f, m.steps)

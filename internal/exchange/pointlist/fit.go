@@ -37,8 +37,8 @@ func all[T any](cells []T, is func(T) bool) bool {
 var looselyHeaded = map[string]string{
 	"function": colTable, "funktion": colTable, "fonction": colTable, "funcion": colTable, "funzione": colTable, "funkcja": colTable, "area": colTable, "bereich": colTable,
 	"mode": colAccess, "direction": colAccess, "permission": colAccess, "attribute": colAccess, "attr": colAccess,
-	"resolution": colFactor,
-	"text":       "description", "content": "description", "contents": "description", "item": "description", "note": "description", "notes": "description",
+	"resolution": colFactor, "conversion": colFactor, "formula": colFactor, "calculation": colFactor, "equation": colFactor, "umrechnung": colFactor, "formel": colFactor,
+	"text": "description", "content": "description", "contents": "description", "item": "description", "note": "description", "notes": "description",
 	"values": "states", "options": "states", "coding": "states", "codes": "states", "valid values": "states", "possible values": "states", "valeurs": "states", "valores": "states",
 	"dec": "decimals", "value 0": colOff, "value 1": colOn, "bits": colBit,
 	"registers": colWords, "register range": colWords, "mots": colWords, "w": colAccess, "write": colAccess, "schreiben": colAccess, "ecriture": colAccess, "escritura": colAccess, "scrittura": colAccess,
@@ -58,6 +58,9 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 		if c.Field = field; field != "" {
 			h.from[field] = c.Heading
 		}
+	}
+	if at := taken(h.columns, "poll_group"); at >= 0 && h.has("poll") && !h.columns[at].Exact && named["poll_group"] == "" {
+		give(&h.columns[at], "") // a period says it, and the names of groups are the list's own
 	}
 	for i := range h.columns {
 		c := &h.columns[i]

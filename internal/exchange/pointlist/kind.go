@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"arithmon/internal/core/codec"
 	"arithmon/internal/core/site"
@@ -193,6 +195,12 @@ func controlOf(text string) (site.Control, error) {
 		if strings.Contains(written, c.word) {
 			return c.control, nil
 		}
+	}
+	switch short := strings.FieldsFunc(written, func(r rune) bool { return !unicode.IsLetter(r) }); {
+	case slices.Contains(short, "lon"), slices.Contains(short, "loff"):
+		return site.ControlLatch, nil
+	case slices.Contains(short, "pon"), slices.Contains(short, "poff"):
+		return site.ControlPulse, nil
 	}
 	return "", fmt.Errorf("%q is no way to command an output: latch, pulse, or trip/close", text)
 }

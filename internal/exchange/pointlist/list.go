@@ -127,6 +127,9 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 		r.ofRow(row)
 	}
 	rows, protocol := g.Rows[h.first:], r.options.protocol(r.ofTable)
+	if protocol == site.DNP3 && (named["address"] == "" || kindIn(sheet.Fold(named["address"])) != "") {
+		rows = h.indexesByKind(rows)
+	}
 	if heading := h.addressByCells(rows); heading != "" {
 		r.once("column %s holds addresses, as its cells look", heading)
 	}

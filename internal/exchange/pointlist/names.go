@@ -10,7 +10,7 @@ import (
 
 // nameIn is what a description names, without a remark behind it, its unit and its step: Flow rate, l/s x10; Speed in 0.1 Hz.
 func nameIn(description string) string {
-	name := description
+	name := namesIn.ReplaceAllString(description, "")
 	for _, behind := range []*regexp.Regexp{bracketed, rounded} {
 		if m := behind.FindStringSubmatch(name); m != nil {
 			if _, u, err := stepped(m[1]); err == nil && u != "" || timesTold.MatchString(m[1]) {

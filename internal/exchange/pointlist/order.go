@@ -67,7 +67,7 @@ func orderOf(text string) (order codec.Order, loose string, ok bool) {
 	switch written {
 	case "-", "no", "none", "nein", "0", "not swapped", "normal", "default", "n/a", "false", "n":
 		return "", "", true
-	case "little":
+	case "little", "yes", "y", "true", "1", "ja", "x", "oui", "si", "sí": // swapped
 		return codec.CDAB, written, true
 	}
 	rest, order, loose := cutOrder(written)

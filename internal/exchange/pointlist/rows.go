@@ -150,6 +150,9 @@ func (r *reader) further(cells map[string]string, filled int) bool {
 		return false
 	}
 	last := &r.list.Items[n-1]
+	if furtherBits(last, cmp.Or(cells["range"], cells["states"], cells["description"])) {
+		return true
+	}
 	if text := cells["states"]; text != "" && r.list.Items[n-1].Sheet == r.sheet {
 		more, err := statesOf(text)
 		if err != nil || more == nil {

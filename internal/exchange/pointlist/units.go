@@ -118,6 +118,7 @@ func (m *making) told(plain func(string) (string, bool)) map[string]any {
 
 var (
 	factorAlone = regexp.MustCompile(`^(?:[x×*]\s*[\d.,]+|(?:1\s*)?/\s*\d+)$`)
+	timesAlone  = regexp.MustCompile(`^[x×*]\s*(10|100|1000|10000)$`)
 	stepTold    = regexp.MustCompile(`(?i)\b(?:in|en|unit:?|einheit:?|step:?|resolution:?)\s+((?:0[.,]0*1|1\s*/\s*10+)\s*(?:[^\s\d.,;:()]\S*)?|(?:tenths?|hundredths?|thousandths?)(?:\s+of\s+(?:an?\s+)?(\S+))?)\s*(?:[,.;(].*)?$`)
 	timesTold   = regexp.MustCompile(`(?i)(?:^|[\s,(])(?:([^\s\d,()]{1,8})\s*)?[x×*]\s*(10|100|1000|10000)\)?$`)
 	unitTold    = regexp.MustCompile(`(?i)\bin\s+([^\s\d,;:()]{1,8})$`)
@@ -134,6 +135,10 @@ func toldStep(text string) (s map[string]any, u string) {
 			return u
 		}
 		return ""
+	}
+	if m := timesAlone.FindStringSubmatch(text); m != nil { // the device has multiplied it
+		by, _ := number(m[1])
+		return map[string]any{"factor": round(1 / by)}, ""
 	}
 	if factorAlone.MatchString(text) { // x 0.01
 		s, _ = scalingOf(text)
@@ -215,6 +220,13 @@ func stepped(text string) (s map[string]any, u string, err error) {
 	}
 	if u := unitOf(text); isUnit(u) {
 		return nil, u, nil
+	}
+	if factor, offset, ok := lineOf(text); ok {
+		s = map[string]any{"factor": factor}
+		if offset != 0 {
+			s["offset"] = offset
+		}
+		return s, "", nil
 	}
 	return nil, "", err
 }

@@ -133,7 +133,8 @@ func fits(text string, separator rune) float64 {
 			usual, most = cells, times
 		}
 	}
-	if usual < 2 || 2*most < n {
+	parted := n - counts[1] // beside titles
+	if usual < 2 || 2*most < parted || 2*parted < n {
 		return 0
 	}
 	return float64(most) / float64(n) * min(float64(usual), 12)
