@@ -20,6 +20,9 @@ var (
 
 // bitsOf reads the names of bits: bit 0: on, bit 1: fault; nil where that is not all that a text is.
 func bitsOf(text string) map[string]any {
+	if text == "" || text[0] != 'b' && text[0] != 'B' {
+		return nil
+	}
 	out := map[string]any{}
 	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(",;|\n", r) }) {
 		m := bitNamed.FindStringSubmatch(strings.TrimSpace(part))
@@ -59,7 +62,7 @@ func (m *making) named(column, said string) bool {
 func (m *making) remarks(plain func(string) (string, bool)) {
 	for _, column := range []string{"description", "tag"} {
 		said, ok := plain(column)
-		if !ok {
+		if !ok || !strings.ContainsRune(")]}", rune(said[len(said)-1])) {
 			continue
 		}
 		if b := bitBeside.FindStringSubmatch(said); b != nil && m.protocol() == site.Modbus && m.cells[colBit] == "" && m.item.Fields["type"] == nil && text(m.item.Fields["address"]) != "" && !strings.Contains(text(m.item.Fields["address"]), ".") {

@@ -191,7 +191,7 @@ var dated = regexp.MustCompile(`^(?:\d{4}-\d\d-\d\d(?: [\d:]+)?|\d{1,2}[- .](?i:
 // spoiled tells of cells that a spreadsheet has made a date of.
 func (m *making) spoiled() {
 	for _, field := range spoiled {
-		if text := m.cells[field]; text != "" && !m.headings.exact[field] && dated.MatchString(text) {
+		if text := m.cells[field]; strings.ContainsAny(text, "- .") && !m.headings.exact[field] && dated.MatchString(text) {
 			m.fault(field, "%q is a date: a spreadsheet makes one of 1-2 or 3/10; give the cell the format of text, and type it anew", text)
 			delete(m.cells, field)
 			m.spoilt = m.spoilt || field == "address"
@@ -280,7 +280,7 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		}
 	}
 	scaling := map[string]any{}
-	if text, ok := plain(colFactor); ok && unscaled.MatchString(text) {
+	if text, ok := plain(colFactor); ok && (text[0] < '0' || text[0] > '9') && unscaled.MatchString(text) {
 		if t := m.item.Fields["type"]; bitCoded.MatchString(text) && (t == nil || t == string(codec.TypeUint16)) {
 			m.item.Fields["type"] = string(codec.TypeBits)
 			m.from("type", colFactor)
