@@ -113,7 +113,7 @@ points: [{tag: level, station: sensor, address: "hr:0"}]
 	first := p.run("findings")
 	assert.NotContains(t, first.out, "nothing is wrong")
 	assert.Equal(t, 4, first.code)
-	assert.Contains(t, p.run("scan", "line", "--last", "10", "--wait", "50ms").out, "unit 9")
+	assert.Contains(t, p.run("scan", "line", "--last", "10", "--wait", "300ms").out, "unit 9")
 	f := p.found(diagnose.UnitSilent, "sensor")
 	assert.Contains(t, f.Cause, "Unit 1 does not answer. What does, and is no station's: unit 9.")
 	assert.Contains(t, p.run("findings", "apply", "unit-silent", "sensor").out, "is set to")

@@ -21,8 +21,15 @@ import (
 
 // What a column may hold beside the fields of a station as a site file names them.
 const (
-	host = "host" // of a link of its own, where the row names none
-	port = "port"
+	host     = "host" // of a link of its own, where the row names none
+	port     = "port"
+	framing  = "framing"
+	device   = "device" // of a serial line
+	baud     = "baud"
+	parity   = "parity"
+	stopBits = "stop_bits"
+	dataBits = "data_bits"
+	settings = "line_settings" // in one cell: 9600 8N1
 
 	parameter = "values." // followed by the name of a parameter of the template
 )
@@ -36,8 +43,17 @@ var meanings = []sheet.Meaning{
 	{"outstation", "outstation|outstation address|dnp3 address|dnp address|link address|dnp3 outstation|dnp3 station|destination|destination address"},
 	{"template", "template|type|device type|kind|model|make|product|typ|gerätetyp|modell|vorlage|bauart|modèle|modelo|modello|tipo|typ urządzenia"},
 	{"description", "description|desc|comment|comments|remark|remarks|note|notes|text|location|area|room|site|beschreibung|bezeichnung|kommentar|bemerkung|ort|standort|raum|emplacement|commentaire|lieu|ubicación|descripción|comentario|posizione|descrizione|opis|lokalizacja|omschrijving|locatie"},
-	{host, "host|hostname|host name|ip|ip address|ip addr|ip adresse|gateway|gateway ip|device ip|plc ip|adresse ip|dirección ip|indirizzo ip|adres ip|tcp address|endpoint"},
+	{host, "host|hostname|host name|ip|ip address|ip addr|ip adresse|gateway|gateway ip|device ip|plc ip|adresse ip|dirección ip|indirizzo ip|adres ip|tcp address|endpoint|url|uri|ip port|ip address port"},
 	{port, "port|tcp port|port no|port number|ip port|modbus port|puerto|porta"},
+	{framing, "framing|framing mode|modbus type|modbus mode|modbus variant|protocol|protokoll|protocole|protocolo|protocollo|transport|transmission mode|connection type"},
+	{device, "serial port|com port|com|interface|schnittstelle|port name|serial device|tty|serielle schnittstelle|port série|puerto serie|porta seriale"},
+	{baud, "baud|baudrate|baud rate|bps|bit rate|bitrate|vitesse|velocidad"},
+	{parity, "parity|parität|parité|paridad|parità"},
+	{stopBits, "stop bits|stopbits|stop bit|stoppbits|stop|bits de stop|bits d arrêt"},
+	{dataBits, "data bits|databits|datenbits|bits de données|bits de datos"},
+	{settings, "serial settings|line settings|serial parameters|com settings|settings|schnittstellenparameter|line parameters|port settings"},
+	{"master", "master|master address|dnp3 master|dnp master|master link address|source address|masteradresse"},
+	{"unsolicited", "unsolicited|unsol|unsolicited responses|unsolicited reporting|spontaneous|spontan"},
 	{"number", "number|telephone|phone|phone number|telephone number|telefonnummer|rufnummer|numéro de téléphone|teléfono|telefono"},
 	{"poll", "poll|poll rate|polling|poll interval|scan|scan rate|interval|abfrage|zyklus|période|periodo"},
 	{"notation", "notation|numbering|addressing"},
@@ -82,6 +98,7 @@ type Item struct {
 	others map[string]other  // what may be values of parameters, by what they are called
 	from   map[string]string // the headings that fields came from
 	wrong  []string          // fields whose cells are not understood
+	link   map[string]string // what it says of a link of its own, by field
 	host   string
 	port   string
 }
@@ -209,7 +226,7 @@ func known(heading string) string {
 
 // row reads a row; one without a name is none of a station.
 func (l *List) row(name string, row sheet.Row, columns []sheet.Column) {
-	item := Item{Sheet: name, Row: row.Number, Fields: maps.Clone(l.options.Defaults), Cells: map[string]string{}, others: map[string]other{}, from: map[string]string{}}
+	item := Item{Sheet: name, Row: row.Number, Fields: maps.Clone(l.options.Defaults), Cells: map[string]string{}, others: map[string]other{}, from: map[string]string{}, link: map[string]string{}}
 	if item.Fields == nil {
 		item.Fields = map[string]any{}
 	}
@@ -247,8 +264,12 @@ func (l *List) row(name string, row sheet.Row, columns []sheet.Column) {
 			continue
 		case c.Field == host:
 			item.host = text
+		case c.Field == port && serialPort.MatchString(text):
+			item.link[device] = text
 		case c.Field == port:
 			item.port = text
+		case ofLinks[c.Field]:
+			item.link[c.Field] = text
 		default:
 			v, err := value(c.Field, text)
 			if err != nil {
@@ -294,7 +315,7 @@ func value(field, text string) (any, error) {
 			return nil, fmt.Errorf("%q is no address; write a whole number, such as 4", text)
 		}
 		return n, nil
-	case "enabled":
+	case "enabled", "unsolicited":
 		switch strings.ToLower(text) {
 		case "1", "x", "yes", "y", "true", "on", "ja":
 			return true, nil
@@ -342,6 +363,7 @@ func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(f
 			item.Fields[field] = value
 		}
 	}
+	l.models(d, item)
 	give("template", l.options.Template)
 	name := cmp.Or(textOf(item.Fields["template"]), was.Template)
 	t := site.NewTemplate()
@@ -351,7 +373,7 @@ func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(f
 	speaks := t.Speaks()
 	if l, known := d.Get(site.KindLink, cmp.Or(textOf(item.Fields["link"]), l.options.Link)); known && name == "" && (item.host == "" || item.Fields["link"] != nil) {
 		speaks = l.(site.Link).Protocol
-	} else if _, said := item.Fields["outstation"]; said && name == "" {
+	} else if _, said := item.Fields["outstation"]; name == "" && (said || dnp3.MatchString(item.link[framing])) {
 		speaks = site.DNP3
 	}
 	if unit, said := item.Fields["unit"]; said && speaks == site.DNP3 && item.Fields["outstation"] == nil {
@@ -379,46 +401,11 @@ func (l *List) complete(d *site.Draft, item *Item, was site.Station, fail func(f
 	if _, said := item.Fields["values"]; !said && given {
 		item.Fields["values"] = values
 	}
-	if item.host != "" && item.Fields["link"] == nil {
+	if (item.host != "" || item.link[device] != "") && item.Fields["link"] == nil {
 		item.Fields["link"] = l.linkTo(d, *item, speaks, fail)
 		return
 	}
 	give("link", l.options.Link)
-}
-
-// linkTo is the link to a far end: one that is there, or a new one that is named like the station.
-func (l *List) linkTo(d *site.Draft, item Item, speaks site.Protocol, fail func(field, value, message string)) string {
-	to := site.NewLink()
-	to.Name, to.Protocol, to.Host = item.Name()+"-link", speaks, item.host
-	if at, number, ok := strings.Cut(item.host, ":"); ok && strings.Count(item.host, ":") == 1 {
-		to.Host, item.port = at, cmp.Or(item.port, number)
-	}
-	if item.port != "" {
-		n, err := strconv.Atoi(item.port)
-		if err != nil {
-			fail(port, item.port, fmt.Sprintf("%q is no port; write a number, such as 502", item.port))
-			d.Judged(site.KindStation, item.Name(), "link")
-			return to.Name
-		}
-		to.Port = n
-	}
-	to = to.WithDefaults()
-	same := func(e site.Entity) bool {
-		other := e.(site.Link)
-		return other.Host == to.Host && other.Port == to.Port && other.Protocol == to.Protocol && other.Transport == to.Transport
-	}
-	for _, name := range d.Touched(site.KindLink) {
-		if e, ok := d.Get(site.KindLink, name); ok && same(e) {
-			return name
-		}
-	}
-	for _, other := range d.Base().Links() {
-		if same(other) {
-			return other.Name
-		}
-	}
-	d.Add(to)
-	return to.Name
 }
 
 func textOf(v any) string { text, _ := v.(string); return text }
@@ -493,7 +480,7 @@ func (l *List) of(e *site.FieldError) (best *Item) {
 				return item
 			}
 		case site.KindLink:
-			if item.Name()+"-link" == e.Name && item.host != "" {
+			if item.Name()+"-link" == e.Name && (item.host != "" || item.link[device] != "") {
 				return item
 			}
 		case site.KindPoint:
