@@ -31,6 +31,9 @@ func (m *making) address(plain func(string) (string, bool)) {
 			m.halved = order
 		}
 	}
+	if x := hexMarked.FindStringSubmatch(text); x != nil {
+		text = "0x" + x[1]
+	}
 	text = joined(text, m.single())
 	if named := spelled.FindStringSubmatch(text); named != nil {
 		if m.notation == "" || m.notation == site.Ref5 || m.notation == site.Ref6 {
@@ -90,6 +93,9 @@ func (m *making) address(plain func(string) (string, bool)) {
 		}
 	}
 }
+
+// hexMarked is a hexadecimal number as assemblers, controllers and some languages mark it: $0064, 16#0064, &H64.
+var hexMarked = regexp.MustCompile(`^(?:\$|16#|&[hH])([0-9a-fA-F]{1,4})$`)
 
 // remarked is an address with a remark behind it, in brackets.
 var remarked = regexp.MustCompile(`^(\S*\d\S*)\s*\(([^()\d]{1,16})\)$`)

@@ -294,7 +294,7 @@ func (m *making) scaling(plain func(string) (string, bool)) {
 		s, err := m.step(text)
 		if err != nil {
 			m.fault(colFactor, "%s", err)
-		} else if f, is := number(text); is && (f == 10 || f == 100 || f == 1000) {
+		} else if f, _ := s["factor"].(float64); f == 10 || f == 100 || f == 1000 {
 			m.upwards = m.item.From[colFactor]
 		}
 		maps.Copy(scaling, s)

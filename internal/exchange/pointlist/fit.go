@@ -85,6 +85,11 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 		case "description":
 			if all(cells, func(text string) bool { _, is := number(text); return is }) {
 				give(c, "")
+				for k, other := range h.columns { // the next that describes
+					if field, _ := known(other.Heading, false); k != i && field == "description" && other.Field == "" && !h.has(field) {
+						give(&h.columns[k], field)
+					}
+				}
 			}
 		case "decimals":
 			if !all(cells, func(text string) bool { return len(text) == 1 && text[0] >= '0' && text[0] <= '9' }) {
@@ -117,8 +122,8 @@ func (h *headings) fit(rows []sheet.Row, named sheet.Named, protocol site.Protoc
 // multiplied are headings of factors that the device multiplies by as often as a reader does.
 var multiplied = map[string]bool{"gain": true, "scale": true, "scaling": true, "scale factor": true, "scalefactor": true, "scaling factor": true, "scalar": true, "echelle": true, "escala": true, "skala": true, "skalierung": true, "schaal": true, "raw scaling": true}
 
-// decimal is a number with decimals.
-var decimal = regexp.MustCompile(`^[-+]?\d+[.,](\d+)$`)
+// decimal is a number with decimals, alone or the last one of a range.
+var decimal = regexp.MustCompile(`^(?:[-+]?\d+[.,]\d+\s*(?:\.\.\.?|…|–|to|bis|-|~)\s*)?[-+]?\d+[.,](\d+)$`)
 
 // inDecimals reports whether the numbers beside factors of ten, a hundred or a thousand have so many decimals as these leave out: 50.00 beside 100.
 func (h *headings) inDecimals(rows []sheet.Row, at int) bool {

@@ -23,6 +23,13 @@ func (m *making) kind(plain func(string) (string, bool)) {
 			words = (int(n) + m.size - 1) / m.size
 		}
 	}
+	if text, ok := plain(colEnd); ok && words == 0 {
+		first, err1 := strconv.ParseInt(strings.TrimSuffix(m.cells["address"], ".0"), 0, 32)
+		last, err2 := strconv.ParseInt(strings.TrimSuffix(text, ".0"), 0, 32)
+		if err1 == nil && err2 == nil && last >= first && last-first < 125 {
+			words = int(last-first) + 1
+		}
+	}
 	text, ok := plain("type")
 	if ok && bitType.MatchString(text) && m.cells[colBit] == "" { // BIT3
 		ok = false

@@ -19,12 +19,15 @@ var lineColumns = []string{"address", "words", "description", "type", "factor", 
 
 // Parted parts the lines of a page without columns into cells; other books are given back as they are.
 func Parted(b sheet.Book) sheet.Book {
-	if b.Form != sheet.Page || len(b.Grids) != 1 || slices.ContainsFunc(b.Grids[0].Rows, func(r sheet.Row) bool { return len(r.Cells) > 1 }) {
+	if b.Form != sheet.Page || len(b.Grids) != 1 {
+		return b
+	}
+	if slices.ContainsFunc(b.Grids[0].Rows, func(r sheet.Row) bool { return len(r.Cells) > 1 }) && !joinedToNames(b.Grids[0]) {
 		return b
 	}
 	rows, n := []sheet.Row{{Cells: lineColumns}}, 0
 	for _, row := range b.Grids[0].Rows {
-		cells, is := partLine(row.Cells[0])
+		cells, is := partLine(strings.Join(strings.Fields(strings.Join(row.Cells, " ")), " "))
 		if is {
 			n++
 		}
@@ -34,6 +37,21 @@ func Parted(b sheet.Book) sheet.Book {
 		return b
 	}
 	return sheet.Book{Form: sheet.Lines, Grids: []sheet.Grid{{Name: b.Grids[0].Name, Rows: rows}}, Notes: append(slices.Clone(b.Notes), "no columns are to be seen in the text; what each word is was guessed by the words: look at it")}
+}
+
+// joinedToNames reports whether one space alone parts the addresses of a page from what is behind them, and no row names its columns.
+func joinedToNames(g sheet.Grid) bool {
+	joined := 0
+	for _, row := range g.Rows {
+		if address, name, has := strings.Cut(cell(row.Cells, 0), " "); has && farAddress.MatchString(address) && name != "" && unicode.IsLetter([]rune(name)[0]) {
+			joined++
+		}
+	}
+	if joined < leastLines {
+		return false
+	}
+	_, err := findHeadings(g, nil)
+	return err != nil
 }
 
 var (

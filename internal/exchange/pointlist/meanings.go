@@ -27,6 +27,7 @@ const (
 	colEngMax = "eng_max"
 	colAccess = "access"
 	colWords  = "words"
+	colEnd    = "end"
 	colSigned = "signed"
 	colOff    = "state_0"
 	colOn     = "state_1"
@@ -61,13 +62,14 @@ var meanings = []sheet.Meaning{
 	{colSigned, "signed|sign|signedness|signed/unsigned|unsigned/signed|vorzeichen|signe|signo|segno|s/u"},
 	{colWords, "words|length|size|registers|no of registers|number of registers|register count|reg count|count|quantity|qty|len|länge|anzahl|anzahl register|registeranzahl|num regs|longueur|nb de registres|longitud|lunghezza|nombre de registres|mots|" +
 		"bytes|no of bytes|number of bytes|byte count|octets|data length|number of words|no of words|word count|nb mots|taille|tamaño|dimensione|rozmiar|długość|lengte|comprimento|délka|длина|längd|register length|data size|reg size|bit width|bit length|wordlength|width|breite"},
+	{colEnd, "end|end address|last address|end register|last register|stop address|address end|register end|endadresse|letzte adresse|adresse fin"},
 	{"order", "order|byte order|word order|endian|endianness|byteorder|wordorder|swap|reihenfolge|bytereihenfolge|wortreihenfolge|ordre des mots|ordre des octets|orden de bytes|ordine byte|kolejność bajtów"},
 	{"unit", "unit|eunit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure|unité|unidad|unità|" +
 		"unité de mesure|unidades|unidade|unità di misura|u m|jednostka|jedn|eenheid|enhed|enhet|jednotka|единица|ед изм|measuring unit|measurement unit|maßeinheit"},
 	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor|facteur|coef|coeff|coefficient multiplicateur|échelle|" +
-		"escala|fattore|fattore di scala|factor de escala|risoluzione|résolution|mnożnik|współczynnik|skala|schaal|schaalfactor|fator|multiplicador|resolución|násobitel|měřítko|множитель|коэффициент|wertigkeit|conversion|conversion formula|conversion factor|formula|calculation|equation|umrechnung|formel|formule|fórmula|skalfaktor|lsb|facteur d échelle|raw scaling"},
+		"escala|fattore|fattore di scala|factor de escala|risoluzione|résolution|mnożnik|współczynnik|skala|schaal|schaalfactor|fator|multiplicador|resolución|násobitel|měřítko|множитель|коэффициент|wertigkeit|conversion|conversion formula|conversion factor|formula|calculation|equation|umrechnung|formel|formule|fórmula|skalfaktor|lsb|facteur d échelle|mul|lsb value|lsb weight|value per bit|bit weight|raw scaling"},
 	{colDivide, "divisor|divide by|div|divider|teiler|division|diviseur|divisore|dzielnik|deler"},
-	{colOffset, "offset|scaling offset|eng offset|bias|zero offset|nullpunkt|décalage"},
+	{colOffset, "offset|add|addend|scaling offset|eng offset|bias|zero offset|nullpunkt|décalage"},
 	{colRawMin, "scale low raw|scale raw low|scaling raw low|raw scale low|raw scale min|raw min|min raw|raw low|raw lo|raw minimum|rohwert min|adc min|raw from|raw 0|raw zero|raw value min|min raw value|raw low limit|low raw|raw data min|unscaled min|input min|rohwert von|brut min|min brut|counts min"},
 	{colRawMax, "scale high raw|scale raw high|scaling raw high|raw scale high|raw scale max|raw max|max raw|raw high|raw hi|raw maximum|rohwert max|adc max|raw to|raw 100|raw full|raw full scale|raw value max|max raw value|raw high limit|high raw|raw data max|unscaled max|input max|rohwert bis|brut max|max brut|counts max"},
 	{colRaw, "raw range|range raw|raw|raw values|raw span|rohbereich|rohwerte|count range|counts|plage brute|input range|unscaled range"},
@@ -178,5 +180,15 @@ func known(heading string, exported bool) (field string, exact bool) {
 	if slices.Contains(fields, heading) {
 		return heading, true
 	}
-	return byCompact()[compact(sheet.Fold(sheet.Bare(heading)))], false
+	plain := sheet.Fold(sheet.Bare(heading))
+	if field := byCompact()[compact(plain)]; field != "" {
+		return field, false
+	}
+	if first, rest, has := strings.Cut(plain, " "); has && ofProtocols[first] { // mb_table
+		return byHeading()[rest], false
+	}
+	return "", false
 }
+
+// ofProtocols are words before headings that say of which protocol they are.
+var ofProtocols = map[string]bool{"mb": true, "modbus": true, "dnp": true, "dnp3": true}

@@ -80,6 +80,9 @@ func countingOf(h headings, g sheet.Grid, rows []sheet.Row) counting {
 	references, impossible, first := map[int]int{}, []string{}, ""
 	for _, row := range rows {
 		text := joined(cell(row.Cells, h.columns[at].At), true)
+		if x := hexMarked.FindStringSubmatch(text); x != nil {
+			text = "0x" + x[1]
+		}
 		if !strings.ContainsAny(text, "0123456789") && !bareHex.MatchString(text) || footnote(text) || strings.ContainsAny(text, ":%") || crossed.MatchString(text) || crosses && coilCrossed.MatchString(text) {
 			continue
 		}

@@ -84,6 +84,10 @@ func (r *reader) row(row sheet.Row) {
 			cells[c.Field] = text
 		}
 	}
+	if r.page && caption.MatchString(cells["address"]) {
+		r.list.Left++
+		return
+	}
 	if name := cmp.Or(cells["tag"], cells["description"]); len(r.headings.exact) == 0 && reserved.MatchString(name) {
 		r.list.Left++
 		return
@@ -108,6 +112,9 @@ func (r *reader) row(row sheet.Row) {
 		r.list.Items = append(r.list.Items, item)
 	}
 }
+
+// caption is what stands above a table in place of an address: Static Object: 20.
+var caption = regexp.MustCompile(`^\pL[\pL ]{3,}:\s*\d`)
 
 // ruled reports whether a row is a line that is drawn below others: of dashes and the like alone, and at least three in a cell.
 func ruled(cells []string) bool {

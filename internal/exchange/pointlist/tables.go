@@ -51,6 +51,9 @@ var function = regexp.MustCompile(`^(?:r|rd|read|reading|fc|fct|func|function|f)
 
 var group = regexp.MustCompile(`^(?:g|group|gruppe|obj|object|objekt)?\s*(\d{1,3})(?:\s*(?:v|var|variation|/)\s*\d{1,3})?$`)
 
+// kindWithGroup is a short name with the group behind it: AI (30).
+var kindWithGroup = regexp.MustCompile(`^([a-z]+)\s*[(\[/-]\s*(?:g|grp|group|obj|object)?\.?\s*\d{1,3}[^)\]]*[)\]]?$`)
+
 // groups are the kinds of DNP3 points by the groups of their static, event and command objects (IEEE 1815-2012, annex A).
 var groups = map[string]site.Space{
 	"1": site.BinaryInputs, "2": site.BinaryInputs, "3": site.DoubleBitInputs, "4": site.DoubleBitInputs, "10": site.BinaryOutputs, "11": site.BinaryOutputs, "12": site.BinaryOutputs,
@@ -69,6 +72,9 @@ func kindOf(text string) (site.Space, error) {
 	written := strings.ToLower(strings.Join(strings.Fields(text), " "))
 	if s, ok := kinds[written]; ok {
 		return s, nil
+	}
+	if m := kindWithGroup.FindStringSubmatch(written); m != nil && kinds[m[1]] != "" {
+		return kinds[m[1]], nil
 	}
 	if m := group.FindStringSubmatch(written); m != nil {
 		if s, ok := groups[m[1]]; ok {

@@ -249,7 +249,7 @@ func (m *making) step(text string) (map[string]any, error) {
 	if wrong != nil || s == nil && !equation.MatchString(text) && !stepOf.MatchString(text) {
 		return nil, err
 	}
-	if u != "" && m.item.Fields["unit"] == nil && m.cells["unit"] == "" {
+	if u != "" && m.item.Fields["unit"] == nil && (m.cells["unit"] == "" || isUnit(u) && unitOf(m.cells["unit"]) != u) { // of two, that in which the step is
 		m.item.Fields["unit"] = u
 		m.from("unit", colFactor)
 	}
@@ -271,7 +271,7 @@ func (m *making) unit(text string) {
 			}
 		}
 	}
-	if u != "" {
+	if u != "" && (m.item.Fields["unit"] == nil || m.item.From["unit"] != m.item.From[colFactor] || m.item.From[colFactor] == "") {
 		m.item.Fields["unit"] = u
 	}
 }

@@ -28,6 +28,7 @@ func Identifier(text string, most int) string {
 	for strings.Contains(made, "--") {
 		made = strings.ReplaceAll(made, "--", "-")
 	}
+	made = strings.ReplaceAll(made, "-.", ".") // Tank[3].Level
 	if len([]rune(made)) > most {
 		made = strings.Trim(string([]rune(made)[:most]), "-/")
 	}
