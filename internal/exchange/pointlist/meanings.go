@@ -64,7 +64,7 @@ var meanings = []sheet.Meaning{
 		"bytes|no of bytes|number of bytes|byte count|octets|data length|number of words|no of words|word count|nb mots|taille|tamaño|dimensione|rozmiar|długość|lengte|comprimento|délka|длина|längd|register length|data size|reg size|bit width|bit length|wordlength|width|breite"},
 	{colEnd, "end|end address|last address|end register|last register|stop address|address end|register end|endadresse|letzte adresse|adresse fin"},
 	{"order", "order|byte order|word order|endian|endianness|byteorder|wordorder|swap|reihenfolge|bytereihenfolge|wortreihenfolge|ordre des mots|ordre des octets|orden de bytes|ordine byte|kolejność bajtów"},
-	{"unit", "unit|eunit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure|unité|unidad|unità|" +
+	{"unit", "unit|units|eu|eng unit|eng units|engineering unit|engineering units|uom|dimension|einheit|physical unit|unit of measure|unité|unidad|unità|" +
 		"unité de mesure|unidades|unidade|unità di misura|u m|jednostka|jedn|eenheid|enhed|enhet|jednotka|единица|ед изм|measuring unit|measurement unit|maßeinheit"},
 	{colFactor, "factor|multiplier|gain|scale|scale factor|scaling factor|scaling|resolution|mult|multiply|multiply by|faktor|skalierung|auflösung|scalar|coefficient|accuracy factor|divisor factor|facteur|coef|coeff|coefficient multiplicateur|échelle|" +
 		"escala|fattore|fattore di scala|factor de escala|risoluzione|résolution|mnożnik|współczynnik|skala|schaal|schaalfactor|fator|multiplicador|resolución|násobitel|měřítko|множитель|коэффициент|wertigkeit|conversion|conversion formula|conversion factor|formula|calculation|equation|umrechnung|formel|formule|fórmula|skalfaktor|lsb|facteur d échelle|mul|lsb value|lsb weight|value per bit|bit weight|raw scaling"},
@@ -102,7 +102,7 @@ var meanings = []sheet.Meaning{
 // byHeading are the fields by the headings that name them.
 var byHeading = sync.OnceValue(func() map[string]string { return sheet.ByHeading(meanings) })
 
-// byCompact are the fields by headings that are written as one word: EngUnits, IOADDRESS, RAWLO.
+// byCompact are the fields by headings that are written as one word: EngUnits, REGADDRESS, RAWLOW.
 var byCompact = sync.OnceValue(func() map[string]string {
 	of := map[string]string{}
 	for heading, field := range byHeading() {
