@@ -2,13 +2,11 @@ package pointlist
 
 import (
 	"fmt"
-	"maps"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
-	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
 
@@ -109,48 +107,6 @@ func joinedHeadings(above, below []string, grouped bool) []string {
 		both[k] = strings.TrimSpace(over + " " + under)
 	}
 	return both
-}
-
-// addressAmong takes another column that is headed as one of addresses, where each of its cells is one, and some of the first column's are none.
-func (h *headings) addressAmong(rows []sheet.Row, named sheet.Named) {
-	at := taken(h.columns, "address")
-	is := func(text string) bool { return addressLike.MatchString(text) || memoryWord.MatchString(text) }
-	if at < 0 || h.columns[at].Exact || named["address"] != "" || !slices.ContainsFunc(h.filled(rows, at), memoryAny.MatchString) || all(h.filled(rows, at), is) {
-		return
-	}
-	for i, c := range h.columns {
-		if field, _ := known(c.Heading, false); field == "address" && i != at && c.Field == "" && all(h.filled(rows, c.At), addressLike.MatchString) {
-			h.columns[at].Field, h.columns[i].Field, h.from["address"] = "", "address", c.Heading
-			return
-		}
-	}
-}
-
-// signals are kinds of signals by which none of tables is meant where the addresses are references, which name their tables.
-var signals = map[string]bool{"ai": true, "ao": true, "di": true, "do": true}
-
-// signalsBeside gives up a column of tables that has kinds of signals, beside references.
-func (h *headings) signalsBeside(rows []sheet.Row) {
-	at := taken(h.columns, colTable)
-	if at >= 0 && !h.columns[at].Exact && all(h.filled(rows, h.columns[at].At), func(text string) bool { return signals[strings.ToLower(text)] }) {
-		h.columns[at].Field = ""
-		delete(h.from, colTable)
-	}
-}
-
-// typesByCells takes a column for the data types whose cells are all some, where no heading names them. It gives its heading.
-func (h *headings) typesByCells(rows []sheet.Row) string {
-	if h.has("type") {
-		return ""
-	}
-	for i, c := range h.columns {
-		cells := h.filled(rows, c.At)
-		if c.Field == "" && c.Heading != "" && len(cells) > 1 && all(cells, func(text string) bool { _, _, _, _, err := typeOf(text, 0); return err == nil }) {
-			h.columns[i].Field, h.from["type"] = "type", c.Heading
-			return c.Heading
-		}
-	}
-	return ""
 }
 
 // numbersRows are headings of columns that number the rows.
@@ -316,46 +272,6 @@ func (h *headings) kindBeside(rows []sheet.Row) {
 			return
 		}
 	}
-}
-
-// indexesByKind makes one column of addresses of several that have the indexes of one kind each: Binary Input Index, Analog Input Index.
-func (h *headings) indexesByKind(rows []sheet.Row) []sheet.Row {
-	of := map[int]site.Space{}
-	for i, c := range h.columns {
-		if c.Field != "" && c.Field != "address" || c.Exact {
-			continue
-		}
-		cells := h.filled(rows, c.At)
-		if kind := kindIn(sheet.Fold(sheet.Bare(c.Heading))); kind != "" && all(cells, func(text string) bool { _, err := strconv.ParseUint(text, 10, 16); return err == nil }) {
-			of[i] = kind
-		}
-	}
-	if len(of) < 2 {
-		return rows
-	}
-	first := slices.Min(slices.Collect(maps.Keys(of)))
-	for i := range h.columns {
-		if h.columns[i].Field == "address" {
-			h.columns[i].Field = ""
-		}
-	}
-	h.columns[first].Field, h.from["address"] = "address", h.columns[first].Heading
-	out := make([]sheet.Row, len(rows))
-	for k, row := range rows {
-		cells := slices.Clone(row.Cells)
-		for i, kind := range of {
-			text := cell(cells, h.columns[i].At)
-			if _, err := strconv.ParseUint(text, 10, 16); err == nil && !strings.Contains(cell(cells, h.columns[first].At), ":") {
-				for len(cells) <= h.columns[first].At {
-					cells = append(cells, "")
-				}
-				cells[h.columns[i].At] = ""
-				cells[h.columns[first].At] = string(kind) + ":" + text
-			}
-		}
-		out[k] = sheet.Row{Number: row.Number, Cells: cells}
-	}
-	return out
 }
 
 // kindNumber is the address of a DNP3 point in one word: AI0, BI-3, AO 12.

@@ -117,6 +117,9 @@ func Read(b sheet.Book, o Options) (List, error) {
 	return list, nil
 }
 
+// mostNamed is how many rows a note names.
+const mostNamed = 10
+
 // table reads the rows of a table with its headings.
 func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 	h, err := findHeadings(g, named)
@@ -128,7 +131,10 @@ func (r *reader) table(g sheet.Grid, named sheet.Named) error {
 	}
 	rows, protocol := g.Rows[h.first:], r.options.protocol(r.ofTable)
 	if protocol == site.DNP3 && (named["address"] == "" || kindIn(sheet.Fold(named["address"])) != "") {
-		rows = h.indexesByKind(rows)
+		var several []int
+		if rows, several = h.indexesByKind(rows); several != nil {
+			r.note("rows that have indexes of several kinds, of which the first counts: %v", several[:min(len(several), mostNamed)])
+		}
 	}
 	if heading := h.addressByCells(rows); heading != "" {
 		r.once("column %s holds addresses, as its cells look", heading)

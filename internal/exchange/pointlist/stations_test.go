@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
+	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
 
@@ -119,4 +120,12 @@ func TestOneTableStaysOne(t *testing.T) {
 		assert.Len(t, l.Items, 2, text)
 		assert.Empty(t, l.Faults, text)
 	}
+}
+
+// Of a row with indexes of several kinds, the first counts, and that is said.
+func TestIndexesOfSeveralKinds(t *testing.T) {
+	l := read(t, "Name,Binary Input Index,Binary Output Index,Description\nRun,0,,a\nStart,1,4,b\nStop,,5,c\n", Options{Station: "rtu", Speaks: func(string) site.Protocol { return site.DNP3 }})
+	require.Empty(t, l.Faults)
+	assert.Equal(t, []any{"bi:0", "bi:1", "bo:5"}, []any{l.Items[0].Fields["address"], l.Items[1].Fields["address"], l.Items[2].Fields["address"]})
+	assert.Contains(t, strings.Join(l.Notes, "\n"), "of which the first counts: [3]")
 }
