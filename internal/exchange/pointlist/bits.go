@@ -126,9 +126,14 @@ func furtherBits(last *Item, said string) bool {
 	if names == nil || last.Fields["type"] != string(codec.TypeBits) {
 		return false
 	}
-	before, _ := last.Fields["states"].(map[string]any)
+	last.goesOn(names)
+	return true
+}
+
+// goesOn adds names of values to those that a point has.
+func (i *Item) goesOn(names map[string]any) {
+	before, _ := i.Fields["states"].(map[string]any)
 	states := maps.Clone(names)
 	maps.Copy(states, before)
-	last.Fields["states"] = states
-	return true
+	i.Fields["states"] = states
 }

@@ -165,10 +165,7 @@ func (r *reader) further(cells map[string]string, filled int) bool {
 		if err != nil || more == nil {
 			return false
 		}
-		before, _ := last.Fields["states"].(map[string]any)
-		states := maps.Clone(more)
-		maps.Copy(states, before)
-		last.Fields["states"] = states
+		last.goesOn(more)
 		return true
 	}
 	more := cmp.Or(cells["description"], cells["tag"])

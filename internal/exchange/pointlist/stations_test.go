@@ -13,29 +13,6 @@ import (
 	"arithmon/internal/exchange/sheet"
 )
 
-// book is a workbook with these sheets.
-func book(t *testing.T, sheets map[string][][]any, order ...string) sheet.Book {
-	t.Helper()
-	f := excelize.NewFile()
-	for i, name := range order {
-		if i == 0 {
-			require.NoError(t, f.SetSheetName("Sheet1", name))
-		} else {
-			_, err := f.NewSheet(name)
-			require.NoError(t, err)
-		}
-		for k, row := range sheets[name] {
-			at, _ := excelize.CoordinatesToCellName(1, k+1)
-			require.NoError(t, f.SetSheetRow(name, at, &row))
-		}
-	}
-	var out bytes.Buffer
-	require.NoError(t, f.Write(&out))
-	b, err := sheet.Read(out.Bytes())
-	require.NoError(t, err)
-	return b
-}
-
 // tagsAt are the tags of a list with their stations.
 func tagsAt(l List) (list []string) {
 	for _, i := range l.Items {
@@ -53,8 +30,8 @@ func calledPlc(text string) string {
 
 // Sheets that are called after stations are of them, and tags that come for each station can have its name before them.
 func TestSheetsOfStations(t *testing.T) {
-	rows := [][]any{{"Tag", "Address", "Type"}, {"flow", 40001, "FLOAT"}, {"level", 40003, "INT16"}}
-	b := book(t, map[string][][]any{"PLC1": rows, "plc2": rows, "plc3": {{"Tag", "Address"}, {"amps", 40001}}}, "PLC1", "plc2", "plc3")
+	rows := [][]string{{"Tag", "Address", "Type"}, {"flow", "40001", "FLOAT"}, {"level", "40003", "INT16"}}
+	b := bookOf(t, []string{"PLC1", "plc2", "plc3"}, map[string][][]string{"PLC1": rows, "plc2": rows, "plc3": {{"Tag", "Address"}, {"amps", "40001"}}})
 	l, err := Read(b, Options{Called: calledPlc})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"flow at plc1", "level at plc1", "flow-2 at plc2", "level-2 at plc2", "amps at "}, tagsAt(l))
