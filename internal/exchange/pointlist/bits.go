@@ -52,6 +52,8 @@ func (m *making) named(column, said string) bool {
 			f["type"], f["states"] = string(codec.TypeBits), names
 			m.from("type", column)
 			m.from("states", column)
+			m.guess("type")
+			m.guess("states")
 			return true
 		}
 	}
@@ -78,6 +80,7 @@ func (m *making) remarks(plain func(string) (string, bool)) {
 			if err == nil && len(states) > 1 && namesAlone.MatchString(spacedNames.ReplaceAllString(in[1], ", $1")) {
 				m.item.Fields["states"] = states
 				m.from("states", column)
+				m.guess("states")
 				if column == "tag" {
 					m.cells[column] = namesIn.ReplaceAllString(said, "")
 				}

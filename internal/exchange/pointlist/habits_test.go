@@ -209,6 +209,7 @@ func TestGuessesLeavePointsAlone(t *testing.T) {
 		"tag,address,registers\na,hr:0,2\nb,hr:2,2\nc,hr:4,1\nnew,hr:9,2\n",
 		"tag,address,decimals\na,hr:0,1\nb,hr:2,1\nc,hr:4,2\nnew,hr:9,1\n",
 		"tag,address,range\na,hr:0,-3276.8..3276.7\nb,hr:2,-3276.8..3276.7\nc,hr:4,-3276.8..3276.7\nnew,hr:9,0..6553.5\n",
+		"tag,address,description\na,hr:0,\"bit 0: x, bit 1: y\"\nb,hr:2,\"bit 0: x, bit 1: y\"\nc,hr:4,\"bit 0: x, bit 1: y\"\nnew,hr:9,\"bit 0: x, bit 1: y\"\n",
 	} {
 		s, _, faults := into(t, was, read(t, text, Options{Station: "plc"}))
 		require.Empty(t, faults, text)

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"arithmon/internal/core/nearest"
 	"arithmon/internal/core/site"
 	"arithmon/internal/exchange/sheet"
 )
@@ -165,7 +166,7 @@ func (l *List) models(d *site.Draft, item *Item) {
 	if name == "" || heading == "" || templated[sheet.Bare(heading)] || l.options.Columns["template"] != "" {
 		return
 	}
-	if _, known := d.Get(site.KindTemplate, name); known {
+	if _, known := d.Get(site.KindTemplate, name); known || len(nearest.Names(name, d.Base().Names(site.KindTemplate), 1)) > 0 { // which may be meant, and is told
 		return
 	}
 	delete(item.Fields, "template")

@@ -69,6 +69,8 @@ func TestLinksThatAreNotUnderstood(t *testing.T) {
 		assert.Contains(t, faults[0].Message, says, text)
 		assert.Equal(t, 2, faults[0].Row)
 	}
+	_, _, faults := taken(t, plant(t), "name,ip,unit,Model\na,192.0.2.1,1,pmup\n", Options{})
+	require.NotEmpty(t, faults, "a template that is mistyped is told")
 	left, list, faults := taken(t, plant(t), "name,ip,unit,Model\na,192.0.2.1,1,CX9\nb,192.0.2.2,1,pump\n", Options{Values: map[string]string{"tag": "x"}})
 	require.Empty(t, faults)
 	assert.Contains(t, strings.Join(list.Notes, "\n"), `column Model: there is no template "CX9"`)
